@@ -1,0 +1,186 @@
+//! Digests: the four that preservation lists are made of, each on a thread of its own.
+
+use crate::error::Result;
+use crate::pour::pipeline::{self, Piece, Plan};
+use crate::source::SourceRef;
+use crate::watch::Watch;
+use md5::Digest as _;
+use serde::{Serialize, Serializer};
+use std::fmt;
+use std::str::FromStr;
+
+/// A digest algorithm.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Algorithm {
+    /// CRC-32 as in zip and ITU-T V.42, written as eight hexadecimal digits.
+    Crc32,
+    /// MD5, RFC 1321.
+    Md5,
+    /// SHA-1, FIPS 180-4.
+    Sha1,
+    /// SHA-256, FIPS 180-4.
+    Sha256,
+}
+
+impl Algorithm {
+    /// All of them, shortest first.
+    pub const ALL: [Self; 4] = [Self::Crc32, Self::Md5, Self::Sha1, Self::Sha256];
+
+    /// Name as in options and JSON.
+    pub fn id(self) -> &'static str {
+        match self {
+            Self::Crc32 => "crc32",
+            Self::Md5 => "md5",
+            Self::Sha1 => "sha1",
+            Self::Sha256 => "sha256",
+        }
+    }
+
+    /// Name as it is written in text.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Crc32 => "CRC-32",
+            Self::Md5 => "MD5",
+            Self::Sha1 => "SHA-1",
+            Self::Sha256 => "SHA-256",
+        }
+    }
+}
+
+impl FromStr for Algorithm {
+    type Err = String;
+
+    fn from_str(s: &str) -> std::result::Result<Self, String> {
+        let plain = s.to_ascii_lowercase().replace('-', "");
+        let found = Self::ALL.into_iter().find(|a| a.id() == plain);
+        found.ok_or_else(|| format!("\"{s}\" is none of crc32, md5, sha1, sha256"))
+    }
+}
+
+/// The digest of some bytes.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Digest {
+    /// How it was computed.
+    pub algorithm: Algorithm,
+    /// Its bytes, in the order in which they are written (CRC-32: big-endian).
+    pub bytes: Vec<u8>,
+}
+
+impl Digest {
+    /// In lowercase hexadecimal digits.
+    pub fn hex(&self) -> String {
+        self.bytes.iter().map(|b| format!("{b:02x}")).collect()
+    }
+}
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.algorithm.name(), self.hex())
+    }
+}
+
+impl fmt::Debug for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+/// As `{"algorithm": "sha1", "hex": "…"}`.
+impl Serialize for Digest {
+    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        use serde::ser::SerializeStruct;
+        let mut s = serializer.serialize_struct("Digest", 2)?;
+        s.serialize_field("algorithm", self.algorithm.id())?;
+        s.serialize_field("hex", &self.hex())?;
+        s.end()
+    }
+}
+
+/// A digest in the making.
+#[derive(Clone)]
+pub enum Hasher {
+    /// CRC-32.
+    Crc32(crc32fast::Hasher),
+    /// MD5.
+    Md5(md5::Md5),
+    /// SHA-1 and SHA-256, from a library that is nearly twice as fast on processors without SHA instructions.
+    Sha(Algorithm, Box<aws_lc_rs::digest::Context>),
+}
+
+impl Hasher {
+    /// One that has seen nothing yet.
+    pub fn new(algorithm: Algorithm) -> Self {
+        use aws_lc_rs::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256};
+        match algorithm {
+            Algorithm::Crc32 => Self::Crc32(crc32fast::Hasher::new()),
+            Algorithm::Md5 => Self::Md5(md5::Md5::new()),
+            Algorithm::Sha1 => Self::Sha(algorithm, Box::new(Context::new(&SHA1_FOR_LEGACY_USE_ONLY))),
+            Algorithm::Sha256 => Self::Sha(algorithm, Box::new(Context::new(&SHA256))),
+        }
+    }
+
+    /// Takes in more bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        match self {
+            Self::Crc32(h) => h.update(bytes),
+            Self::Md5(h) => h.update(bytes),
+            Self::Sha(_, h) => h.update(bytes),
+        }
+    }
+
+    /// The digest of everything that was taken in.
+    pub fn finish(self) -> Digest {
+        match self {
+            Self::Crc32(h) => Digest { algorithm: Algorithm::Crc32, bytes: h.finalize().to_be_bytes().to_vec() },
+            Self::Md5(h) => Digest { algorithm: Algorithm::Md5, bytes: h.finalize().to_vec() },
+            Self::Sha(algorithm, h) => Digest { algorithm, bytes: h.finish().as_ref().to_vec() },
+        }
+    }
+}
+
+/// The digest of bytes in memory.
+pub fn of_bytes(algorithm: Algorithm, bytes: &[u8]) -> Digest {
+    let mut hasher = Hasher::new(algorithm);
+    hasher.update(bytes);
+    hasher.finish()
+}
+
+/// Computes several digests of a source in one read, each on a thread of its own. Calls
+/// [`Watch::advance`], not [`Watch::begin`].
+///
+/// # Errors
+/// What reading fails with, and [`crate::Error::Cancelled`].
+pub fn of_source(source: &SourceRef, algorithms: &[Algorithm], watch: &dyn Watch) -> Result<Vec<Digest>> {
+    let mut hashers: Vec<Hasher> = algorithms.iter().map(|&a| Hasher::new(a)).collect();
+    let plan = Plan::over(source.clone(), 0..source.len());
+    let consumers = hashers
+        .iter_mut()
+        .map(|h| Box::new(move |p: &Piece| p.each_slice(|bytes| h.update(bytes))) as pipeline::Consumer<'_>);
+    pipeline::read_into(plan, consumers.collect(), watch)?;
+    Ok(hashers.into_iter().map(Hasher::finish).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::source::Bytes;
+    use std::sync::Arc;
+
+    /// Test values of RFC 1321, FIPS 180-4 and the CRC catalogue ("check" of CRC-32/ISO-HDLC).
+    #[test]
+    fn published_values() {
+        let hex = |a, b: &[u8]| of_bytes(a, b).hex();
+        assert_eq!(hex(Algorithm::Crc32, b"123456789"), "cbf43926");
+        assert_eq!(hex(Algorithm::Md5, b"message digest"), "f96b697d7cb7938d525a2f31aaf161d0");
+        assert_eq!(hex(Algorithm::Sha1, b"abc"), "a9993e364706816aba3e25717850c26c9cd0d89d");
+        assert_eq!(hex(Algorithm::Sha256, b"abc"), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+    }
+
+    #[test]
+    fn a_source_of_many_blocks_has_the_digest_of_its_bytes() {
+        let data: Vec<u8> = (0..5_000_001u32).map(|i| (i ^ i >> 9) as u8).collect();
+        let want: Vec<_> = Algorithm::ALL.iter().map(|&a| of_bytes(a, &data)).collect();
+        let source: SourceRef = Arc::new(Bytes(data));
+        assert_eq!(of_source(&source, &Algorithm::ALL, &()).ok(), Some(want));
+    }
+}

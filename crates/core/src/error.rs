@@ -1,0 +1,216 @@
+//! Errors, sorted by who is to blame: the caller, the source, a key, the machine.
+//!
+//! A core error says what failed and where inside the data. The name of the source and what to do next are
+//! added by whoever called, because only they know it.
+
+use std::borrow::Cow;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// The result of everything that can fail here.
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// What went wrong.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// A structure in the source does not hold what its format demands.
+    #[error("{format}: {what} at offset {offset:#x}")]
+    Malformed {
+        /// Id of the format whose rules are broken.
+        format: &'static str,
+        /// The field and what is wrong with it.
+        what: Cow<'static, str>,
+        /// Byte offset in the source the format was opened on.
+        offset: u64,
+    },
+    /// The source is well-formed as far as can be told, but uses something that is not read here.
+    #[error("{format}: {what} is not supported")]
+    Unsupported {
+        /// Id of the format.
+        format: &'static str,
+        /// The feature.
+        what: Cow<'static, str>,
+    },
+    /// One entry of the source cannot be read; the rest can.
+    #[error("{why}")]
+    Unreadable {
+        /// Why.
+        why: String,
+    },
+    /// No known format fits.
+    #[error("not a format that can be read here; {seems}")]
+    NotUnderstood {
+        /// What the bytes look like, in words.
+        seems: String,
+    },
+    /// A read went past the end of the data.
+    #[error("{asked} bytes at offset {offset:#x} lie past the end of the data ({len} bytes)")]
+    PastEnd {
+        /// Where the read began.
+        offset: u64,
+        /// How many bytes were asked for.
+        asked: u64,
+        /// How many bytes there are.
+        len: u64,
+    },
+    /// Something in the source asks for more memory or time than is granted.
+    #[error("{what} asks for {asked}, the limit is {limit}")]
+    Limit {
+        /// What asks.
+        what: &'static str,
+        /// How much it asks for.
+        asked: u64,
+        /// How much is granted.
+        limit: u64,
+    },
+    /// Bytes do not have the digest they should have.
+    #[error("{what} should have {expected} but has {found}")]
+    Checksum {
+        /// The bytes that were checked.
+        what: String,
+        /// The digest they should have, with its algorithm.
+        expected: String,
+        /// The digest they have.
+        found: String,
+    },
+    /// A key is missing or wrong.
+    #[error(transparent)]
+    Key(#[from] KeyTrouble),
+    /// A description belongs to something else than the source.
+    #[error("{text}")]
+    WrongDescription {
+        /// What it describes, and what the source is.
+        text: String,
+    },
+    /// A target is already there.
+    #[error("{} already exists", .path.display())]
+    Exists {
+        /// The target.
+        path: PathBuf,
+    },
+    /// The target's file system has not enough room.
+    #[error("{needed} bytes are needed in {}, {free} are free", .folder.display())]
+    NoSpace {
+        /// The folder the target would be in.
+        folder: PathBuf,
+        /// Bytes needed.
+        needed: u64,
+        /// Bytes free to this user.
+        free: u64,
+    },
+    /// The target's file system cannot hold a file of that size.
+    #[error("{needed} bytes do not fit in one file on the file system of {} (at most {most})", .folder.display())]
+    FileTooLarge {
+        /// The folder the target would be in.
+        folder: PathBuf,
+        /// Bytes of the file.
+        needed: u64,
+        /// The most that one file can hold there.
+        most: u64,
+    },
+    /// The operating system refused or failed.
+    #[error("{op} failed{}: {source}", place(.path, .offset))]
+    Io {
+        /// The operation: "read", "write", "open" and so on.
+        op: &'static str,
+        /// The file, where there is one.
+        path: Option<PathBuf>,
+        /// The byte offset in that file, where there is one.
+        offset: Option<u64>,
+        /// The operating system's word.
+        source: io::Error,
+    },
+    /// The request itself does not make sense.
+    #[error("{0}")]
+    Usage(String),
+    /// The user asked to stop.
+    #[error("stopped on request; nothing was left under the final name")]
+    Cancelled,
+}
+
+fn place(path: &Option<PathBuf>, offset: &Option<u64>) -> String {
+    let path = path.as_ref().map(|p| format!(" on {}", p.display()));
+    let offset = offset.map(|o| format!(" at offset {o:#x}"));
+    format!("{}{}", path.unwrap_or_default(), offset.unwrap_or_default())
+}
+
+/// A key that is missing or wrong: which one, and where it was looked for. Never its value.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub struct KeyTrouble {
+    /// What the key is for, as in "the disc key for DCNT-10001".
+    pub need: String,
+    /// Places where a key was found that turned out to be wrong.
+    pub wrong: Vec<String>,
+    /// Places that were looked into.
+    pub looked: Vec<String>,
+}
+
+impl std::fmt::Display for KeyTrouble {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        if self.wrong.is_empty() {
+            write!(f, "{} is missing", self.need)?;
+        } else {
+            write!(f, "{} is wrong (found in: {})", self.need, self.wrong.join(", "))?;
+        }
+        if self.looked.is_empty() {
+            write!(f, " (no place to look in was given)")
+        } else {
+            write!(f, " (looked in: {})", self.looked.join(", "))
+        }
+    }
+}
+
+/// Who has to act so that the same request can succeed. Each maps to one exit code.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Blame {
+    /// The request: a target that exists, an option that does not fit.
+    Request,
+    /// The source: not understood, malformed, cut short.
+    Source,
+    /// The keyring, or the description that was given.
+    Key,
+    /// The machine: reading, writing, space.
+    Machine,
+    /// Nobody: the user asked to stop.
+    Stopped,
+}
+
+impl Error {
+    /// Shorthand for [`Error::Malformed`].
+    pub fn malformed(format: &'static str, what: impl Into<Cow<'static, str>>, offset: u64) -> Self {
+        Self::Malformed { format, what: what.into(), offset }
+    }
+
+    /// Shorthand for [`Error::Unsupported`].
+    pub fn unsupported(format: &'static str, what: impl Into<Cow<'static, str>>) -> Self {
+        Self::Unsupported { format, what: what.into() }
+    }
+
+    /// An [`Error::Io`] on `path`.
+    pub fn io(op: &'static str, path: &Path, source: io::Error) -> Self {
+        Self::Io { op, path: Some(path.to_owned()), offset: None, source }
+    }
+
+    /// An [`Error::Io`] on `path` at byte `offset`.
+    pub fn io_at(op: &'static str, path: &Path, offset: u64, source: io::Error) -> Self {
+        Self::Io { op, path: Some(path.to_owned()), offset: Some(offset), source }
+    }
+
+    /// Who has to act.
+    pub fn blame(&self) -> Blame {
+        match self {
+            Self::Malformed { .. }
+            | Self::Unsupported { .. }
+            | Self::Unreadable { .. }
+            | Self::NotUnderstood { .. }
+            | Self::PastEnd { .. }
+            | Self::Limit { .. }
+            | Self::Checksum { .. } => Blame::Source,
+            Self::Key(_) | Self::WrongDescription { .. } => Blame::Key,
+            Self::Exists { .. } | Self::Usage(_) => Blame::Request,
+            Self::NoSpace { .. } | Self::FileTooLarge { .. } | Self::Io { .. } => Blame::Machine,
+            Self::Cancelled => Blame::Stopped,
+        }
+    }
+}

@@ -1,0 +1,327 @@
+//! A format is one way of laying bytes out: it can be recognised, opened, and perhaps composed.
+
+use crate::blueprint::Blueprint;
+use crate::error::{Error, KeyTrouble, Result};
+use crate::expectation::Expectation;
+use crate::keyring::Keyring;
+use crate::source::{Source, SourceRef};
+use crate::tree::Tree;
+use crate::watch::{Notice, Watch};
+use serde::Serialize;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// How deep containers may stand in each other.
+pub const MOST_DEPTH: usize = 8;
+
+/// One way of laying bytes out.
+pub trait Format: Send + Sync {
+    /// Stable name for options, JSON and tests.
+    fn id(&self) -> &'static str;
+
+    /// What people call it.
+    fn name(&self) -> &'static str;
+
+    /// Usual file extensions, the first one for new files. They are never taken as proof of anything.
+    fn extensions(&self) -> &'static [&'static str];
+
+    /// One line on what is read, for the list of formats.
+    fn reads(&self) -> &'static str;
+
+    /// True for images of a medium: what an archive is looked through for.
+    fn is_image(&self) -> bool {
+        false
+    }
+
+    /// How sure it is that `source` is of this format, from 1 (hardly) to 100; `None` if it is not.
+    /// Reads at declared offsets only, at most 64 KiB.
+    ///
+    /// # Errors
+    /// Only what reading fails with. Bytes that do not fit are `None`.
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>>;
+
+    /// Parses the headers.
+    ///
+    /// # Errors
+    /// When nothing useful can be said of the source. Damage that leaves the rest readable becomes notices
+    /// and broken nodes instead.
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened>;
+
+    /// True when [`Format::compose`] works.
+    fn composes(&self) -> bool {
+        false
+    }
+
+    /// Lays a tree out in this format, without writing anything.
+    ///
+    /// # Errors
+    /// [`Error::Unsupported`] when this format is only read, or cannot hold the tree.
+    fn compose(&self, _tree: &Tree, _label: &str) -> Result<Blueprint> {
+        Err(Error::unsupported(self.id(), "making a new one"))
+    }
+}
+
+/// What a format may use while it opens a source.
+#[derive(Clone, Copy)]
+pub struct Context<'a> {
+    /// All formats: what is inside is opened through it.
+    pub registry: &'a Registry,
+    /// The user's keys.
+    pub keys: &'a Keyring,
+    /// What the source is called, without extension: keys may be filed under it.
+    pub names: &'a [String],
+    /// Who is told of slow work.
+    pub watch: &'a dyn Watch,
+    /// How many containers stand around the source.
+    pub depth: usize,
+}
+
+impl<'a> Context<'a> {
+    /// The context for what is inside.
+    ///
+    /// # Errors
+    /// [`Error::Limit`] when containers stand too deep in each other.
+    pub fn inside(&self) -> Result<Context<'a>> {
+        let depth = self.depth + 1;
+        if depth > MOST_DEPTH {
+            let (asked, limit) = (depth as u64, MOST_DEPTH as u64);
+            return Err(Error::Limit { what: "containers in containers", asked, limit });
+        }
+        Ok(Context { depth, ..*self })
+    }
+}
+
+/// A source that was opened as some format.
+#[derive(Clone)]
+pub struct Opened {
+    /// The format's id.
+    pub format: &'static str,
+    /// What it is, in a few words.
+    pub kind: String,
+    /// Title, id, version and so on, in the order in which they are shown.
+    pub facts: Vec<Fact>,
+    /// Every named value of a record, in its own order.
+    pub parameters: Vec<(String, String)>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+    /// The files inside.
+    pub tree: Option<Tree>,
+    /// Length that the headers promise, in bytes.
+    pub promised_len: Option<u64>,
+    /// Named stretches of the source.
+    pub regions: Vec<Region>,
+    /// Whether and how it is encrypted.
+    pub protection: Option<Protection>,
+    /// What some other source should hold, if this is a description of one.
+    pub expectation: Option<Arc<Expectation>>,
+}
+
+impl Opened {
+    /// One of `format` with nothing known yet.
+    pub fn new(format: &'static str, kind: impl Into<String>) -> Self {
+        Self {
+            format,
+            kind: kind.into(),
+            facts: Vec::new(),
+            parameters: Vec::new(),
+            notices: Vec::new(),
+            tree: None,
+            promised_len: None,
+            regions: Vec::new(),
+            protection: None,
+            expectation: None,
+        }
+    }
+
+    /// Adds a fact, unless it is empty.
+    pub fn fact(&mut self, name: &'static str, value: impl Into<String>) {
+        let value = value.into();
+        if !value.is_empty() {
+            self.facts.push(Fact { name, value });
+        }
+    }
+
+    /// Adds a notice.
+    pub fn notice(&mut self, text: impl Into<String>) {
+        self.notices.push(Notice::new(text));
+    }
+
+    /// The value of the fact called `name`.
+    pub fn get(&self, name: &str) -> Option<&str> {
+        self.facts.iter().find(|f| f.name == name).map(|f| f.value.as_str())
+    }
+}
+
+/// Something known about a source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Fact {
+    /// What it is: "title", "id", "version".
+    pub name: &'static str,
+    /// Its value, as it is shown.
+    pub value: String,
+}
+
+/// A named stretch of a source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Region {
+    /// Byte range.
+    pub range: Range<u64>,
+    /// True where the medium carries ciphertext.
+    pub encrypted: bool,
+}
+
+/// Whether the bytes that a format may encrypt are encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    /// They are ciphertext.
+    Encrypted,
+    /// They are plaintext.
+    Decrypted,
+    /// There is nothing to tell it by, or the signs contradict each other.
+    Unclear,
+}
+
+/// How a source is encrypted, and what can be done about it.
+#[derive(Clone)]
+pub struct Protection {
+    /// Whether it is.
+    pub state: State,
+    /// How that is known.
+    pub evidence: String,
+    /// The key.
+    pub key: KeyState,
+    /// From the bytes as stored to plaintext, once the key is known and the source is encrypted.
+    pub unseal: Option<Arc<dyn Transform>>,
+    /// From plaintext to the bytes as they are on the medium, if the source is decrypted and the key is known.
+    pub seal: Option<Arc<dyn Transform>>,
+    /// The same container with nothing encrypted in it.
+    pub clear: Option<Blueprint>,
+}
+
+/// What is known of the key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum KeyState {
+    /// Nothing is encrypted.
+    NotNeeded,
+    /// It was found.
+    Found {
+        /// Where.
+        origin: String,
+        /// What proves it right, where there is something to prove it by.
+        proof: Option<String>,
+    },
+    /// It is missing, or what was found is wrong.
+    Trouble(KeyTrouble),
+}
+
+/// Turns bytes as stored into plaintext, or back, in place.
+pub trait Transform: Send + Sync {
+    /// Whether any byte of `range` is changed.
+    fn touches(&self, range: Range<u64>) -> bool;
+    /// Changes `bytes`, which stand at byte `offset` of the source. Both ends lie on sector edges, or at
+    /// the end of the source.
+    fn apply(&self, offset: u64, bytes: &mut [u8]);
+}
+
+/// All formats that are known.
+pub struct Registry {
+    formats: &'static [&'static dyn Format],
+}
+
+impl Registry {
+    /// One of these formats.
+    pub const fn new(formats: &'static [&'static dyn Format]) -> Self {
+        Self { formats }
+    }
+
+    /// The formats, in the order in which they are listed.
+    pub fn formats(&self) -> &'static [&'static dyn Format] {
+        self.formats
+    }
+
+    /// The format with this id.
+    pub fn get(&self, id: &str) -> Option<&'static dyn Format> {
+        self.formats.iter().copied().find(|f| f.id() == id)
+    }
+
+    /// The format that is surest of `source`, those with an id in `without` aside. Every format is asked.
+    ///
+    /// # Errors
+    /// What reading fails with.
+    pub fn detect(&self, source: &dyn Source, without: &[&str]) -> Result<Option<&'static dyn Format>> {
+        let mut best: Option<(u8, &'static dyn Format)> = None;
+        for format in self.formats.iter().copied().filter(|f| !without.contains(&f.id())) {
+            if let Some(score) = format.score(source)?
+                && best.is_none_or(|(most, _)| score > most)
+            {
+                best = Some((score, format));
+            }
+        }
+        Ok(best.map(|(_, format)| format))
+    }
+
+    /// Opens `source` as the format that fits it best, those in `without` aside.
+    ///
+    /// # Errors
+    /// [`Error::NotUnderstood`] when none fits, else what opening fails with.
+    pub fn open(&self, source: SourceRef, context: &Context<'_>, without: &[&str]) -> Result<Opened> {
+        match self.detect(source.as_ref(), without)? {
+            Some(format) => format.open(source, context),
+            None => Err(Error::NotUnderstood { seems: seems(source.as_ref())? }),
+        }
+    }
+}
+
+/// What bytes of no known format look like, in words.
+fn seems(source: &dyn Source) -> Result<String> {
+    const KNOWN: [(&[u8], &str); 12] = [
+        (b"\x89PNG\r\n\x1a\n", "it seems to be a PNG picture"),
+        (b"\xff\xd8\xff", "it seems to be a JPEG picture"),
+        (b"\x1f\x8b", "it seems to be a gzip file"),
+        (b"7z\xbc\xaf\x27\x1c", "it seems to be a 7z archive"),
+        (b"Rar!\x1a\x07", "it seems to be a RAR archive"),
+        (b"\xfd7zXZ\0", "it seems to be an xz file"),
+        (b"\x28\xb5\x2f\xfd", "it seems to be a zstd file"),
+        (b"BZh", "it seems to be a bzip2 file"),
+        (b"%PDF", "it seems to be a PDF document"),
+        (b"\x7fELF", "it seems to be a program for Unix systems"),
+        (b"MZ", "it seems to be a program for Windows"),
+        (b"\0PSF", "it seems to be a PARAM.SFO parameter file cut short"),
+    ];
+    if source.is_empty() {
+        return Ok("it is empty".into());
+    }
+    let mut head = vec![0; source.len().min(4096) as usize];
+    source.read_at(0, &mut head)?;
+    if let Some((_, words)) = KNOWN.iter().find(|(magic, _)| head.starts_with(magic)) {
+        return Ok((*words).into());
+    }
+    let text = std::str::from_utf8(&head).is_ok_and(|t| !t.chars().any(|c| c.is_control() && !c.is_whitespace()));
+    Ok(if head.iter().all(|&b| b == head[0]) {
+        format!("it begins with nothing but bytes of value {:#04x}", head[0])
+    } else if text {
+        "it seems to be a text".into()
+    } else if looks_random(&head) {
+        "it looks like noise: encrypted as a whole, compressed, or damaged at its beginning".into()
+    } else {
+        "its beginning fits none of the known formats".into()
+    })
+}
+
+/// True when the byte values of `bytes` are spread as evenly as those of ciphertext are.
+///
+/// Pearson's chi-squared statistic over the 256 values has mean 255 and standard deviation 22.6 for random
+/// bytes; 400 lies more than six of those away. Needs about 1,024 bytes to mean anything.
+pub fn looks_random(bytes: &[u8]) -> bool {
+    if bytes.len() < 1024 {
+        return false;
+    }
+    let mut counts = [0u32; 256];
+    for &b in bytes {
+        counts[usize::from(b)] += 1;
+    }
+    let mean = bytes.len() as f64 / 256.0;
+    let chi: f64 = counts.iter().map(|&c| (f64::from(c) - mean).powi(2) / mean).sum();
+    chi < 400.0
+}

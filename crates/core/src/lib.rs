@@ -1,0 +1,38 @@
+//! The ground floor of Decanter: bytes that can be read at any offset, views on them, trees of named
+//! files, descriptions of outputs, and the one piece of code that writes outputs.
+//!
+//! The data's way is the same for every command:
+//!
+//! ```text
+//! path ─ open ─▶ Source ─ detect ─▶ Format::open ─▶ Tree or inner Source ─▶ Blueprint ─ pour ─▶ file + report
+//! ```
+//!
+//! Nothing here prints, reads the environment or ends the process; what is worth telling goes through
+//! a [`Watch`] or comes back in a result.
+
+pub mod blueprint;
+pub mod digest;
+pub mod error;
+pub mod expectation;
+pub mod format;
+pub mod keyring;
+pub mod names;
+mod os;
+pub mod pour;
+pub mod source;
+pub mod split;
+pub mod tree;
+pub mod view;
+pub mod watch;
+
+pub use blueprint::Blueprint;
+pub use digest::{Algorithm, Digest};
+pub use error::{Error, Result};
+pub use format::{Context, Format, Opened, Registry};
+pub use keyring::{Key, Keyring};
+pub use source::{Extent, Place, Source, SourceRef};
+pub use tree::{Node, Tree};
+pub use watch::{Notice, Watch};
+
+/// Bytes in the logical sector of every optical disc that Decanter reads (ECMA-119, 6.1.2; ECMA-167).
+pub const SECTOR: u64 = 2048;

@@ -1,0 +1,187 @@
+//! From names in a source, which may be hostile, to names on this machine.
+
+use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
+
+/// The longest name, in bytes, that every file system in use can hold.
+const MOST_NAME_BYTES: usize = 255;
+
+/// Names that DOS and its heirs keep for devices, with or without an extension.
+const DEVICES: [&str; 22] = [
+    "CON", "PRN", "AUX", "NUL", "COM1", "COM2", "COM3", "COM4", "COM5", "COM6", "COM7", "COM8", "COM9", "LPT1", "LPT2",
+    "LPT3", "LPT4", "LPT5", "LPT6", "LPT7", "LPT8", "LPT9",
+];
+
+/// Gives every path of a tree its place below an output folder: relative, without `..`, unique.
+pub struct Namer {
+    /// True when the target takes `a` and `A` for the same name: then the other rules of such file systems
+    /// (device names, `<>:"|?*\`, no dot or space at the end) hold too.
+    strict: bool,
+    folders: HashMap<String, PathBuf>,
+    taken: HashSet<String>,
+}
+
+/// Where a path went.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Named {
+    /// The path below the output folder.
+    pub path: PathBuf,
+    /// True when it is not spelled as it is in the source.
+    pub renamed: bool,
+}
+
+impl Namer {
+    /// One for a target of this kind.
+    pub fn new(strict: bool) -> Self {
+        Self { strict, folders: HashMap::new(), taken: HashSet::new() }
+    }
+
+    /// The place of the folder at `path`. Asked twice, it is the same place.
+    pub fn folder(&mut self, path: &str) -> Named {
+        let place = self.folder_place(&clean(path));
+        Named { renamed: differs(&place, path), path: place }
+    }
+
+    /// The place of the file at `path`. Asked twice, the second file gets another name.
+    pub fn file(&mut self, path: &str) -> Named {
+        let names = clean(path);
+        let (name, parents) = match names.split_last() {
+            Some((name, parents)) => (*name, parents),
+            None => ("_", &[][..]),
+        };
+        let parent = self.folder_place(parents);
+        let place = self.claim(parent, name);
+        Named { renamed: differs(&place, path), path: place }
+    }
+
+    fn folder_place(&mut self, names: &[&str]) -> PathBuf {
+        let mut place = PathBuf::new();
+        let mut key = String::new();
+        for name in names {
+            key.push('/');
+            key.push_str(name);
+            place = match self.folders.get(&key) {
+                Some(known) => known.clone(),
+                None => {
+                    let new = self.claim(place, name);
+                    self.folders.insert(key.clone(), new.clone());
+                    new
+                }
+            };
+        }
+        place
+    }
+
+    /// A free name for `name` in the folder at `parent`.
+    fn claim(&mut self, parent: PathBuf, name: &str) -> PathBuf {
+        let safe = safe_name(name, self.strict);
+        let mut candidate = shorten(&safe, "");
+        for number in 2.. {
+            let place = parent.join(&candidate);
+            let key = place.to_string_lossy();
+            let key = if self.strict { key.to_lowercase() } else { key.into_owned() };
+            if self.taken.insert(key) {
+                return place;
+            }
+            candidate = shorten(&safe, &format!(" ({number})"));
+        }
+        unreachable!("some number is free")
+    }
+}
+
+/// The names of a path, without those that mean nothing.
+fn clean(path: &str) -> Vec<&str> {
+    path.split('/').filter(|n| !n.is_empty() && *n != ".").collect()
+}
+
+fn differs(place: &std::path::Path, path: &str) -> bool {
+    place.to_str() != Some(path.trim_end_matches('/'))
+}
+
+/// A name that cannot leave its folder and that the target can hold.
+fn safe_name(name: &str, strict: bool) -> String {
+    if name == ".." {
+        return "__".into();
+    }
+    let keep = |c: char| !(c.is_control() || (strict && "<>:\"|?*\\".contains(c)));
+    let mut safe: String = name.chars().map(|c| if keep(c) { c } else { '_' }).collect();
+    if strict {
+        let end = safe.trim_end_matches(['.', ' ']).len();
+        let tail = "_".repeat(safe.len() - end);
+        safe.replace_range(end.., &tail);
+        let stem = safe.split('.').next().unwrap_or_default().to_uppercase();
+        if DEVICES.contains(&stem.as_str()) {
+            safe.insert(stem.len(), '_');
+        }
+    }
+    safe
+}
+
+/// `name` with `mark` before its extension, cut to what a file system can hold.
+fn shorten(name: &str, mark: &str) -> String {
+    let (stem, extension) = match name.rfind('.') {
+        Some(dot) if dot > 0 && name.len() - dot <= 16 => name.split_at(dot),
+        _ => (name, ""),
+    };
+    let mut room = MOST_NAME_BYTES - extension.len() - mark.len();
+    while !stem.is_char_boundary(room.min(stem.len())) {
+        room -= 1;
+    }
+    format!("{}{mark}{extension}", &stem[..room.min(stem.len())])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::path::{Component, Path};
+
+    fn file(path: &str) -> String {
+        Namer::new(false).file(path).path.to_string_lossy().into_owned()
+    }
+
+    #[test]
+    fn names_that_would_leave_the_folder_stay_in_it() {
+        assert_eq!(file("/etc/passwd"), "etc/passwd");
+        assert_eq!(file("../../x"), "__/__/x");
+        assert_eq!(file("a/./b//c"), "a/b/c");
+        assert_eq!(file("a\0b\n"), "a_b_");
+        assert_eq!(file(""), "_");
+    }
+
+    #[test]
+    fn a_stick_gets_names_that_it_can_hold() {
+        let mut namer = Namer::new(true);
+        let mut place = |p: &str| namer.file(p).path.to_string_lossy().into_owned();
+        assert_eq!(place("Level.dat"), "Level.dat");
+        assert_eq!(place("LEVEL.DAT"), "LEVEL (2).DAT");
+        assert_eq!(place("aux.c"), "aux_.c");
+        assert_eq!(place("what?. "), "what___");
+    }
+
+    #[test]
+    fn a_file_where_a_folder_is_gets_another_name() {
+        let mut namer = Namer::new(false);
+        assert!(!namer.folder("a").renamed);
+        assert_eq!(namer.file("a").path, Path::new("a (2)"));
+        assert_eq!(namer.file("a/b").path, Path::new("a/b"));
+        assert_eq!(namer.file("a/b").path, Path::new("a/b (2)"));
+    }
+
+    proptest! {
+        #[test]
+        fn no_name_leaves_the_folder_or_is_given_twice(
+            paths in proptest::collection::vec("[a-c./\\\\:\u{e9}]{0,12}|.{0,300}", 1..12),
+            strict in any::<bool>(),
+        ) {
+            let mut namer = Namer::new(strict);
+            let mut seen = HashSet::new();
+            for path in &paths {
+                let place = namer.file(path).path;
+                let normal = |c: Component<'_>| matches!(c, Component::Normal(n) if n.len() <= MOST_NAME_BYTES);
+                prop_assert!(place.components().all(normal), "{path:?} went to {place:?}");
+                prop_assert!(seen.insert(place));
+            }
+        }
+    }
+}

@@ -1,0 +1,289 @@
+//! Pour: the only code that writes outputs.
+//!
+//! An output is written under a temporary name in the folder of its target, large block by large block, while
+//! other threads read, decrypt and hash; it is flushed to the disk and gets its final name only when it is
+//! complete. Stopped or killed at any moment, there is no file under the final name.
+
+mod draft;
+pub mod pipeline;
+mod stage;
+
+pub use draft::Draft;
+pub use stage::{Stage, StagedFile};
+
+use crate::blueprint::{Blueprint, Content, Known, Part};
+use crate::digest::{self, Algorithm, Digest, Hasher};
+use crate::error::{Error, Result};
+use crate::os;
+use crate::source::{Bytes, FileSource, Place, SourceRef};
+use crate::watch::Watch;
+use pipeline::{Consumer, Data, Piece, Plan};
+use serde::Serialize;
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// What was written.
+#[derive(Debug, Clone, Serialize)]
+pub struct Poured {
+    /// The file.
+    pub path: PathBuf,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Its digests, in the order in which they were asked for.
+    pub digests: Vec<Digest>,
+    /// Bytes that stayed inside the kernel, or that the file system shares with the source.
+    pub kernel_bytes: u64,
+    /// Bytes that are holes.
+    pub hole_bytes: u64,
+}
+
+/// Writes `blueprint` to `target`.
+///
+/// `digests` of the whole output are computed from the blocks as they are written; only a blueprint with
+/// late parts is read once more for them. With `replace`, an existing file is replaced in one step.
+///
+/// # Errors
+/// [`Error::Exists`], [`Error::NoSpace`] and [`Error::FileTooLarge`] before the first byte; later what reading or
+/// writing fails with, or [`Error::Cancelled`]. In every case nothing new stands under the final name.
+pub fn pour(
+    blueprint: &Blueprint,
+    target: &Path,
+    replace: bool,
+    digests: &[Algorithm],
+    watch: &dyn Watch,
+) -> Result<Poured> {
+    let draft = Draft::new(target, replace, blueprint.len(), bytes_to_write(blueprint)?)?;
+    let written = write_parts(blueprint, draft.file(), draft.temporary_path(), digests, watch)?;
+    draft.finish()?;
+    Ok(Poured {
+        path: target.to_owned(),
+        bytes: blueprint.len(),
+        digests: written.digests,
+        kernel_bytes: written.kernel_bytes,
+        hole_bytes: written.hole_bytes,
+    })
+}
+
+/// Bytes that will take room on the disk: all but the runs of zeros that are known without reading.
+///
+/// # Errors
+/// What asking for extents fails with.
+pub fn bytes_to_write(blueprint: &Blueprint) -> Result<u64> {
+    let mut sum = 0;
+    for part in &blueprint.parts {
+        let Content::Source(source) = &part.content else {
+            sum += part.len();
+            continue;
+        };
+        let mut at = 0;
+        while at < source.len() {
+            let extent = source.extent_at(at)?;
+            if !matches!(extent.place, Place::Fill(0)) {
+                sum += extent.len;
+            }
+            at += extent.len;
+        }
+    }
+    Ok(sum)
+}
+
+/// What [`write_parts`] found out on the way.
+pub(crate) struct Written {
+    pub(crate) digests: Vec<Digest>,
+    pub(crate) kernel_bytes: u64,
+    pub(crate) hole_bytes: u64,
+}
+
+/// Writes all parts into `file`, which is new and empty.
+pub(crate) fn write_parts(
+    blueprint: &Blueprint,
+    file: &File,
+    path: &Path,
+    digests: &[Algorithm],
+    watch: &dyn Watch,
+) -> Result<Written> {
+    let len = blueprint.len();
+    file.set_len(len).map_err(|e| Error::io("reserve", path, e))?;
+    let has_late = blueprint.parts.iter().any(|p| matches!(p.content, Content::Late { .. }));
+    let mut whole: Vec<Hasher> = if has_late { Vec::new() } else { digests.iter().map(|&a| Hasher::new(a)).collect() };
+    let mut measured = PartHashers::new(&blueprint.parts);
+
+    let look = !whole.is_empty() || measured.any();
+    let mut offsets = Vec::with_capacity(blueprint.parts.len());
+    let mut sources: Vec<(usize, SourceRef)> = Vec::new();
+    let mut at = 0;
+    for (number, part) in blueprint.parts.iter().enumerate() {
+        offsets.push(at);
+        at += part.len();
+        match &part.content {
+            Content::Source(source) => sources.push((number, source.clone())),
+            Content::Late { len, .. } => sources.push((number, Arc::new(crate::view::Fill { byte: 0, len: *len }))),
+        }
+    }
+    let plan = Plan::parts(sources, look);
+
+    let mut consumers: Vec<Consumer<'_>> = Vec::new();
+    for hasher in &mut whole {
+        consumers.push(Box::new(move |p| p.each_slice(|bytes| hasher.update(bytes))));
+    }
+    if measured.any() {
+        consumers.push(Box::new(|p| measured.take(p)));
+    }
+    let (mut kernel_bytes, mut hole_bytes) = (0, 0);
+    let mut write = |piece: &Piece| -> Result<()> {
+        let report = |e| Error::io_at("write", path, piece.at, e);
+        match &piece.data {
+            Data::Block(block) => file.write_all_at(block.clear(), piece.at).map_err(report)?,
+            Data::Fill(0, len) => hole_bytes += len,
+            Data::Fill(..) => {
+                let mut at = piece.at;
+                let mut result = Ok(());
+                piece.each_slice(|bytes| {
+                    if result.is_ok() {
+                        result = file.write_all_at(bytes, at);
+                        at += bytes.len() as u64;
+                    }
+                });
+                result.map_err(report)?;
+            }
+            Data::Kernel(from, offset, len) => {
+                kernel_bytes += copy_in_kernel(from, *offset, file, path, piece.at, *len)?;
+            }
+        }
+        watch.advance(piece.len());
+        Ok(())
+    };
+    pipeline::run_with(plan, consumers, watch, &mut |piece| write(&piece))?;
+
+    let digests = if has_late {
+        write_late_parts(&blueprint.parts, &offsets, measured.finish(), file, path)?;
+        let source: SourceRef = Arc::new(FileSource::open(path)?);
+        if digests.is_empty() { Vec::new() } else { digest::of_source(&source, digests, &())? }
+    } else {
+        whole.into_iter().map(Hasher::finish).collect()
+    };
+    Ok(Written { digests, kernel_bytes, hole_bytes })
+}
+
+/// Copies inside the kernel, or through memory where that is not possible. Returns the bytes that stayed inside.
+fn copy_in_kernel(from: &File, mut from_at: u64, to: &File, path: &Path, mut to_at: u64, len: u64) -> Result<u64> {
+    let mut left = len;
+    let mut inside = 0;
+    while left > 0 {
+        let report = |e| Error::io_at("write", path, to_at, e);
+        let done = match os::kernel_copy(from, from_at, to, to_at, left as usize).map_err(report)? {
+            Some(done) => {
+                inside += done;
+                done
+            }
+            None => {
+                let mut buf = vec![0; left.min(pipeline::BLOCK as u64) as usize];
+                from.read_exact_at(&mut buf, from_at).map_err(|source| match source.kind() {
+                    std::io::ErrorKind::UnexpectedEof => pipeline::short(left, from_at),
+                    _ => Error::Io { op: "read", path: None, offset: Some(from_at), source },
+                })?;
+                to.write_all_at(&buf, to_at).map_err(report)?;
+                buf.len() as u64
+            }
+        };
+        left -= done;
+        from_at += done;
+        to_at += done;
+    }
+    Ok(inside)
+}
+
+/// The digests of single parts, all computed on one thread.
+struct PartHashers {
+    hashers: Vec<Vec<Hasher>>,
+    late: Vec<bool>,
+}
+
+impl PartHashers {
+    fn new(parts: &[Part]) -> Self {
+        let hashers = parts.iter().map(|p| p.measure.iter().map(|&a| Hasher::new(a)).collect()).collect();
+        let late = parts.iter().map(|p| matches!(p.content, Content::Late { .. })).collect();
+        Self { hashers, late }
+    }
+
+    fn any(&self) -> bool {
+        self.hashers.iter().any(|h| !h.is_empty())
+    }
+
+    fn take(&mut self, piece: &Piece) {
+        for hasher in &mut self.hashers[piece.part] {
+            piece.each_slice(|bytes| hasher.update(bytes));
+        }
+    }
+
+    /// The digests of the parts that are complete; those of late parts are still to come.
+    fn finish(self) -> Vec<Option<Vec<Digest>>> {
+        let finish =
+            |(hashers, late): (Vec<Hasher>, bool)| (!late).then(|| hashers.into_iter().map(Hasher::finish).collect());
+        self.hashers.into_iter().zip(self.late).map(finish).collect()
+    }
+}
+
+/// Computes the late parts, each once everything it needs is known, and writes them in place.
+fn write_late_parts(
+    parts: &[Part],
+    offsets: &[u64],
+    mut known: Vec<Option<Vec<Digest>>>,
+    file: &File,
+    path: &Path,
+) -> Result<()> {
+    loop {
+        let mut waiting = 0;
+        let mut made = 0;
+        for (number, part) in parts.iter().enumerate() {
+            let Content::Late { len, needs, make } = &part.content else { continue };
+            if known[number].is_some() {
+                continue;
+            }
+            if needs.iter().any(|n| known[n.index()].is_none()) {
+                waiting += 1;
+                continue;
+            }
+            let bytes = make(&Known { digests: &known })?;
+            if bytes.len() as u64 != *len {
+                let text = format!("late part {number} has {} bytes instead of {len}", bytes.len());
+                return Err(Error::Usage(text));
+            }
+            file.write_all_at(&bytes, offsets[number]).map_err(|e| Error::io_at("write", path, offsets[number], e))?;
+            let source: SourceRef = Arc::new(Bytes(bytes));
+            known[number] = Some(digest::of_source(&source, &part.measure, &())?);
+            made += 1;
+        }
+        if waiting == 0 {
+            return Ok(());
+        }
+        if made == 0 {
+            return Err(Error::Usage("late parts need each other in a circle".into()));
+        }
+    }
+}
+
+/// The folder a target is in.
+pub(crate) fn folder_of(target: &Path) -> PathBuf {
+    match target.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
+        _ => PathBuf::from("."),
+    }
+}
+
+/// Fails unless `folder` has room for `needed` bytes, the largest file of them having `largest`.
+///
+/// # Errors
+/// [`Error::NoSpace`], [`Error::FileTooLarge`], or what asking the file system fails with.
+pub fn check_room(folder: &Path, needed: u64, largest: u64) -> Result<()> {
+    if let Some(most) = os::largest_file(folder).filter(|&most| largest > most) {
+        return Err(Error::FileTooLarge { folder: folder.to_owned(), needed: largest, most });
+    }
+    let free = os::free_bytes(folder).map_err(|e| Error::io("ask for free space", folder, e))?;
+    if needed > free {
+        return Err(Error::NoSpace { folder: folder.to_owned(), needed, free });
+    }
+    Ok(())
+}

@@ -1,0 +1,415 @@
+//! Bytes on the move: some threads read and decrypt, one takes the blocks in order, others hash.
+//!
+//! Memory is bounded by a pool of blocks. A reader takes its block from the pool *before* it takes the next
+//! step, so the earliest unread step always has one and nothing can wait in a circle.
+
+use crate::error::{Error, Result};
+use crate::format::Transform;
+use crate::source::{Place, SourceRef};
+use crate::watch::{self, Watch};
+use crossbeam_channel::{Receiver, Sender, bounded};
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::ops::Range;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::thread;
+
+/// Bytes in a block: large enough for the disk, a multiple of every sector size.
+pub const BLOCK: usize = 1 << 20;
+/// Blocks in the pool of one pipeline.
+const POOL: usize = 16;
+/// Pieces that may wait for one consumer.
+const QUEUE: usize = 6;
+/// Bytes that the kernel is asked to copy, or a fill to stand for, at once: between two of them the user may stop.
+const LONG_STEP: u64 = 16 << 20;
+/// Threads that read at most; more of them only wait for the one that writes.
+const MOST_READERS: usize = 4;
+
+/// Bytes that were read, on loan from the pool.
+pub struct Block {
+    stored: Vec<u8>,
+    clear: Option<Vec<u8>>,
+    len: usize,
+    home: Sender<Vec<u8>>,
+}
+
+impl Block {
+    /// The bytes as the source has them.
+    pub fn stored(&self) -> &[u8] {
+        &self.stored[..self.len]
+    }
+
+    /// The bytes after the plan's transform; the same where there is none.
+    pub fn clear(&self) -> &[u8] {
+        self.clear.as_ref().map_or(&self.stored, |c| c)[..self.len].as_ref()
+    }
+}
+
+impl Drop for Block {
+    fn drop(&mut self) {
+        // The pool may be gone already: then the memory is simply freed.
+        let _ = self.home.send(std::mem::take(&mut self.stored));
+    }
+}
+
+/// A piece of an output, in order.
+#[derive(Clone)]
+pub struct Piece {
+    /// Byte offset in the output.
+    pub at: u64,
+    /// Number of the part it belongs to.
+    pub part: usize,
+    /// Its bytes.
+    pub data: Data,
+}
+
+/// The bytes of a piece.
+#[derive(Clone)]
+pub enum Data {
+    /// In memory.
+    Block(Arc<Block>),
+    /// So many bytes of one value.
+    Fill(u8, u64),
+    /// In a file, for the kernel to copy: file, offset, length.
+    Kernel(Arc<File>, u64, u64),
+}
+
+impl Piece {
+    /// Length in bytes.
+    pub fn len(&self) -> u64 {
+        match &self.data {
+            Data::Block(b) => b.len as u64,
+            Data::Fill(_, len) | Data::Kernel(_, _, len) => *len,
+        }
+    }
+
+    /// True when it has no bytes.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Calls `take` with the transformed bytes, slice by slice. Pieces that the kernel copies have none: a plan
+    /// makes them only when nobody wants to see the bytes.
+    pub fn each_slice(&self, take: impl FnMut(&[u8])) {
+        self.slices(Block::clear, take);
+    }
+
+    /// Calls `take` with the bytes as stored, slice by slice.
+    pub fn each_stored_slice(&self, take: impl FnMut(&[u8])) {
+        self.slices(Block::stored, take);
+    }
+
+    fn slices(&self, form: fn(&Block) -> &[u8], mut take: impl FnMut(&[u8])) {
+        match &self.data {
+            Data::Block(block) => take(form(block)),
+            Data::Fill(byte, len) => {
+                let chunk = [*byte; 1 << 14];
+                let mut left = *len;
+                while left > 0 {
+                    let now = left.min(chunk.len() as u64);
+                    take(&chunk[..now as usize]);
+                    left -= now;
+                }
+            }
+            Data::Kernel(..) => {}
+        }
+    }
+}
+
+/// Sees every piece, in order, on a thread of its own.
+pub type Consumer<'a> = Box<dyn FnMut(&Piece) + Send + 'a>;
+
+/// One source, or several one after the other, still to be read.
+pub struct Plan {
+    /// Part number, source, and the byte range of the source that is wanted.
+    parts: Vec<(usize, SourceRef, Range<u64>)>,
+    transform: Option<Arc<dyn Transform>>,
+    /// True when every byte has to pass through memory, because somebody looks at it.
+    look: bool,
+    current: usize,
+    into: u64,
+    at: u64,
+}
+
+/// What a reader does next.
+struct Step {
+    at: u64,
+    part: usize,
+    source: SourceRef,
+    offset: u64,
+    len: u64,
+    place: Place,
+}
+
+impl Plan {
+    /// All bytes of the `parts`, given with the offset in the output at which each stands; parts that do not
+    /// follow each other leave gaps. With `look`, holes aside, every byte passes through memory.
+    pub(crate) fn parts(parts: Vec<(usize, SourceRef)>, look: bool) -> Self {
+        let whole = |(n, s): (usize, SourceRef)| {
+            let len = s.len();
+            (n, s, 0..len)
+        };
+        let parts = parts.into_iter().map(whole).collect();
+        Self { parts, transform: None, look, current: 0, into: 0, at: 0 }
+    }
+
+    /// The bytes of `range` of one source, all through memory; pieces carry offsets in the source.
+    pub fn over(source: SourceRef, range: Range<u64>) -> Self {
+        let at = range.start;
+        Self { parts: vec![(0, source, range)], transform: None, look: true, current: 0, into: 0, at }
+    }
+
+    /// The same, with each block also seen through `transform`. Sources of this kind have to begin and end on
+    /// the transform's sector edges.
+    pub fn with_transform(self, transform: Option<Arc<dyn Transform>>) -> Self {
+        Self { transform, ..self }
+    }
+
+    /// Bytes in all.
+    pub fn len(&self) -> u64 {
+        self.parts.iter().map(|(_, _, r)| r.end - r.start).sum()
+    }
+
+    /// True when there is nothing to read.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    fn is_sequential(&self) -> bool {
+        self.parts.iter().any(|(_, s, _)| s.prefers_sequential())
+    }
+
+    fn next_step(&mut self) -> Result<Option<Step>> {
+        loop {
+            let Some((part, source, range)) = self.parts.get(self.current) else { return Ok(None) };
+            let offset = range.start + self.into;
+            if offset >= range.end {
+                self.current += 1;
+                self.into = 0;
+                continue;
+            }
+            let extent = source.extent_at(offset)?.at_most(range.end - offset);
+            let (place, most) = match extent.place {
+                Place::Fill(byte) if self.keeps_fill(offset, extent.len) => (Place::Fill(byte), LONG_STEP),
+                Place::File { file, offset } if !self.look => (Place::File { file, offset }, LONG_STEP),
+                _ => (Place::Computed, BLOCK as u64),
+            };
+            // Blocks of looked-at bytes keep to a grid, so that they begin on sector edges.
+            let len = match place {
+                Place::Computed => (range.end - offset).min(most - offset % most),
+                Place::Fill(_) if self.transform.is_some() => extent.len.min(most) / BLOCK as u64 * BLOCK as u64,
+                _ => extent.len.min(most),
+            };
+            let len = self.up_to_next_place(source, offset, len, &place)?;
+            let step = Step { at: self.at, part: *part, source: source.clone(), offset, len, place };
+            self.into += len;
+            self.at += len;
+            return Ok(Some(step));
+        }
+    }
+
+    /// A computed step stops where something that need not pass through memory begins.
+    fn up_to_next_place(&self, source: &SourceRef, offset: u64, len: u64, place: &Place) -> Result<u64> {
+        if !matches!(place, Place::Computed) || self.transform.is_some() {
+            return Ok(len);
+        }
+        let mut done = 0;
+        while done < len {
+            let extent = source.extent_at(offset + done)?;
+            let apart = match extent.place {
+                Place::Fill(_) => extent.len >= BLOCK as u64 / 4,
+                Place::File { .. } => !self.look,
+                Place::Computed => false,
+            };
+            if apart && done > 0 {
+                return Ok(done);
+            }
+            done = done.saturating_add(extent.len);
+        }
+        Ok(len)
+    }
+
+    /// Whether a fill may stay one. Seen through a transform it may be anything; and where there is one, steps
+    /// keep to the grid of blocks.
+    fn keeps_fill(&self, offset: u64, len: u64) -> bool {
+        match &self.transform {
+            Some(t) => {
+                offset.is_multiple_of(BLOCK as u64)
+                    && len >= BLOCK as u64
+                    && !t.touches(offset..offset + len.min(LONG_STEP))
+            }
+            None => true,
+        }
+    }
+}
+
+impl Step {
+    fn perform(self, transform: Option<&dyn Transform>, mut stored: Vec<u8>, home: &Sender<Vec<u8>>) -> Result<Piece> {
+        let data = match self.place {
+            Place::Fill(byte) => Data::Fill(byte, self.len),
+            Place::File { file, offset } => Data::Kernel(file, offset, self.len),
+            Place::Computed => {
+                let len = self.len as usize;
+                if stored.len() < len {
+                    stored.resize(len, 0);
+                }
+                self.source.read_at(self.offset, &mut stored[..len])?;
+                let range = self.offset..self.offset + self.len;
+                let clear = transform.filter(|t| t.touches(range)).map(|t| {
+                    let mut clear = stored[..len].to_vec();
+                    t.apply(self.offset, &mut clear);
+                    clear
+                });
+                Data::Block(Arc::new(Block { stored, clear, len, home: home.clone() }))
+            }
+        };
+        Ok(Piece { at: self.at, part: self.part, data })
+    }
+}
+
+/// Runs a plan: calls `sink` with every piece in order, on the calling thread.
+///
+/// # Errors
+/// The first error in the order of the output: of reading, of `sink`, or [`Error::Cancelled`].
+pub fn run(mut plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
+    let (home, pool) = bounded(POOL);
+    if plan.len() <= BLOCK as u64 {
+        while let Some(step) = plan.next_step()? {
+            watch::check(watch)?;
+            let buffer = pool.try_recv().unwrap_or_default();
+            let piece = step.perform(plan.transform.as_deref(), buffer, &home)?;
+            sink(piece)?;
+        }
+        return Ok(());
+    }
+    for _ in 0..POOL {
+        // Blocks grow to their size when they are first used.
+        let _ = home.send(Vec::new());
+    }
+    let cores = thread::available_parallelism().map_or(1, |n| n.get());
+    let readers = if plan.is_sequential() { 1 } else { cores.clamp(1, MOST_READERS) };
+    let transform = plan.transform.clone();
+    let steps = Mutex::new((0u64, plan));
+    let stop = AtomicBool::new(false);
+    let (tx, rx) = bounded(POOL);
+    thread::scope(|scope| {
+        for _ in 0..readers {
+            let (tx, home, pool) = (tx.clone(), home.clone(), pool.clone());
+            let (steps, stop, transform) = (&steps, &stop, transform.as_deref());
+            scope.spawn(move || read_steps(steps, stop, transform, &pool, &home, &tx));
+        }
+        drop(tx);
+        let result = deliver(rx, watch, sink);
+        stop.store(true, Ordering::Relaxed);
+        result
+    })
+}
+
+type Numbered = (u64, Result<Piece>);
+
+fn read_steps(
+    steps: &Mutex<(u64, Plan)>,
+    stop: &AtomicBool,
+    transform: Option<&dyn Transform>,
+    pool: &Receiver<Vec<u8>>,
+    home: &Sender<Vec<u8>>,
+    tx: &Sender<Numbered>,
+) {
+    while let Ok(buffer) = pool.recv() {
+        if stop.load(Ordering::Relaxed) {
+            return;
+        }
+        let (number, step) = {
+            let mut steps = steps.lock().unwrap_or_else(|e| e.into_inner());
+            let number = steps.0;
+            steps.0 += 1;
+            (number, steps.1.next_step())
+        };
+        let piece = match step {
+            Ok(Some(step)) if matches!(step.place, Place::Computed) => step.perform(transform, buffer, home),
+            Ok(Some(step)) => {
+                let _ = home.send(buffer);
+                step.perform(transform, Vec::new(), home)
+            }
+            Ok(None) => {
+                let _ = home.send(buffer);
+                return;
+            }
+            Err(e) => Err(e),
+        };
+        let failed = piece.is_err();
+        if tx.send((number, piece)).is_err() || failed {
+            return;
+        }
+    }
+}
+
+/// Puts pieces back in order and hands them on.
+fn deliver(rx: Receiver<Numbered>, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
+    let mut early = BTreeMap::new();
+    let mut next = 0;
+    for (number, piece) in &rx {
+        early.insert(number, piece);
+        while let Some(piece) = early.remove(&next) {
+            watch::check(watch)?;
+            sink(piece?)?;
+            next += 1;
+        }
+    }
+    // Readers end after an error, so one that is left over stands behind a gap of its own making.
+    early.into_values().try_for_each(|piece| piece.map(|_| ()))
+}
+
+/// Runs a plan, and shows every piece to each of the consumers before `sink` gets it. Consumers of more than
+/// one block work on threads of their own; all have seen everything when this returns.
+///
+/// # Errors
+/// As [`run`].
+pub fn run_with<'c>(
+    plan: Plan,
+    mut consumers: Vec<Consumer<'c>>,
+    watch: &dyn Watch,
+    sink: &mut dyn FnMut(Piece) -> Result<()>,
+) -> Result<()> {
+    if consumers.is_empty() {
+        return run(plan, watch, sink);
+    }
+    if plan.len() <= BLOCK as u64 {
+        return run(plan, watch, &mut |piece| {
+            consumers.iter_mut().for_each(|c| c(&piece));
+            sink(piece)
+        });
+    }
+    thread::scope(|scope| {
+        let mut lanes: Vec<Sender<Piece>> = Vec::new();
+        for mut consumer in consumers {
+            let (tx, rx) = bounded::<Piece>(QUEUE);
+            scope.spawn(move || rx.iter().for_each(|piece| consumer(&piece)));
+            lanes.push(tx);
+        }
+        run(plan, watch, &mut |piece| {
+            for lane in &lanes {
+                // A lane ends early only if its consumer panicked, which the scope reports.
+                let _ = lane.send(piece.clone());
+            }
+            sink(piece)
+        })
+    })
+}
+
+/// Runs a plan for the consumers alone, and counts bytes on `watch`.
+///
+/// # Errors
+/// As [`run`].
+pub fn read_into(plan: Plan, consumers: Vec<Consumer<'_>>, watch: &dyn Watch) -> Result<()> {
+    run_with(plan, consumers, watch, &mut |piece| {
+        watch.advance(piece.len());
+        Ok(())
+    })
+}
+
+/// The error of a source that turned out shorter than it was.
+pub(crate) fn short(asked: u64, len: u64) -> Error {
+    Error::PastEnd { offset: 0, asked, len }
+}

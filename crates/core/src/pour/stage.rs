@@ -1,0 +1,196 @@
+use super::draft::{prefix, sync_folder};
+use super::{Written, folder_of, write_parts};
+use crate::blueprint::Blueprint;
+use crate::error::{Error, Result};
+use crate::os;
+use crate::watch::Watch;
+use std::fs::{self, File, FileTimes, OpenOptions};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+use tempfile::TempDir;
+
+/// A folder full of files that is not finished: everything is written under a temporary folder, flushed, and
+/// moved into place at the end.
+pub struct Stage {
+    folder: TempDir,
+    target: PathBuf,
+    replace: bool,
+    /// Files in the stage, relative to it, in the order in which they were finished.
+    files: Vec<PathBuf>,
+}
+
+/// What came of one file.
+#[derive(Debug, Clone, Copy)]
+pub struct StagedFile {
+    /// Bytes that stayed inside the kernel.
+    pub kernel_bytes: u64,
+    /// Bytes that are holes.
+    pub hole_bytes: u64,
+}
+
+impl Stage {
+    /// Begins a folder that will be `target`.
+    ///
+    /// # Errors
+    /// [`Error::Exists`] when the target is something else than a folder; [`Error::Io`].
+    pub fn new(target: &Path, replace: bool) -> Result<Self> {
+        let parent = match fs::metadata(target) {
+            Ok(meta) if meta.is_dir() => target.to_owned(),
+            Ok(_) => return Err(Error::Exists { path: target.to_owned() }),
+            Err(_) => folder_of(target),
+        };
+        let folder = tempfile::Builder::new()
+            .prefix(&prefix(target))
+            .suffix(".part")
+            .permissions(fs::Permissions::from(std::os::unix::fs::PermissionsExt::from_mode(0o777)))
+            .tempdir_in(&parent)
+            .map_err(|e| Error::io("write", &parent, e))?;
+        Ok(Self { folder, target: target.to_owned(), replace, files: Vec::new() })
+    }
+
+    /// True when the file system takes `a` and `A` for the same name, as those of sticks and cards do.
+    pub fn folds_case(&self) -> bool {
+        let probe = self.folder.path().join("a");
+        let folds = File::create(&probe).is_ok() && fs::symlink_metadata(self.folder.path().join("A")).is_ok();
+        let _ = fs::remove_file(&probe);
+        folds
+    }
+
+    /// Fails unless all of `files` (relative paths) can be put in place.
+    ///
+    /// # Errors
+    /// [`Error::Exists`] with the first that is there already.
+    pub fn check_free<'a>(&self, mut files: impl Iterator<Item = &'a Path>) -> Result<()> {
+        let taken = |p: &&Path| fs::symlink_metadata(self.target.join(p)).is_ok_and(|m| m.is_dir() || !self.replace);
+        match files.find(taken) {
+            Some(path) => Err(Error::Exists { path: self.target.join(path) }),
+            None => Ok(()),
+        }
+    }
+
+    /// Makes a folder, and those above it.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn make_folder(&self, path: &Path) -> Result<()> {
+        let whole = self.folder.path().join(path);
+        fs::create_dir_all(&whole).map_err(|e| Error::io("make folder", &self.target.join(path), e))
+    }
+
+    /// Writes one file. Files may be written from several threads; none of them is finished before
+    /// [`Stage::commit`]. A file that fails is removed at once.
+    ///
+    /// # Errors
+    /// What reading or writing fails with.
+    pub fn write(
+        &self,
+        path: &Path,
+        blueprint: &Blueprint,
+        modified: Option<i64>,
+        watch: &dyn Watch,
+    ) -> Result<StagedFile> {
+        let whole = self.folder.path().join(path);
+        let report = |op, e| Error::io(op, &self.target.join(path), e);
+        let file =
+            OpenOptions::new().read(true).write(true).create_new(true).open(&whole).map_err(|e| report("write", e))?;
+        let result = write_parts(blueprint, &file, &whole, &[], watch).and_then(|written| {
+            if let Some(time) = modified.and_then(time) {
+                file.set_times(FileTimes::new().set_modified(time)).map_err(|e| report("set time of", e))?;
+            }
+            Ok(written)
+        });
+        match result {
+            Ok(Written { kernel_bytes, hole_bytes, .. }) => Ok(StagedFile { kernel_bytes, hole_bytes }),
+            Err(e) => {
+                let _ = fs::remove_file(&whole);
+                Err(e)
+            }
+        }
+    }
+
+    /// Makes a symbolic link. Call it after all files were written, so that nothing is written through it.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn link(&mut self, path: &Path, to: &str) -> Result<()> {
+        let whole = self.folder.path().join(path);
+        std::os::unix::fs::symlink(to, &whole).map_err(|e| Error::io("link", &self.target.join(path), e))?;
+        self.files.push(path.to_owned());
+        Ok(())
+    }
+
+    /// Says that a file was written and belongs to the result.
+    pub fn add(&mut self, path: PathBuf) {
+        self.files.push(path);
+    }
+
+    /// Flushes everything and moves it into place. `folders` (relative, parents first, with their times) are made
+    /// where they are not there yet.
+    ///
+    /// # Errors
+    /// [`Error::Exists`], [`Error::Io`].
+    pub fn commit(self, folders: &[(PathBuf, Option<i64>)]) -> Result<()> {
+        let stage = self.folder.path();
+        let opened = File::open(stage).map_err(|e| Error::io("open", stage, e))?;
+        os::sync_file_system(&opened).map_err(|e| Error::io("flush", stage, e))?;
+        let parent = folder_of(&self.target);
+        if fs::symlink_metadata(&self.target).is_err() {
+            set_folder_times(stage, folders);
+            let stage = self.folder.keep();
+            if let Err(e) = fs::rename(&stage, &self.target) {
+                let _ = fs::remove_dir_all(&stage);
+                return Err(Error::io("rename", &self.target, e));
+            }
+            return sync_folder(&parent);
+        }
+        for (folder, _) in folders {
+            make_real_folder(&self.target, folder)?;
+        }
+        for file in &self.files {
+            let to = self.target.join(file);
+            if let Some(folder) = file.parent() {
+                make_real_folder(&self.target, folder)?;
+            }
+            if !self.replace && fs::symlink_metadata(&to).is_ok() {
+                return Err(Error::Exists { path: to });
+            }
+            fs::rename(stage.join(file), &to).map_err(|e| Error::io("rename", &to, e))?;
+        }
+        set_folder_times(&self.target, folders);
+        drop(self.folder);
+        sync_folder(&self.target)
+    }
+}
+
+/// Makes the folder `path` below `root` name by name, and refuses to go through anything that is not a real folder.
+fn make_real_folder(root: &Path, path: &Path) -> Result<()> {
+    let mut whole = root.to_owned();
+    for name in path.components() {
+        whole.push(name);
+        match fs::symlink_metadata(&whole) {
+            Ok(meta) if meta.is_dir() => {}
+            Ok(_) => return Err(Error::Exists { path: whole }),
+            Err(_) => fs::create_dir(&whole).map_err(|e| Error::io("make folder", &whole, e))?,
+        }
+    }
+    Ok(())
+}
+
+/// Sets the folders' times, the deepest first, because making a file in a folder changes the folder's time.
+fn set_folder_times(root: &Path, folders: &[(PathBuf, Option<i64>)]) {
+    for (folder, modified) in folders.iter().rev() {
+        if let Some(time) = modified.and_then(time)
+            && let Ok(opened) = File::open(root.join(folder))
+        {
+            // A time that cannot be set is not worth failing for.
+            let _ = opened.set_times(FileTimes::new().set_modified(time));
+        }
+    }
+}
+
+fn time(seconds: i64) -> Option<SystemTime> {
+    match u64::try_from(seconds) {
+        Ok(after) => SystemTime::UNIX_EPOCH.checked_add(Duration::from_secs(after)),
+        Err(_) => SystemTime::UNIX_EPOCH.checked_sub(Duration::from_secs(seconds.unsigned_abs())),
+    }
+}

@@ -1,0 +1,54 @@
+use super::{Extent, Place, Source, check_range};
+use crate::error::{Error, Result};
+use crate::os;
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// A file, opened for reading only. Its length is taken once, when it is opened.
+#[derive(Debug)]
+pub struct FileSource {
+    file: Arc<File>,
+    path: PathBuf,
+    len: u64,
+}
+
+impl FileSource {
+    /// Opens `path` for reading.
+    ///
+    /// # Errors
+    /// [`Error::Io`] when the file cannot be opened or is not a regular file.
+    pub fn open(path: &Path) -> Result<Self> {
+        let file = File::open(path).map_err(|e| Error::io("open", path, e))?;
+        let meta = file.metadata().map_err(|e| Error::io("open", path, e))?;
+        if !meta.is_file() {
+            let why = std::io::Error::new(std::io::ErrorKind::InvalidInput, "not a regular file");
+            return Err(Error::io("open", path, why));
+        }
+        Ok(Self { file: Arc::new(file), path: path.to_owned(), len: meta.len() })
+    }
+
+    /// The path it was opened with.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+}
+
+impl Source for FileSource {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        self.file.read_exact_at(buf, offset).map_err(|e| Error::io_at("read", &self.path, offset, e))
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        let left = self.len - offset;
+        let (hole, len) = os::data_or_hole(&self.file, offset, left);
+        let place = if hole { Place::Fill(0) } else { Place::File { file: self.file.clone(), offset } };
+        Ok(Extent { place, len })
+    }
+}

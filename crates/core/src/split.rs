@@ -1,0 +1,56 @@
+//! Images that were cut into parts so that a file system with a size limit could hold them.
+
+/// The names of the parts that belong to `name`, in order, among the `names` of its folder: itself
+/// included, and at least two. `None` if `name` is not such a part.
+///
+/// Known are `disc.iso.0`, `disc.iso.1` … (counted from 0 or 1, with or without leading zeros) and
+/// `disc.66600`, `disc.66601` ….
+pub fn parts(name: &str, names: &[String]) -> Option<Vec<String>> {
+    let (stem, digits) = name.rsplit_once('.')?;
+    if digits.is_empty() || digits.len() > 5 || !digits.bytes().all(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    let number: u32 = digits.parse().ok()?;
+    let base = if digits.len() == 5 && (66_600..66_700).contains(&number) { 66_600 } else { 0 };
+    let width = digits.len();
+    let spell = |n: u32| format!("{stem}.{n:0width$}");
+    let has = |n: u32| names.contains(&spell(n));
+    let first = if has(base) { base } else { base + 1 };
+    if number < first {
+        return None;
+    }
+    let found: Vec<String> = (first..).take_while(|&n| has(n)).map(spell).collect();
+    (found.len() > 1 && found.iter().any(|f| f == name)).then_some(found)
+}
+
+/// The name of the whole image that `name` is a part of: `disc.iso.0` is a part of `disc.iso`.
+pub fn whole_name(name: &str) -> &str {
+    name.rsplit_once('.').map_or(name, |(stem, _)| stem)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn names(list: &[&str]) -> Vec<String> {
+        list.iter().map(|s| (*s).to_owned()).collect()
+    }
+
+    #[test]
+    fn parts_are_found_from_any_of_them_and_in_order() {
+        let folder = names(&["a.iso.1", "a.iso.10", "a.iso.0", "a.iso.2", "b.iso.0", "a.iso"]);
+        let want = names(&["a.iso.0", "a.iso.1", "a.iso.2"]);
+        assert_eq!(parts("a.iso.0", &folder), Some(want.clone()));
+        assert_eq!(parts("a.iso.2", &folder), Some(want));
+        assert_eq!(parts("a.iso.10", &folder), None, "3 to 9 are missing");
+        assert_eq!(parts("b.iso.0", &folder), None, "one part is a whole");
+        assert_eq!(parts("a.iso", &folder), None);
+    }
+
+    #[test]
+    fn numbered_suffixes_of_three_digits_and_66600_count_too() {
+        assert_eq!(parts("a.001", &names(&["a.001", "a.002"])), Some(names(&["a.001", "a.002"])));
+        assert_eq!(parts("a.66601", &names(&["a.66600", "a.66601"])), Some(names(&["a.66600", "a.66601"])));
+        assert_eq!(whole_name("a.iso.0"), "a.iso");
+    }
+}

@@ -1,0 +1,30 @@
+//! Views: sources made of other sources. All are lazy; reading a little costs a little.
+
+mod checked;
+mod cipher;
+mod concat;
+mod fill;
+mod locked;
+mod overlay;
+mod slice;
+
+pub use checked::Checked;
+pub use cipher::{Ciphered, Direction, SectorCbc};
+pub use concat::Concat;
+pub use fill::Fill;
+pub use locked::Locked;
+pub use overlay::Overlay;
+pub use slice::Slice;
+
+use std::ops::Range;
+
+/// The part of a sorted list of disjoint ranges that decides about the byte at `offset`: whether it lies
+/// in one of them, and the offset at which that answer ends.
+pub(crate) fn in_ranges(ranges: &[Range<u64>], offset: u64, len: u64) -> (bool, u64) {
+    let next = ranges.partition_point(|r| r.end <= offset);
+    match ranges.get(next) {
+        Some(r) if r.start <= offset => (true, r.end.min(len)),
+        Some(r) => (false, r.start.min(len)),
+        None => (false, len),
+    }
+}

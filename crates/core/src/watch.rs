@@ -1,0 +1,41 @@
+//! Progress, notices and cancellation, carried from wherever work is done to whoever shows it.
+
+use serde::Serialize;
+
+/// Something worth knowing that does not stop the work.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Notice {
+    /// What was noticed, with the offset or entry where that helps.
+    pub text: String,
+}
+
+impl Notice {
+    /// A notice that says `text`.
+    pub fn new(text: impl Into<String>) -> Self {
+        Self { text: text.into() }
+    }
+}
+
+/// Sees the work from outside. Every method may be called from any thread, and as often as once a block.
+pub trait Watch: Send + Sync {
+    /// A stretch of work begins; `total` is its size in bytes, where that is known.
+    fn begin(&self, _phase: &str, _total: Option<u64>) {}
+    /// `bytes` more are done.
+    fn advance(&self, _bytes: u64) {}
+    /// The entry that is being worked on now.
+    fn item(&self, _name: &str) {}
+    /// The stretch of work is over.
+    fn end(&self) {}
+    /// True once the user has asked to stop. Checked at least once a block (1 MiB).
+    fn cancelled(&self) -> bool {
+        false
+    }
+}
+
+/// Nobody watches: for tests and for callers of the library.
+impl Watch for () {}
+
+/// Fails with [`crate::Error::Cancelled`] once the user has asked to stop.
+pub fn check(watch: &dyn Watch) -> crate::Result<()> {
+    if watch.cancelled() { Err(crate::Error::Cancelled) } else { Ok(()) }
+}
