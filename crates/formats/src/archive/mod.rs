@@ -1,0 +1,3 @@
+//! Archives: files packed together, compressed or not.
+
+pub mod zip;

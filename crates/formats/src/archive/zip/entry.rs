@@ -1,0 +1,70 @@
+//! One entry's bytes.
+
+use super::{ID, Inflate, LOCAL};
+use decanter_core::source::{Source, SourceRef, check_range, read_array};
+use decanter_core::view::Slice;
+use decanter_core::{Error, Result};
+use std::sync::{Arc, OnceLock};
+
+/// Length of a local file header without its name and extra field (APPNOTE 4.3.7).
+pub(super) const HEADER_LEN: u64 = 30;
+
+/// How an entry is packed.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Method {
+    Stored,
+    Deflated,
+}
+
+/// An entry. Where its data begins stands in its local header, which is read on first use, so that listing an
+/// archive of many thousand entries reads nothing but the central directory.
+pub(super) struct Entry {
+    archive: SourceRef,
+    header_at: u64,
+    packed_len: u64,
+    len: u64,
+    method: Method,
+    data: OnceLock<SourceRef>,
+}
+
+impl Entry {
+    pub(super) fn new(archive: SourceRef, header_at: u64, packed_len: u64, len: u64, method: Method) -> Self {
+        Self { archive, header_at, packed_len, len, method, data: OnceLock::new() }
+    }
+
+    fn data(&self) -> Result<&SourceRef> {
+        if let Some(data) = self.data.get() {
+            return Ok(data);
+        }
+        let header: [u8; HEADER_LEN as usize] = read_array(self.archive.as_ref(), self.header_at)?;
+        if header[..4] != LOCAL {
+            return Err(Error::malformed(ID, "a local header without its signature", self.header_at));
+        }
+        let u16_at = |at: usize| u64::from(u16::from_le_bytes([header[at], header[at + 1]]));
+        let start = self.header_at + HEADER_LEN + u16_at(26) + u16_at(28);
+        let packed: SourceRef = Arc::new(Slice::new(self.archive.clone(), start, self.packed_len)?);
+        let data = match self.method {
+            Method::Stored if self.packed_len != self.len => {
+                return Err(Error::malformed(ID, "a stored entry with two different lengths", self.header_at));
+            }
+            Method::Stored => packed,
+            Method::Deflated => Arc::new(Inflate::new(packed, self.len)),
+        };
+        Ok(self.data.get_or_init(|| data))
+    }
+}
+
+impl Source for Entry {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        self.data()?.read_at(offset, buf)
+    }
+
+    fn prefers_sequential(&self) -> bool {
+        matches!(self.method, Method::Deflated) || self.archive.prefers_sequential()
+    }
+}

@@ -1,0 +1,20 @@
+//! The formats: one folder a family, one module a format, one line each in the registry below.
+//!
+//! A format never reaches into another one. What is inside a source is opened through the registry that
+//! comes with the [`decanter_core::Context`], so that a disc in an archive in an archive just works.
+
+pub mod archive;
+pub mod optical;
+pub mod record;
+pub mod time;
+
+use decanter_core::Registry;
+
+/// Every format that Decanter knows.
+pub static REGISTRY: Registry = Registry::new(&[
+    &archive::zip::Zip,
+    &optical::iso9660::Iso9660,
+    &optical::ps3::Ps3Disc,
+    &record::ird::Ird,
+    &record::sfo::Sfo,
+]);

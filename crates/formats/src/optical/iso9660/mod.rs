@@ -1,0 +1,152 @@
+//! ISO 9660 file systems (ECMA-119, 4th edition), with Joliet and Rock Ridge names.
+//!
+//! Directories are walked from the root record; the path table is never used. Damage costs only what it hits:
+//! everything else stays readable. Layout, checks and limits: docs/formats/iso9660.md.
+
+mod compose;
+mod raw;
+mod rock_ridge;
+mod walk;
+
+use decanter_core::blueprint::Blueprint;
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tree::Tree;
+use decanter_core::{Error, Result, SECTOR};
+use raw::{CD001, Descriptor, FIRST_DESCRIPTOR, PRIMARY, SUPPLEMENTARY, TERMINATOR};
+use zerocopy::FromBytes;
+
+const ID: &str = "iso9660";
+/// Volume descriptors that are looked at; discs have two to five.
+const MOST_DESCRIPTORS: u64 = 32;
+/// Byte offset of the first descriptor's standard identifier.
+const MAGIC_AT: u64 = FIRST_DESCRIPTOR * SECTOR + 1;
+
+/// The format.
+pub struct Iso9660;
+
+impl Format for Iso9660 {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "ISO 9660 disc image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["iso"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "levels 1 to 3, files over 4 GiB, Joliet, Rock Ridge; split images"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        if source.len() < MAGIC_AT + 5 {
+            return Ok(None);
+        }
+        let magic: [u8; 5] = read_array(source, MAGIC_AT)?;
+        Ok((magic == CD001).then_some(60))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let mut opened = Opened::new(ID, self.name());
+        let volumes = read_descriptors(source.as_ref(), &mut opened)?;
+        let primary = &volumes.primary;
+        let field = |bytes: &[u8]| text(bytes, Encoding::Bytes);
+        opened.fact("volume", field(&primary.volume));
+        opened.fact("publisher", field(&primary.publisher));
+        opened.fact("prepared with", field(&primary.preparer));
+        opened.promised_len = Some(volumes.space_bytes);
+        let (tree, names) = walk::walk(&source, &volumes, &mut opened.notices, context)?;
+        opened.fact("names", names);
+        opened.tree = Some(tree);
+        Ok(opened)
+    }
+
+    fn composes(&self) -> bool {
+        true
+    }
+
+    fn compose(&self, tree: &Tree, label: &str) -> Result<Blueprint> {
+        compose::compose(tree, label)
+    }
+}
+
+/// How the text of a descriptor or a directory is spelled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Encoding {
+    /// One byte a character.
+    Bytes,
+    /// UCS-2, big-endian (Joliet).
+    Ucs2,
+}
+
+/// What the descriptors say.
+struct Volumes {
+    primary: Box<Descriptor>,
+    joliet: Option<Box<Descriptor>>,
+    /// Bytes in a logical block.
+    block: u64,
+    /// Bytes in the volume.
+    space_bytes: u64,
+}
+
+fn read_descriptors(source: &dyn Source, opened: &mut Opened) -> Result<Volumes> {
+    let (mut primary, mut joliet) = (None, None);
+    for sector in FIRST_DESCRIPTOR..FIRST_DESCRIPTOR + MOST_DESCRIPTORS {
+        let offset = sector * SECTOR;
+        if offset + SECTOR > source.len() {
+            opened.notice(format!("the image ends within the volume descriptors, at sector {sector}"));
+            break;
+        }
+        let bytes: [u8; SECTOR as usize] = read_array(source, offset)?;
+        if bytes[1..6] != CD001 {
+            opened.notice(format!("the volume descriptors end at sector {sector} without a terminator"));
+            break;
+        }
+        let descriptor = || Descriptor::read_from_bytes(&bytes).map(Box::new).ok();
+        match bytes[0] {
+            PRIMARY if primary.is_none() => primary = descriptor().map(|d| (d, offset)),
+            SUPPLEMENTARY if joliet.is_none() => {
+                // The escape sequences of UCS-2 levels 1, 2 and 3 (Joliet specification, "Escape Sequences").
+                joliet = descriptor().filter(|d| matches!(&d.escapes[..3], b"%/@" | b"%/C" | b"%/E"));
+            }
+            TERMINATOR => break,
+            _ => {}
+        }
+    }
+    let Some((primary, offset)) = primary else {
+        return Err(Error::malformed(ID, "no primary volume descriptor", FIRST_DESCRIPTOR * SECTOR));
+    };
+    let (block, same_block) = primary.block_size.get();
+    let (blocks, same_blocks) = primary.space_size.get();
+    if !same_block || !same_blocks {
+        opened.notice(format!("the two byte orders of the volume's sizes disagree at offset {:#x}", offset + 80));
+    }
+    if !matches!(block, 512 | 1024 | 2048) {
+        return Err(Error::malformed(ID, format!("a logical block of {block} bytes"), offset + 128));
+    }
+    let space_bytes = u64::from(blocks) * u64::from(block);
+    Ok(Volumes { primary, joliet, block: block.into(), space_bytes })
+}
+
+/// A text field without its padding. Bytes that are not UTF-8 are taken for Latin-1, which loses nothing.
+fn text(bytes: &[u8], encoding: Encoding) -> String {
+    let text = match encoding {
+        Encoding::Ucs2 => {
+            let units = bytes.chunks_exact(2).map(|p| u16::from_be_bytes([p[0], p[1]]));
+            char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
+        }
+        Encoding::Bytes => match std::str::from_utf8(bytes) {
+            Ok(text) => text.to_owned(),
+            Err(_) => bytes.iter().map(|&b| char::from(b)).collect(),
+        },
+    };
+    text.trim_end_matches([' ', '\0']).to_owned()
+}

@@ -1,0 +1,4 @@
+//! Optical discs.
+
+pub mod iso9660;
+pub mod ps3;

@@ -1,0 +1,225 @@
+//! PS3 discs: an ISO 9660 volume, parts of which are encrypted sector by sector.
+//!
+//! AES-128-CBC over each 2,048-byte sector of an encrypted region, the sector's number as initialisation
+//! vector. Layout, checks and what is not sure: docs/formats/ps3-disc.md.
+
+mod proof;
+pub mod regions;
+
+use decanter_core::blueprint::Blueprint;
+use decanter_core::error::KeyTrouble;
+use decanter_core::format::{Context, Format, KeyState, Opened, Protection, State, Transform};
+use decanter_core::keyring::Key;
+use decanter_core::source::{Source, SourceRef};
+use decanter_core::tree::{Content, Kind, Tree};
+use decanter_core::view::{Ciphered, Direction, Locked, SectorCbc};
+use decanter_core::{Error, Result, SECTOR};
+use proof::Verdict;
+use regions::RegionTable;
+use std::ops::Range;
+use std::sync::Arc;
+
+const ID: &str = "ps3-disc";
+/// The game's parameter file, and one that discs without a game have.
+const PARAMETERS: [&str; 2] = ["PS3_GAME/PARAM.SFO", "PARAM.SFO"];
+
+/// The format.
+pub struct Ps3Disc;
+
+impl Format for Ps3Disc {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "PS3 disc image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["iso"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "encrypted and decrypted images; decrypts with the user's disc key"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(regions::has_magic(source)?.then_some(90))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let table = RegionTable::read(source.as_ref())?;
+        let disc_id = regions::disc_id(source.as_ref())?;
+        let encrypted: Arc<[Range<u64>]> = table.encrypted().into();
+        let volume = |view: SourceRef| context.registry.open(view, context, &[ID]);
+
+        let plain = volume(source.clone())?;
+        let plain_tree = plain.tree.unwrap_or_default();
+        let (state, evidence) = proof::state(&source, &plain_tree, &encrypted)?;
+        let need = format!("the disc key for {}", if disc_id.is_empty() { "this disc" } else { &disc_id });
+        let mut names = vec![disc_id.clone()];
+        names.extend(context.names.iter().cloned());
+
+        let mut opened = Opened::new(ID, "PS3 disc image");
+        opened.notices = plain.notices;
+        let found = match state {
+            State::Decrypted if encrypted.is_empty() => Found::none(),
+            State::Decrypted => seal_key(&source, &encrypted, &names, context)?,
+            _ => find_key(&source, &plain_tree, &encrypted, need, &names, context)?,
+        };
+        let (view, mut tree) = match (&found.cbc, &found.trouble) {
+            (Some(cbc), _) if state != State::Decrypted => {
+                let view: SourceRef = Arc::new(Ciphered::new(source.clone(), cbc.clone()));
+                let inner = volume(view.clone())?;
+                opened.notices = inner.notices;
+                (view, inner.tree.unwrap_or_default())
+            }
+            (None, Some(trouble)) => {
+                let view: SourceRef = Arc::new(Locked::new(source.clone(), encrypted.clone(), trouble.clone()));
+                let inner = volume(view.clone())?;
+                opened.notices = inner.notices;
+                (view, inner.tree.unwrap_or_default())
+            }
+            _ => (source.clone(), plain_tree),
+        };
+        if found.trouble.is_some() {
+            lock(&mut tree, &encrypted);
+        }
+        opened.notices.extend(found.notices.iter().map(decanter_core::Notice::new));
+        tell(&mut opened, &tree, &disc_id, context)?;
+        opened.promised_len = Some(table.disc_len());
+        opened.regions = table.regions;
+        let decrypts = state != State::Decrypted && found.cbc.is_some();
+        let transform = found.cbc.map(|cbc| cbc as Arc<dyn Transform>);
+        opened.protection = Some(Protection {
+            state,
+            evidence,
+            key: found.key,
+            clear: decrypts.then(|| Blueprint::of(view)),
+            unseal: transform.clone().filter(|_| decrypts),
+            seal: transform.filter(|_| !decrypts),
+        });
+        opened.tree = Some(tree);
+        Ok(opened)
+    }
+}
+
+/// What the search for a key came to.
+struct Found {
+    cbc: Option<Arc<SectorCbc>>,
+    key: KeyState,
+    trouble: Option<KeyTrouble>,
+    notices: Vec<String>,
+}
+
+impl Found {
+    fn none() -> Self {
+        Self { cbc: None, key: KeyState::NotNeeded, trouble: None, notices: Vec::new() }
+    }
+}
+
+fn cipher(key: &Key, direction: Direction, encrypted: &Arc<[Range<u64>]>) -> Result<Arc<SectorCbc>> {
+    Ok(Arc::new(SectorCbc::new(key, direction, SECTOR, encrypted.clone())?))
+}
+
+/// Tries all candidates and takes the first that is proven right, else the first that cannot be proven wrong.
+fn find_key(
+    source: &SourceRef,
+    tree: &Tree,
+    encrypted: &Arc<[Range<u64>]>,
+    need: String,
+    names: &[String],
+    context: &Context<'_>,
+) -> Result<Found> {
+    let (mut wrong, mut unproven, mut notices) = (Vec::new(), None, Vec::new());
+    for entry in context.keys.candidates(names) {
+        let Ok(cbc) = cipher(&entry.key, Direction::Decrypt, encrypted) else {
+            wrong.push(format!("{}, which has not 16 bytes", entry.origin));
+            continue;
+        };
+        let view: SourceRef = Arc::new(Ciphered::new(source.clone(), cbc.clone()));
+        match proof::try_key(&view, tree, encrypted)? {
+            Verdict::Right(path) => {
+                notices.extend(wrong.iter().map(|w| format!("the key in {w} is wrong for this disc")));
+                let key = KeyState::Found { origin: entry.origin.clone(), proof: Some(path) };
+                return Ok(Found { cbc: Some(cbc), key, trouble: None, notices });
+            }
+            Verdict::Wrong => wrong.push(entry.origin.clone()),
+            Verdict::Unproven => unproven = unproven.or(Some((cbc, entry.origin.clone()))),
+        }
+    }
+    if let Some((cbc, origin)) = unproven {
+        notices.push(format!("nothing on this disc can prove the key in {origin} right or wrong; it is used as it is"));
+        return Ok(Found { cbc: Some(cbc), key: KeyState::Found { origin, proof: None }, trouble: None, notices });
+    }
+    let trouble = KeyTrouble { need, wrong, looked: context.keys.looked().to_vec() };
+    Ok(Found { cbc: None, key: KeyState::Trouble(trouble.clone()), trouble: Some(trouble), notices })
+}
+
+/// A key for turning a decrypted image back into what the disc has, for descriptions that hash the ciphertext. It
+/// cannot be proven from the image, so it is only used where a digest proves it.
+fn seal_key(
+    source: &SourceRef,
+    encrypted: &Arc<[Range<u64>]>,
+    names: &[String],
+    context: &Context<'_>,
+) -> Result<Found> {
+    let mut found = Found::none();
+    if !source.is_empty()
+        && let Some(entry) = context.keys.candidates(names).first()
+    {
+        found.cbc = cipher(&entry.key, Direction::Encrypt, encrypted).ok();
+    }
+    Ok(found)
+}
+
+/// Marks the files that cannot be read without the key.
+fn lock(tree: &mut Tree, encrypted: &[Range<u64>]) {
+    for node in &mut tree.nodes {
+        if let Kind::File(file) = &mut node.kind
+            && let Content::Whole(source) = &file.content
+            && file.spans.iter().any(|s| encrypted.iter().any(|r| r.start < s.end && s.start < r.end && !s.is_empty()))
+        {
+            file.content = Content::Locked(source.clone());
+        }
+    }
+}
+
+/// Title, id and version, from the parameter file where it can be read and from sector 1.
+fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, context: &Context<'_>) -> Result<()> {
+    let parameters = read_parameters(opened, tree, context)?;
+    let fact = |name: &str| parameters.as_ref().and_then(|p| p.get(name)).unwrap_or_default();
+    opened.fact("title", fact("title"));
+    opened.fact("id", if disc_id.is_empty() { fact("id") } else { disc_id });
+    let same = decanter_core::keyring::plain(fact("id")) == decanter_core::keyring::plain(disc_id);
+    if !fact("id").is_empty() && !disc_id.is_empty() && !same {
+        opened.notice(format!("the parameter file says {}, sector 1 says {disc_id}", fact("id")));
+    }
+    opened.fact("version", fact("version"));
+    let system = parameters.iter().flat_map(|p| &p.parameters).find(|(name, _)| name == "PS3_SYSTEM_VER");
+    opened.fact("needs system", system.map(|(_, value)| value.as_str()).unwrap_or_default());
+    opened.fact("category", fact("category"));
+    Ok(())
+}
+
+/// The parameter file, opened; `None` with a notice where it cannot be read.
+fn read_parameters(opened: &mut Opened, tree: &Tree, context: &Context<'_>) -> Result<Option<Opened>> {
+    let found = PARAMETERS.iter().find_map(|path| Some((path, tree.find(path)?.file()?)));
+    let Some((path, file)) = found else { return Ok(None) };
+    match &file.content {
+        Content::Locked(_) => {
+            opened.notice(format!("the title stands in {path}, which can be read once the key is known"));
+        }
+        Content::Whole(source) => match context.registry.open(source.clone(), &context.inside()?, &[]) {
+            Ok(parameters) => return Ok(Some(parameters)),
+            Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+            Err(e) => opened.notice(format!("{path} cannot be used: {e}")),
+        },
+        _ => opened.notice(format!("{path} is not all there")),
+    }
+    Ok(None)
+}

@@ -1,0 +1,4 @@
+//! Records: small files that describe something else.
+
+pub mod ird;
+pub mod sfo;

@@ -1,0 +1,259 @@
+//! PARAM.SFO: a table of named parameters (the "PSF" of PSP, PS3 and PS4). Layout: docs/formats/sfo.md.
+
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, read_array, read_vec};
+use decanter_core::{Error, Result};
+use zerocopy::byteorder::{LE, U16, U32};
+use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
+
+const ID: &str = "sfo";
+const MAGIC: &[u8; 4] = b"\0PSF";
+/// Parameter files have a few hundred bytes; this leaves room for any.
+const MOST_BYTES: u64 = 1 << 20;
+
+#[derive(FromBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+struct RawHeader {
+    magic: [u8; 4],
+    version: U32<LE>,
+    keys_at: U32<LE>,
+    values_at: U32<LE>,
+    count: U32<LE>,
+}
+
+#[derive(FromBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+struct RawEntry {
+    key_offset: U16<LE>,
+    kind: U16<LE>,
+    len: U32<LE>,
+    room: U32<LE>,
+    value_offset: U32<LE>,
+}
+
+const HEADER_LEN: usize = 20;
+const ENTRY_LEN: usize = 16;
+const _: () = assert!(size_of::<RawHeader>() == HEADER_LEN && size_of::<RawEntry>() == ENTRY_LEN);
+
+/// UTF-8 without a terminator.
+const TEXT_UNTERMINATED: u16 = 0x0004;
+/// UTF-8 with a terminating zero.
+const TEXT: u16 = 0x0204;
+/// A 32-bit number, little-endian.
+const NUMBER: u16 = 0x0404;
+
+/// The value of one parameter.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Value {
+    /// A text.
+    Text(String),
+    /// A number.
+    Number(u32),
+    /// Bytes of a kind that is not known.
+    Bytes(Vec<u8>),
+}
+
+/// All parameters, in the order of the file.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Parameters {
+    /// Names and values.
+    pub entries: Vec<(String, Value)>,
+}
+
+impl Parameters {
+    /// Reads the whole table.
+    ///
+    /// # Errors
+    /// [`Error::Malformed`] with the offset of the first field that leads outside the file.
+    pub fn parse(bytes: &[u8]) -> Result<Self> {
+        let bad = |what: &'static str, offset: usize| Err(Error::malformed(ID, what, offset as u64));
+        let Ok((header, rest)) = RawHeader::ref_from_prefix(bytes) else { return bad("the header is cut short", 0) };
+        if &header.magic != MAGIC {
+            return bad("it does not begin with \\0PSF", 0);
+        }
+        let count = header.count.get() as usize;
+        let Ok((raw, _)) = <[RawEntry]>::ref_from_prefix_with_elems(rest, count) else {
+            return bad("more entries than the file has room for", 0x10);
+        };
+        let (keys_at, values_at) = (header.keys_at.get() as usize, header.values_at.get() as usize);
+        let mut entries = Vec::with_capacity(count);
+        for (index, entry) in raw.iter().enumerate() {
+            let at = HEADER_LEN + index * ENTRY_LEN;
+            let key = bytes.get(keys_at.saturating_add(entry.key_offset.get().into())..).unwrap_or_default();
+            let Some(end) = key.iter().position(|&b| b == 0) else { return bad("a name outside the file", at) };
+            let name = String::from_utf8_lossy(&key[..end]).into_owned();
+            let start = values_at.saturating_add(entry.value_offset.get() as usize);
+            let Some(value) = bytes.get(start..start.saturating_add(entry.len.get() as usize)) else {
+                return bad("a value outside the file", at + 12);
+            };
+            let value = match (entry.kind.get(), value) {
+                (TEXT | TEXT_UNTERMINATED, text) => {
+                    let end = text.iter().position(|&b| b == 0).unwrap_or(text.len());
+                    Value::Text(String::from_utf8_lossy(&text[..end]).into_owned())
+                }
+                (NUMBER, &[a, b, c, d]) => Value::Number(u32::from_le_bytes([a, b, c, d])),
+                (_, other) => Value::Bytes(other.to_vec()),
+            };
+            entries.push((name, value));
+        }
+        Ok(Self { entries })
+    }
+
+    /// The text called `name`, without spaces at its ends.
+    pub fn text(&self, name: &str) -> Option<&str> {
+        self.entries.iter().find(|(n, _)| n == name).and_then(|(_, v)| match v {
+            Value::Text(text) => Some(text.trim()),
+            _ => None,
+        })
+    }
+
+    /// The category, with what it stands for where that is known.
+    pub fn category(&self) -> String {
+        let code = self.text("CATEGORY").unwrap_or_default();
+        let meaning = match code {
+            "DG" => "disc game",
+            "HG" => "installed game",
+            "GD" => "game data",
+            "AR" => "installed application",
+            "SD" => "save data",
+            "UG" => "PSP disc game",
+            "EG" => "PSP installed game",
+            "MS" => "PSP save data",
+            _ => return code.to_owned(),
+        };
+        format!("{meaning} ({code})")
+    }
+
+    /// Lays the table out: entries sorted by name, as consoles expect them, every text with its zero.
+    pub fn compose(&self) -> Vec<u8> {
+        let mut sorted: Vec<_> = self.entries.iter().collect();
+        sorted.sort_by(|a, b| a.0.cmp(&b.0));
+        let (mut index, mut keys, mut values) = (Vec::new(), Vec::new(), Vec::new());
+        for (name, value) in sorted {
+            let (kind, bytes) = match value {
+                Value::Text(text) => (TEXT, [text.as_bytes(), &[0]].concat()),
+                Value::Number(number) => (NUMBER, number.to_le_bytes().to_vec()),
+                Value::Bytes(bytes) => (TEXT_UNTERMINATED, bytes.clone()),
+            };
+            let room = bytes.len().next_multiple_of(4);
+            index.extend((keys.len() as u16).to_le_bytes());
+            index.extend(kind.to_le_bytes());
+            index.extend((bytes.len() as u32).to_le_bytes());
+            index.extend((room as u32).to_le_bytes());
+            index.extend((values.len() as u32).to_le_bytes());
+            keys.extend([name.as_bytes(), &[0]].concat());
+            values.extend(&bytes);
+            values.resize(values.len() + room - bytes.len(), 0);
+        }
+        keys.resize(keys.len().next_multiple_of(4), 0);
+        let keys_at = HEADER_LEN + index.len();
+        let words = [0x0101, keys_at as u32, (keys_at + keys.len()) as u32, self.entries.len() as u32];
+        let mut bytes = MAGIC.to_vec();
+        bytes.extend(words.iter().flat_map(|w| w.to_le_bytes()));
+        bytes.extend([index, keys, values].concat());
+        bytes
+    }
+}
+
+/// The format.
+pub struct Sfo;
+
+impl Format for Sfo {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "PARAM.SFO parameter file"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["sfo"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "title, id, version and category; every parameter with list"
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        if source.len() < HEADER_LEN as u64 {
+            return Ok(None);
+        }
+        Ok((&read_array::<4>(source, 0)? == MAGIC).then_some(90))
+    }
+
+    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+        let bytes = read_vec(source.as_ref(), 0, source.len(), "a parameter file", MOST_BYTES)?;
+        let parameters = Parameters::parse(&bytes)?;
+        let mut opened = Opened::new(ID, self.name());
+        opened.fact("title", parameters.text("TITLE").unwrap_or_default());
+        opened.fact("id", parameters.text("TITLE_ID").or(parameters.text("DISC_ID")).unwrap_or_default());
+        opened.fact("version", parameters.text("VERSION").or(parameters.text("APP_VER")).unwrap_or_default());
+        opened.fact("category", parameters.category());
+        for (name, value) in &parameters.entries {
+            let shown = match value {
+                Value::Text(text) => text.clone(),
+                Value::Number(number) => format!("{number} ({number:#x})"),
+                Value::Bytes(bytes) => format!("{} bytes", bytes.len()),
+            };
+            opened.parameters.push((name.clone(), shown));
+        }
+        Ok(opened)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Two entries, laid out by hand.
+    #[test]
+    fn fixed_bytes() {
+        let mut bytes = b"\0PSF\x01\x01\0\0\x34\0\0\0\x44\0\0\0\x02\0\0\0".to_vec();
+        bytes.extend(b"\0\0\x04\x04\x04\0\0\0\x04\0\0\0\0\0\0\0");
+        bytes.extend(b"\x09\0\x04\x02\x05\0\0\0\x08\0\0\0\x04\0\0\0");
+        bytes.extend(b"BOOTABLE\0TITLE\0\0");
+        bytes.extend(b"\x01\0\0\0Moth\0\0\0\0");
+        let parsed = Parameters::parse(&bytes).unwrap();
+        let want = vec![("BOOTABLE".into(), Value::Number(1)), ("TITLE".into(), Value::Text("Moth".into()))];
+        assert_eq!(parsed.entries, want);
+        assert_eq!(parsed.compose(), bytes);
+    }
+
+    #[test]
+    fn fields_that_lead_outside_are_named() {
+        let offset = |change: &dyn Fn(&mut Vec<u8>)| {
+            let mut bytes = Parameters { entries: vec![("TITLE".into(), Value::Text("Moth".into()))] }.compose();
+            change(&mut bytes);
+            match Parameters::parse(&bytes) {
+                Err(Error::Malformed { offset, .. }) => Some(offset),
+                _ => None,
+            }
+        };
+        assert_eq!(offset(&|_| ()), None);
+        assert_eq!(offset(&|b| b[16] = 200), Some(0x10), "count");
+        assert_eq!(offset(&|b| b[20] = 0xff), Some(20), "name");
+        assert_eq!(offset(&|b| b[32..36].fill(0xff)), Some(32), "value offset");
+        assert_eq!(offset(&|b| b[24..28].fill(0xff)), Some(32), "value length");
+        assert_eq!(offset(&|b| b.truncate(10)), Some(0), "header");
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_parameters_or_an_error(mut bytes in proptest::collection::vec(any::<u8>(), 0..400), magic in any::<bool>()) {
+            if magic && bytes.len() > 20 {
+                bytes[..4].copy_from_slice(MAGIC);
+                bytes[17..20].fill(0);
+            }
+            let _ = Parameters::parse(&bytes);
+        }
+
+        #[test]
+        fn what_was_composed_is_read(entries in proptest::collection::btree_map("[A-Z_]{1,12}", "[^\\x00]{0,20}", 0..12)) {
+            let entries: Vec<_> = entries.into_iter().map(|(n, t)| (n, Value::Text(t))).collect();
+            let parameters = Parameters { entries };
+            prop_assert_eq!(Parameters::parse(&parameters.compose()).unwrap(), parameters);
+        }
+    }
+}
