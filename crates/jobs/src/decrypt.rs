@@ -1,0 +1,134 @@
+//! The same container with nothing encrypted in it.
+
+use crate::verify::{self, VerifyReport};
+use crate::{Answer, Failure, Item, Setting, locate};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::{Algorithm, Digest};
+use decanter_core::error::Blame;
+use decanter_core::format::{KeyState, State};
+use decanter_core::{Error, Notice, SECTOR, pour};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// What was decrypted.
+#[derive(Debug, Serialize)]
+pub struct DecryptReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The source, with what it was looked through.
+    pub source: String,
+    /// The file that was written.
+    pub target: PathBuf,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Bytes that were decrypted; all others are carried over as they are.
+    pub decrypted_bytes: u64,
+    /// Digests of what was written.
+    pub digests: Vec<Digest>,
+    /// Where the key was found.
+    pub key_origin: Option<String>,
+    /// The file that proved it right.
+    pub key_proof: Option<String>,
+    /// What the check against a description said, if one was asked for.
+    pub verify: Option<VerifyReport>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// What to hold the source against while it is decrypted.
+pub struct Check<'a> {
+    /// Descriptions; when there are none, one that lies next to the source is taken.
+    pub against: &'a [String],
+}
+
+/// Decrypts an image into `target`.
+///
+/// With a check, the source is held against a description in the same read; if it differs, nothing is kept.
+///
+/// # Errors
+/// When there is nothing to decrypt, the key is missing or wrong, the source is incomplete, or writing fails.
+pub fn decrypt(
+    shown: &str,
+    target: Option<&Path>,
+    digests: &[Algorithm],
+    check: Option<&Check<'_>>,
+    setting: &Setting<'_>,
+) -> Result<(DecryptReport, Answer), Failure> {
+    let item = locate::open(shown, "decrypt", setting, false)?;
+    let what = format!("cannot decrypt \"{shown}\"");
+    let fail = |e| Failure::new(what.clone(), e);
+    let clear = clear_image(&item).map_err(|(e, hint)| match hint {
+        Some(hint) => fail(e).hint(hint),
+        None => fail(e),
+    })?;
+    let extension = decanter_formats::REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
+    let target = target.map_or_else(|| PathBuf::from(format!("{}.{extension}", item.stem)), Path::to_owned);
+    let encrypted = item.opened.regions.iter().filter(|r| r.encrypted);
+    let mut report = DecryptReport {
+        schema: "decanter.decrypt/1",
+        source: item.address.clone(),
+        target: target.clone(),
+        dry_run: setting.dry_run,
+        bytes: clear.len(),
+        decrypted_bytes: encrypted.map(|r| r.range.end - r.range.start).sum(),
+        digests: Vec::new(),
+        key_origin: None,
+        key_proof: None,
+        verify: None,
+        notices: item.notices().to_vec(),
+    };
+    if let Some(KeyState::Found { origin, proof }) = item.opened.protection.as_ref().map(|p| p.key.clone()) {
+        (report.key_origin, report.key_proof) = (Some(origin), proof);
+    }
+    if setting.dry_run {
+        return Ok((report, Answer::Yes));
+    }
+    setting.watch.begin(&format!("decrypting {}", item.stem), Some(clear.len()));
+    if let Some(check) = check {
+        let checked = verify::write_checked(&item, check.against, &clear, &target, digests, setting)?;
+        let answer = checked.0.answer();
+        (report.verify, report.digests) = (Some(checked.0), checked.1);
+        setting.watch.end();
+        return Ok((report, answer));
+    }
+    let poured = pour::pour(&clear, &target, setting.replace, digests, setting.watch).map_err(|e| match e.blame() {
+        Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
+        _ => fail(e),
+    })?;
+    setting.watch.end();
+    report.digests = poured.digests;
+    Ok((report, Answer::Yes))
+}
+
+/// The decrypted image, or why there is none and what to do instead.
+fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
+    let source = crate::identify::quoted(&item.shown);
+    let Some(protection) = &item.opened.protection else {
+        let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
+        return Err((
+            Error::Usage(format!("it is a {}, which has nothing encrypted in it", item.opened.kind)),
+            Some(hint),
+        ));
+    };
+    if protection.state == State::Decrypted {
+        let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
+        return Err((Error::Usage(format!("it is decrypted already: {}", protection.evidence)), Some(hint)));
+    }
+    if let KeyState::Trouble(trouble) = &protection.key {
+        return Err((trouble.clone().into(), None));
+    }
+    let len = item.source.as_ref().map_or(0, |s| s.len());
+    if let Some(promised) = item.opened.promised_len.filter(|&p| p > len) {
+        let missing = (promised - len).div_ceil(SECTOR);
+        let hint = format!(
+            "{missing} sectors are missing: copy or dump it again; \"decanter extract {source}\" takes what is whole"
+        );
+        return Err((Error::PastEnd { offset: 0, asked: promised, len }, Some(hint)));
+    }
+    match &protection.clear {
+        Some(clear) => Ok(clear.clone()),
+        None => Err((Error::Usage(format!("whether it is encrypted is not clear: {}", protection.evidence)), None)),
+    }
+}

@@ -1,0 +1,339 @@
+//! Copies files out, decrypting and inflating on the way: each byte is written once, and nothing else is.
+
+use crate::{Answer, Failure, Item, Setting, locate};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::names::{Named, Namer};
+use decanter_core::pour::{Stage, check_room};
+use decanter_core::tree::{Content, Kind, Node};
+use decanter_core::{Error, Notice, SourceRef};
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use serde::Serialize;
+use std::path::{Component, Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+/// What was copied out.
+#[derive(Debug, Serialize)]
+pub struct ExtractReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The source, with what it was looked through.
+    pub source: String,
+    /// The folder that was written.
+    pub folder: PathBuf,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// Files written.
+    pub files: usize,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Bytes that the kernel copied or that stayed holes.
+    pub kernel_bytes: u64,
+    /// Files that could not be written under their own name.
+    pub renamed: Vec<Renamed>,
+    /// Files that were left out, and why.
+    pub left_out: Vec<LeftOut>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// A file with another name than in the source.
+#[derive(Debug, Serialize)]
+pub struct Renamed {
+    /// Path in the source.
+    pub from: String,
+    /// Path below the folder.
+    pub to: PathBuf,
+}
+
+/// A file that was left out.
+#[derive(Debug, Serialize)]
+pub struct LeftOut {
+    /// Path in the source.
+    pub path: String,
+    /// Why.
+    pub why: String,
+    #[serde(skip)]
+    is_read_error: bool,
+}
+
+/// A file that is going to be written.
+struct Job<'a> {
+    node: &'a Node,
+    source: &'a SourceRef,
+    to: PathBuf,
+    /// Where it begins in the source, for reading in order.
+    at: u64,
+}
+
+/// Extracts everything, or what matches one of the globs in `only`, into `folder`.
+///
+/// # Errors
+/// A missing key, an existing target, no room: all before the first byte. Later only errors of writing.
+pub fn extract(
+    shown: &str,
+    folder: Option<&Path>,
+    only: &[String],
+    setting: &Setting<'_>,
+) -> Result<(ExtractReport, Answer), Failure> {
+    let item = locate::open(shown, "extract", setting, false)?;
+    let fail = |e| Failure::new(format!("cannot extract \"{shown}\""), e);
+    let Some(tree) = &item.opened.tree else {
+        return Err(fail(Error::Usage(format!("it is a {}, which has no files inside", item.opened.kind))));
+    };
+    let folder = folder.map_or_else(|| PathBuf::from(&item.stem), Path::to_owned);
+    let globs = globs(only).map_err(|why| Failure::usage(format!("cannot extract \"{shown}\""), why))?;
+    let wanted: Vec<&Node> = tree.nodes.iter().filter(|n| globs.as_ref().is_none_or(|g| matches(g, &n.path))).collect();
+    if wanted.is_empty() && globs.is_some() {
+        let hint = format!(
+            "\"decanter list {}\" shows the names; * matches any characters, also across folders",
+            crate::identify::quoted(shown)
+        );
+        return Err(fail(Error::Usage("nothing in it matches --only".into())).hint(hint));
+    }
+    check_keys(&item, &wanted).map_err(fail)?;
+
+    let mut report = ExtractReport {
+        schema: "decanter.extract/1",
+        source: item.address.clone(),
+        folder: folder.clone(),
+        dry_run: setting.dry_run,
+        files: 0,
+        bytes: 0,
+        kernel_bytes: 0,
+        renamed: Vec::new(),
+        left_out: Vec::new(),
+        notices: item.notices().to_vec(),
+    };
+    if setting.dry_run {
+        rehearse(&wanted, &mut report);
+        return Ok(done(report));
+    }
+    let mut stage = Stage::new(&folder, setting.replace).map_err(fail)?;
+    let mut namer = Namer::new(stage.folds_case());
+    let plan = plan(&wanted, &mut namer, &mut report);
+    stage.check_free(plan.jobs.iter().map(|j| j.to.as_path())).map_err(fail)?;
+    let total = plan.jobs.iter().map(|j| j.source.len()).sum();
+    let largest = plan.jobs.iter().map(|j| j.source.len()).max().unwrap_or(0);
+    let holder = folder.ancestors().find(|f| f.is_dir()).unwrap_or(Path::new("."));
+    check_room(holder, solid_bytes(&plan.jobs).unwrap_or(total), largest).map_err(fail)?;
+    for (path, _) in &plan.folders {
+        stage.make_folder(path).map_err(fail)?;
+    }
+
+    setting.watch.begin(&format!("extracting {}", item.stem), Some(total));
+    write_all(&plan.jobs, &mut stage, &mut report, setting).map_err(fail)?;
+    for (path, target, name) in &plan.links {
+        if stays_inside(path, target) {
+            stage.link(path, target).map_err(fail)?;
+        } else {
+            report
+                .notices
+                .push(Notice::new(format!("the link {name} leads out of the folder (to {target}); it was not made")));
+        }
+    }
+    stage.commit(&plan.folders).map_err(fail)?;
+    setting.watch.end();
+    Ok(done(report))
+}
+
+fn done(report: ExtractReport) -> (ExtractReport, Answer) {
+    let answer = if report.left_out.is_empty() {
+        Answer::Yes
+    } else if report.left_out.iter().any(|l| l.is_read_error) {
+        Answer::ReadError
+    } else {
+        Answer::No
+    };
+    (report, answer)
+}
+
+fn globs(only: &[String]) -> Result<Option<GlobSet>, String> {
+    if only.is_empty() {
+        return Ok(None);
+    }
+    let mut set = GlobSetBuilder::new();
+    for glob in only {
+        let glob = glob.trim_start_matches('/');
+        set.add(GlobBuilder::new(glob).case_insensitive(true).build().map_err(|e| e.to_string())?);
+    }
+    set.build().map(Some).map_err(|e| e.to_string())
+}
+
+/// Whether a path matches: as a whole, by its last name, or because a folder above it does.
+fn matches(globs: &GlobSet, path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let above = path.match_indices('/').map(|(at, _)| &path[..at]);
+    globs.is_match(path) || globs.is_match(name) || above.into_iter().any(|folder| globs.is_match(folder))
+}
+
+/// Fails with the missing key before anything is written, if a wanted file needs it.
+fn check_keys(item: &Item, wanted: &[&Node]) -> Result<(), Error> {
+    let locked = wanted.iter().any(|n| n.file().is_some_and(|f| matches!(f.content, Content::Locked(_))));
+    match item.opened.protection.as_ref().map(|p| &p.key) {
+        Some(decanter_core::format::KeyState::Trouble(trouble)) if locked => Err(trouble.clone().into()),
+        _ => Ok(()),
+    }
+}
+
+fn rehearse(wanted: &[&Node], report: &mut ExtractReport) {
+    let mut namer = Namer::new(false);
+    let plan = plan(wanted, &mut namer, report);
+    report.files = plan.jobs.len();
+    report.bytes = plan.jobs.iter().map(|j| j.source.len()).sum();
+}
+
+struct Plan<'a> {
+    jobs: Vec<Job<'a>>,
+    folders: Vec<(PathBuf, Option<i64>)>,
+    /// Place, target, and path in the source.
+    links: Vec<(PathBuf, &'a str, &'a str)>,
+}
+
+/// Gives everything its place, and leaves out what cannot be read as a whole.
+fn plan<'a>(wanted: &[&'a Node], namer: &mut Namer, report: &mut ExtractReport) -> Plan<'a> {
+    let mut plan = Plan { jobs: Vec::new(), folders: Vec::new(), links: Vec::new() };
+    for node in wanted {
+        let mut place = |named: Named| {
+            if named.renamed {
+                report.renamed.push(Renamed { from: node.path.clone(), to: named.path.clone() });
+            }
+            named.path
+        };
+        match &node.kind {
+            Kind::Folder => plan.folders.push((place(namer.folder(&node.path)), node.modified)),
+            Kind::Link(target) => plan.links.push((place(namer.file(&node.path)), target, &node.path)),
+            Kind::File(file) => match &file.content {
+                Content::Whole(source) | Content::Locked(source) => {
+                    let to = place(namer.file(&node.path));
+                    let at = file.spans.first().map_or(0, |s| s.start);
+                    plan.jobs.push(Job { node, source, to, at });
+                }
+                Content::Cut { missing } => report.left_out.push(LeftOut {
+                    path: node.path.clone(),
+                    why: format!("{missing} of {} bytes are missing at the end of the image", file.len),
+                    is_read_error: false,
+                }),
+                Content::Broken(why) => {
+                    report.left_out.push(LeftOut { path: node.path.clone(), why: why.clone(), is_read_error: false });
+                }
+            },
+        }
+    }
+    // Folders that only their files name, as in archives without entries for folders.
+    let mut known: std::collections::HashSet<PathBuf> = plan.folders.iter().map(|(p, _)| p.clone()).collect();
+    let places = plan.jobs.iter().map(|j| &j.to).chain(plan.links.iter().map(|(p, ..)| p));
+    let mut implied: Vec<PathBuf> = places.flat_map(|p| p.ancestors().skip(1)).map(Path::to_owned).collect();
+    implied.retain(|p| !p.as_os_str().is_empty() && known.insert(p.clone()));
+    plan.folders.extend(implied.into_iter().map(|p| (p, None)));
+    plan.folders.sort();
+    plan
+}
+
+/// Bytes that will take room, holes aside.
+fn solid_bytes(jobs: &[Job<'_>]) -> Result<u64, Error> {
+    jobs.iter().map(|j| decanter_core::pour::bytes_to_write(&Blueprint::of(j.source.clone()))).sum()
+}
+
+/// Writes all files: on several threads, unless the source is cheaper to read in one go.
+fn write_all(
+    jobs: &[Job<'_>],
+    stage: &mut Stage,
+    report: &mut ExtractReport,
+    setting: &Setting<'_>,
+) -> Result<(), Error> {
+    let sequential = jobs.iter().any(|j| j.source.prefers_sequential());
+    let mut order: Vec<&Job<'_>> = jobs.iter().collect();
+    order.sort_by_key(|j| j.at);
+    let workers = if sequential { 1 } else { setting.jobs.clamp(1, jobs.len().max(1)) };
+    let next = AtomicUsize::new(0);
+    let fatal: Mutex<Option<Error>> = Mutex::new(None);
+    let results = Mutex::new(Vec::with_capacity(jobs.len()));
+    let work = || {
+        while let Some(job) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
+            setting.watch.item(&job.node.path);
+            let blueprint = Blueprint::of(job.source.clone());
+            match stage.write(&job.to, &blueprint, job.node.modified, setting.watch) {
+                Err(e) if !is_of_source(&e) => {
+                    *fatal.lock().unwrap_or_else(|e| e.into_inner()) = Some(e);
+                    next.store(usize::MAX / 2, Ordering::Relaxed);
+                    return;
+                }
+                result => results.lock().unwrap_or_else(|e| e.into_inner()).push((*job, result)),
+            }
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..workers {
+            scope.spawn(work);
+        }
+        work();
+    });
+    if let Some(error) = fatal.into_inner().unwrap_or_else(|e| e.into_inner()) {
+        return Err(error);
+    }
+    let mut results = results.into_inner().unwrap_or_else(|e| e.into_inner());
+    results.sort_by(|a, b| a.0.to.cmp(&b.0.to));
+    for (job, result) in results {
+        match result {
+            Ok(file) => {
+                stage.add(job.to.clone());
+                report.files += 1;
+                report.bytes += job.source.len();
+                report.kernel_bytes += file.kernel_bytes + file.hole_bytes;
+            }
+            Err(e) => report.left_out.push(LeftOut {
+                path: job.node.path.clone(),
+                why: e.to_string(),
+                is_read_error: matches!(e, Error::Io { .. }),
+            }),
+        }
+    }
+    Ok(())
+}
+
+/// Whether an error lies with the one file that was read, so that the others can go on.
+fn is_of_source(error: &Error) -> bool {
+    match error {
+        Error::Io { op, .. } => *op == "read",
+        Error::Cancelled | Error::NoSpace { .. } | Error::FileTooLarge { .. } => false,
+        _ => true,
+    }
+}
+
+/// Whether a link at `path` to `target` stays below the output folder.
+fn stays_inside(path: &Path, target: &str) -> bool {
+    let mut depth = path.components().count() as i64 - 1;
+    for part in Path::new(target).components() {
+        match part {
+            Component::Normal(_) => depth += 1,
+            Component::ParentDir => depth -= 1,
+            Component::CurDir => {}
+            _ => return false,
+        }
+        if depth < 0 {
+            return false;
+        }
+    }
+    true
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn links_that_lead_out_are_known() {
+        assert!(stays_inside(Path::new("a/b/link"), "../c"));
+        assert!(!stays_inside(Path::new("a/link"), "../../c"));
+        assert!(!stays_inside(Path::new("link"), "/etc/passwd"));
+        assert!(!stays_inside(Path::new("a/link"), "../../a/x"));
+    }
+
+    #[test]
+    fn globs_match_paths_names_and_folders() {
+        let globs = globs(&["*.png".into(), "PS3_GAME/USRDIR".into()]).unwrap().unwrap();
+        assert!(matches(&globs, "x/ICON0.PNG") && matches(&globs, "PS3_GAME/USRDIR/EBOOT.BIN"));
+        assert!(!matches(&globs, "PS3_GAME/PARAM.SFO"));
+    }
+}

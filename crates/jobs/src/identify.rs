@@ -1,0 +1,318 @@
+//! What is it? Its state, what it needs, what it can become, and the next command to type.
+
+use crate::{Answer, Failure, Item, Setting, locate};
+use decanter_core::format::{Fact, KeyState, State};
+use decanter_core::tree::Content;
+use decanter_core::{Error, Notice, SECTOR};
+use serde::Serialize;
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use walkdir::WalkDir;
+
+/// Hit files that are named.
+const MOST_NAMED: usize = 50;
+
+/// What some sources are.
+#[derive(Debug, Serialize)]
+pub struct IdentifyReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// One entry a source, in the order given; folders are replaced by the files in them.
+    pub sources: Vec<Identity>,
+}
+
+/// What one source is.
+#[derive(Debug, Serialize)]
+pub struct Identity {
+    /// The source, with what it was looked through.
+    pub source: String,
+    /// Why it could not be opened, if so; then most of the rest is empty.
+    pub error: Option<String>,
+    /// Id of the format.
+    pub format: Option<&'static str>,
+    /// What it is, in a few words.
+    pub kind: String,
+    /// What stands around it, outermost first.
+    pub inside: Vec<String>,
+    /// Title, id, version and so on.
+    pub facts: Vec<Fact>,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Length that its headers promise.
+    pub promised_bytes: Option<u64>,
+    /// Sectors that are missing at its end.
+    pub missing_sectors: u64,
+    /// Files of which something is missing.
+    pub hit_files: Vec<String>,
+    /// How many files are hit, named or not.
+    pub hit_count: usize,
+    /// Files inside.
+    pub files: Option<usize>,
+    /// Folders inside.
+    pub folders: Option<usize>,
+    /// Regions, and how many bytes of them are encrypted on the medium.
+    pub regions: Option<Regions>,
+    /// Whether it is encrypted.
+    pub encryption: Option<Encryption>,
+    /// What it can become, and the command for it.
+    pub becomes: Vec<Becomes>,
+    /// The command that makes most sense now.
+    pub next: Option<String>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+    #[serde(skip)]
+    cause: Option<Error>,
+}
+
+/// The regions of a disc, in numbers.
+#[derive(Debug, Serialize)]
+pub struct Regions {
+    /// Plain ones.
+    pub plain: usize,
+    /// Encrypted ones.
+    pub encrypted: usize,
+    /// Bytes in the encrypted ones.
+    pub encrypted_bytes: u64,
+}
+
+/// Whether a source is encrypted, and whether the key is there.
+#[derive(Debug, Serialize)]
+pub struct Encryption {
+    /// Whether it is.
+    pub state: State,
+    /// How that is known.
+    pub evidence: String,
+    /// One of "not needed", "found", "unproven", "missing", "wrong".
+    pub key: &'static str,
+    /// Where the key was found.
+    pub key_origin: Option<String>,
+    /// The file that proves it right.
+    pub key_proof: Option<String>,
+    /// What is needed and where it was looked for, if it is missing or wrong.
+    pub key_trouble: Option<String>,
+}
+
+/// Something that a source can become.
+#[derive(Debug, Serialize)]
+pub struct Becomes {
+    /// What.
+    pub what: &'static str,
+    /// The command.
+    pub command: String,
+}
+
+/// Identifies all sources; folders are searched.
+///
+/// # Errors
+/// Only when the user stops. A source that is not understood is an entry with an error.
+pub fn identify(sources: &[String], setting: &Setting<'_>) -> Result<(IdentifyReport, Answer), Failure> {
+    let mut paths: Vec<(String, bool)> = Vec::new();
+    for source in sources {
+        if Path::new(source).is_dir() {
+            paths.extend(files_below(source).into_iter().map(|p| (p, false)));
+        } else {
+            paths.push((source.clone(), true));
+        }
+    }
+    let next = AtomicUsize::new(0);
+    let found = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        for _ in 0..setting.jobs.clamp(1, paths.len().max(1)) {
+            scope.spawn(|| {
+                while let Some((path, _)) =
+                    paths.get(next.fetch_add(1, Ordering::Relaxed)).filter(|_| !setting.watch.cancelled())
+                {
+                    let identity = one(path, setting);
+                    found.lock().unwrap_or_else(|e| e.into_inner()).push((path.clone(), identity));
+                }
+            });
+        }
+    });
+    if setting.watch.cancelled() {
+        return Err(Failure::new("identify was stopped", Error::Cancelled));
+    }
+    let mut found = found.into_inner().unwrap_or_else(|e| e.into_inner());
+    let place = |path: &String| paths.iter().position(|(p, _)| p == path);
+    found.sort_by_cached_key(|(path, _)| place(path));
+    let answer = answer(&found, &paths);
+    let sources = found.into_iter().map(|(_, identity)| identity).collect();
+    Ok((IdentifyReport { schema: "decanter.identify/1", sources }, answer))
+}
+
+/// Only sources that were named themselves count; a folder may hold anything.
+fn answer(found: &[(String, Identity)], paths: &[(String, bool)]) -> Answer {
+    let named = found.iter().filter(|(path, _)| paths.iter().any(|(p, named)| *named && p == path));
+    let mut answer = Answer::Yes;
+    for cause in named.filter_map(|(_, identity)| identity.cause.as_ref()) {
+        match cause {
+            Error::Io { .. } => return Answer::ReadError,
+            _ => answer = Answer::NotUnderstood,
+        }
+    }
+    answer
+}
+
+/// The files below a folder; of a split image only the first part.
+fn files_below(folder: &str) -> Vec<String> {
+    let walk = WalkDir::new(folder).sort_by_file_name().into_iter().flatten();
+    let files: Vec<String> =
+        walk.filter(|e| e.file_type().is_file()).map(|e| e.path().to_string_lossy().into_owned()).collect();
+    let later_part = |path: &String| {
+        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let numbered = name.rsplit('.').next().is_some_and(|e| e.bytes().all(|b| b.is_ascii_digit()));
+        if !numbered {
+            return false;
+        }
+        let siblings: Vec<String> =
+            files.iter().filter_map(|f| f.strip_prefix(folder)?.strip_prefix('/')).map(str::to_owned).collect();
+        decanter_core::split::parts(name, &siblings).is_some_and(|parts| parts[0] != name)
+    };
+    files.iter().filter(|p| !later_part(p)).cloned().collect()
+}
+
+fn one(shown: &str, setting: &Setting<'_>) -> Identity {
+    match locate::open(shown, "identify", setting, false) {
+        Ok(item) => describe(&item),
+        Err(failure) => Identity {
+            source: shown.to_owned(),
+            error: Some(failure.cause.to_string()),
+            format: None,
+            kind: "not understood".into(),
+            inside: Vec::new(),
+            facts: Vec::new(),
+            bytes: std::fs::metadata(shown).map_or(0, |m| m.len()),
+            promised_bytes: None,
+            missing_sectors: 0,
+            hit_files: Vec::new(),
+            hit_count: 0,
+            files: None,
+            folders: None,
+            regions: None,
+            encryption: None,
+            becomes: Vec::new(),
+            next: failure.hint,
+            notices: Vec::new(),
+            cause: Some(failure.cause),
+        },
+    }
+}
+
+/// Everything known of an opened source.
+pub fn describe(item: &Item) -> Identity {
+    let opened = &item.opened;
+    let bytes = item.source.as_ref().map_or(0, |s| s.len());
+    let missing = opened.promised_len.map_or(0, |promised| promised.saturating_sub(bytes));
+    let (mut hit_files, mut hit_count) = (Vec::new(), 0);
+    for (node, file) in opened.tree.iter().flat_map(|t| t.files()) {
+        if matches!(file.content, Content::Cut { .. }) {
+            hit_count += 1;
+            if hit_files.len() < MOST_NAMED {
+                hit_files.push(node.path.clone());
+            }
+        }
+    }
+    let encrypted = opened.regions.iter().filter(|r| r.encrypted);
+    let regions = (!opened.regions.is_empty()).then(|| Regions {
+        plain: opened.regions.iter().filter(|r| !r.encrypted).count(),
+        encrypted: encrypted.clone().count(),
+        encrypted_bytes: encrypted.map(|r| r.range.end - r.range.start).sum(),
+    });
+    let encryption = opened.protection.as_ref().map(|p| {
+        let (key, origin, proof, trouble) = match &p.key {
+            KeyState::NotNeeded => ("not needed", None, None, None),
+            KeyState::Found { origin, proof: None } => ("unproven", Some(origin.clone()), None, None),
+            KeyState::Found { origin, proof } => ("found", Some(origin.clone()), proof.clone(), None),
+            KeyState::Trouble(t) if t.wrong.is_empty() => ("missing", None, None, Some(t.to_string())),
+            KeyState::Trouble(t) => ("wrong", None, None, Some(t.to_string())),
+        };
+        Encryption {
+            state: p.state,
+            evidence: p.evidence.clone(),
+            key,
+            key_origin: origin,
+            key_proof: proof,
+            key_trouble: trouble,
+        }
+    });
+    let becomes = becomes(item, missing > 0);
+    Identity {
+        source: item.address.clone(),
+        error: None,
+        format: Some(opened.format),
+        kind: opened.kind.clone(),
+        inside: item.around.clone(),
+        facts: opened.facts.clone(),
+        bytes,
+        promised_bytes: opened.promised_len,
+        missing_sectors: missing.div_ceil(SECTOR),
+        hit_files,
+        hit_count,
+        files: opened.tree.as_ref().map(|t| t.files().count()),
+        folders: opened.tree.as_ref().map(|t| t.folder_count()),
+        regions,
+        next: next(item, missing > 0, &becomes),
+        encryption,
+        becomes,
+        notices: item.notices().to_vec(),
+        cause: None,
+    }
+}
+
+fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
+    let source = quoted(&item.shown);
+    let mut list = Vec::new();
+    if item.opened.tree.is_some() && item.opened.format != "folder" {
+        list.push(Becomes { what: "folder", command: format!("decanter extract {source}") });
+    }
+    if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
+        let target = quoted(&format!("{} (decrypted).iso", item.stem));
+        list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} -o {target}") });
+    }
+    list
+}
+
+fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
+    let source = quoted(&item.shown);
+    let key = item.opened.protection.as_ref().map(|p| &p.key);
+    if item.opened.expectation.is_some() {
+        return Some(format!("decanter verify SOURCE --against {source}"));
+    }
+    if let Some(KeyState::Trouble(_)) = key {
+        return Some(format!("decanter identify {source} --key HEX"));
+    }
+    if is_cut {
+        return Some("copy or dump it again; \"decanter extract\" takes what is whole".into());
+    }
+    let is_image = item.opened.promised_len.is_some();
+    match item.descriptions.first() {
+        Some((at, _)) if is_image => Some(format!("decanter verify {source} --against {}", quoted(at))),
+        _ if is_image => Some(format!("decanter verify {source}")),
+        _ => becomes.first().map(|b| b.command.clone()),
+    }
+}
+
+/// A word as a shell takes it.
+pub fn quoted(word: &str) -> String {
+    let plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
+    if !word.is_empty() && word.chars().all(plain) {
+        word.to_owned()
+    } else if word.contains(['"', '$', '`', '\\', '!']) {
+        format!("'{}'", word.replace('\'', "'\\''"))
+    } else {
+        format!("\"{word}\"")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::quoted;
+
+    #[test]
+    fn words_are_quoted_as_a_shell_takes_them() {
+        assert_eq!(quoted("a/b-1.iso"), "a/b-1.iso");
+        assert_eq!(quoted("Kelp Courier.iso"), "\"Kelp Courier.iso\"");
+        assert_eq!(quoted("a'$b"), "'a'\\''$b'");
+        assert_eq!(quoted(""), "\"\"");
+    }
+}

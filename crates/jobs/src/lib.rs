@@ -1,0 +1,56 @@
+//! What a user asks for: one module a job. Each returns a report; none prints, and none knows of the command line.
+
+pub mod decrypt;
+pub mod digest;
+pub mod extract;
+pub mod failure;
+pub mod formats;
+pub mod identify;
+mod keys;
+pub mod list;
+mod locate;
+pub mod verify;
+
+pub use failure::Failure;
+pub use keys::{KeysReport, keys};
+pub use locate::{Around, Item, open};
+
+use decanter_core::{Key, Watch};
+use std::path::PathBuf;
+
+/// What all jobs share.
+pub struct Setting<'a> {
+    /// Who is told of progress, and who can stop the work.
+    pub watch: &'a dyn Watch,
+    /// A key for the one source of this job.
+    pub key: Option<Key>,
+    /// Files and folders with keys, in the order in which they are looked into.
+    pub key_places: Vec<PathBuf>,
+    /// Whether existing targets are replaced.
+    pub replace: bool,
+    /// Whether everything is done but the writing.
+    pub dry_run: bool,
+    /// How many files or sources are worked on at once.
+    pub jobs: usize,
+}
+
+impl<'a> Setting<'a> {
+    /// One without keys that replaces nothing.
+    pub fn new(watch: &'a dyn Watch) -> Self {
+        let jobs = std::thread::available_parallelism().map_or(1, |n| n.get());
+        Self { watch, key: None, key_places: Vec::new(), replace: false, dry_run: false, jobs }
+    }
+}
+
+/// How a job ended, apart from failing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Answer {
+    /// Done, or everything matched.
+    Yes,
+    /// The answer is no: something differs, is missing or damaged.
+    No,
+    /// A source was not understood; the others were.
+    NotUnderstood,
+    /// Something could not be read; the rest was.
+    ReadError,
+}

@@ -1,0 +1,403 @@
+//! From what the user typed to an opened source: paths, `::` addresses, split images, and archives that are looked
+//! through because they hold exactly one image.
+
+use crate::{Failure, Setting, keys};
+use decanter_core::format::{Context, Opened};
+use decanter_core::source::{FileSource, Source, SourceRef};
+use decanter_core::split;
+use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::view::Concat;
+use decanter_core::{Error, Keyring, Notice, Result};
+use decanter_formats::REGISTRY;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use walkdir::WalkDir;
+
+/// What separates a container from the path inside it.
+const INSIDE: &str = "::";
+/// Entries of an archive whose first bytes are looked at, the largest first.
+const MOST_PROBES: usize = 32;
+/// Anything smaller is no image of a disc.
+const LEAST_IMAGE: u64 = 64 << 10;
+/// Files in a folder that is a source.
+const MOST_FILES: usize = 1 << 20;
+
+/// A source that was found and opened.
+pub struct Item {
+    /// As the user typed it.
+    pub shown: String,
+    /// The same with what was looked through: `box.zip::Kelp Courier.iso`.
+    pub address: String,
+    /// The file or folder on this machine.
+    pub host: PathBuf,
+    /// Name of the innermost file, without its extension.
+    pub stem: String,
+    /// What stands around it, outermost first: "zip archive".
+    pub around: Vec<String>,
+    /// The bytes; a folder has none of its own.
+    pub source: Option<SourceRef>,
+    /// What it is.
+    pub opened: Opened,
+    /// The keys that were known when it was opened.
+    pub keyring: Keyring,
+    /// Descriptions of discs that lie next to it.
+    pub descriptions: Vec<(String, SourceRef)>,
+}
+
+/// What is known of the surroundings of a source: files in the same folder, on this machine and in containers.
+#[derive(Default)]
+pub struct Around {
+    /// Small files next to it: where they are, their name, their bytes.
+    pub files: Vec<(String, String, SourceRef)>,
+    /// Folders on this machine that were looked into.
+    pub folders: Vec<String>,
+}
+
+/// A step of the way in.
+struct Place {
+    source: SourceRef,
+    name: String,
+}
+
+/// Opens what the user typed. `whole` keeps an archive from being looked through.
+///
+/// # Errors
+/// A [`Failure`] that names the source.
+pub fn open(shown: &str, verb: &str, setting: &Setting<'_>, whole: bool) -> std::result::Result<Item, Failure> {
+    let what = || format!("cannot {verb} \"{shown}\"");
+    open_quietly(shown, setting, whole).map_err(|e| Failure::new(what(), e))
+}
+
+/// What an address leads to, before anything is looked through.
+struct Reached {
+    host: PathBuf,
+    found: Found,
+    around: Around,
+    names: Vec<String>,
+    kinds: Vec<String>,
+    /// True when the address ends in `::`, which asks for the container itself.
+    stop: bool,
+}
+
+/// Follows an address.
+fn reach(shown: &str, setting: &Setting<'_>) -> Result<Reached> {
+    let (host, inside) = split_address(shown);
+    let mut around = Around::default();
+    around.look_at(&host);
+    let (mut names, mut kinds) = (Vec::new(), Vec::new());
+    let stop = inside.last().is_some_and(String::is_empty);
+    let meta = std::fs::metadata(&host).map_err(|e| Error::io("open", &host, e))?;
+    let mut parts = inside.iter().filter(|p| !p.is_empty());
+    let mut found = if meta.is_dir() {
+        follow(&folder_tree(&host)?, parts.next().map_or("", String::as_str))?
+    } else {
+        Found::Place(host_file(&host)?)
+    };
+    for (depth, part) in parts.enumerate() {
+        let Found::Place(place) = found else { return Err(no_inside("a folder")) };
+        let ring = keys::gather(setting, &around);
+        names.push(stem_of(&place.name));
+        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch: setting.watch, depth };
+        let opened = REGISTRY.open(place.source, &context, &[])?;
+        let tree = opened.tree.ok_or_else(|| no_inside(&place.name))?;
+        around.look_inside(&place.name, &tree, part);
+        kinds.push(opened.kind);
+        found = follow(&tree, part)?;
+    }
+    Ok(Reached { host, found, around, names, kinds, stop })
+}
+
+/// The bytes of exactly what the user typed.
+pub(crate) fn bytes(shown: &str, setting: &Setting<'_>) -> Result<SourceRef> {
+    match reach(shown, setting)?.found {
+        Found::Place(place) => Ok(place.source),
+        Found::Folder(_) => Err(Error::Usage("it is a folder, which has no bytes of its own".into())),
+    }
+}
+
+fn open_quietly(shown: &str, setting: &Setting<'_>, whole: bool) -> Result<Item> {
+    let Reached { host, found, mut around, mut names, mut kinds, stop } = reach(shown, setting)?;
+    let mut place = match found {
+        Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
+        Found::Place(place) => place,
+    };
+    let stop = whole || stop;
+    let mut address = shown.to_owned();
+    let mut notices = Vec::new();
+    loop {
+        names.push(stem_of(&place.name));
+        names.reverse();
+        let ring = keys::gather(setting, &around);
+        let context =
+            Context { registry: &REGISTRY, keys: &ring, names: &names, watch: setting.watch, depth: kinds.len() };
+        let mut opened = REGISTRY.open(place.source.clone(), &context, &[])?;
+        names.reverse();
+        let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image());
+        let inner = match &opened.tree {
+            Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
+                only_image(tree)?
+            }
+            _ => None,
+        };
+        let Some((path, inner)) = inner else {
+            opened.notices.splice(0..0, notices);
+            return Ok(Item {
+                shown: shown.to_owned(),
+                address,
+                host,
+                stem: stem_of(&place.name),
+                around: kinds,
+                source: Some(place.source),
+                opened,
+                keyring: ring,
+                descriptions: around.descriptions(),
+            });
+        };
+        if let Some(tree) = &opened.tree {
+            around.look_inside(&place.name, tree, &path);
+        }
+        notices.append(&mut opened.notices);
+        address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
+        kinds.push(opened.kind);
+        place = inner;
+    }
+}
+
+fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &Setting<'_>) -> Item {
+    let mut opened = Opened::new("folder", "folder");
+    opened.tree = Some(tree);
+    Item {
+        shown: shown.to_owned(),
+        address: shown.to_owned(),
+        host: host.to_owned(),
+        stem: stem_of(&host.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()),
+        around: Vec::new(),
+        source: None,
+        opened,
+        keyring: keys::gather(setting, around),
+        descriptions: around.descriptions(),
+    }
+}
+
+/// The path on this machine, and what comes after each `::`. A path that exists as it stands is taken as it stands.
+fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
+    if Path::new(shown).exists() {
+        return (PathBuf::from(shown), Vec::new());
+    }
+    let mut parts = shown.split(INSIDE);
+    let host = parts.next().unwrap_or_default();
+    (PathBuf::from(host), parts.map(str::to_owned).collect())
+}
+
+/// A file on this machine, with the other parts of a split image.
+fn host_file(path: &Path) -> Result<Place> {
+    let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let folder = path.parent().unwrap_or(Path::new(""));
+    if name.rsplit('.').next().is_some_and(|e| e.bytes().all(|b| b.is_ascii_digit()))
+        && let Some(parts) = split::parts(&name, &names_in(folder))
+    {
+        let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(part))?) as SourceRef);
+        let source = Arc::new(Concat::new(parts.iter().map(open).collect::<Result<_>>()?)?);
+        return Ok(Place { source, name: split::whole_name(&name).to_owned() });
+    }
+    Ok(Place { source: Arc::new(FileSource::open(path)?), name })
+}
+
+fn names_in(folder: &Path) -> Vec<String> {
+    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+    let read = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    read.take(MOST_FILES).map(|e| e.file_name().to_string_lossy().into_owned()).collect()
+}
+
+/// A folder on this machine as a tree. Links in it are not followed.
+fn folder_tree(root: &Path) -> Result<Tree> {
+    let mut tree = Tree::default();
+    for entry in WalkDir::new(root).min_depth(1).sort_by_file_name() {
+        let entry = entry.map_err(|e| Error::Io {
+            op: "read",
+            path: e.path().map(Path::to_owned),
+            offset: None,
+            source: e.into(),
+        })?;
+        if tree.nodes.len() >= MOST_FILES {
+            let limit = MOST_FILES as u64;
+            return Err(Error::Limit { what: "files in a folder", asked: limit + 1, limit });
+        }
+        let relative = entry.path().strip_prefix(root).unwrap_or(entry.path());
+        let path = relative.to_string_lossy().into_owned();
+        let kind = if entry.file_type().is_dir() {
+            Kind::Folder
+        } else if entry.file_type().is_file() {
+            let content = match FileSource::open(entry.path()) {
+                Ok(source) => Content::Whole(Arc::new(source)),
+                Err(e) => Content::Broken(e.to_string()),
+            };
+            let len = entry.metadata().map_or(0, |m| m.len());
+            Kind::File(File { len, spans: Vec::new(), content })
+        } else {
+            continue;
+        };
+        tree.nodes.push(Node { path, kind, modified: None });
+    }
+    Ok(tree)
+}
+
+enum Found {
+    Place(Place),
+    Folder(Tree),
+}
+
+/// What stands at the path in the tree: a file, or a folder as a tree of its own.
+fn follow(tree: &Tree, path: &str) -> Result<Found> {
+    let path = path.trim_matches('/');
+    if path.is_empty() {
+        return Ok(Found::Folder(tree.clone()));
+    }
+    let inside = format!("{path}/");
+    if let Some(file) = tree.find(path).and_then(Node::file) {
+        let name = path.rsplit('/').next().unwrap_or(path).to_owned();
+        return Ok(Found::Place(Place { source: file.source()?.clone(), name }));
+    }
+    let below = |n: &Node| n.path.strip_prefix(&inside).map(|p| Node { path: p.to_owned(), ..n.clone() });
+    let nodes: Vec<Node> = tree.nodes.iter().filter_map(below).collect();
+    if nodes.is_empty() && tree.find(path).is_none() {
+        let why = std::io::Error::new(std::io::ErrorKind::NotFound, "there is no such entry in it");
+        return Err(Error::Io { op: "open", path: Some(path.into()), offset: None, source: why });
+    }
+    Ok(Found::Folder(Tree { nodes }))
+}
+
+fn no_inside(name: &str) -> Error {
+    Error::Usage(format!("\"{name}\" has no files inside that \"{INSIDE}\" could lead to"))
+}
+
+/// The one image in a tree, if there is exactly one.
+fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
+    let mut candidates = candidates(tree);
+    candidates.sort_by_key(|(_, place)| std::cmp::Reverse(place.source.len()));
+    let mut found = None;
+    for (path, place) in candidates.into_iter().take(MOST_PROBES) {
+        match REGISTRY.detect(place.source.as_ref(), &[]) {
+            Ok(Some(format)) if format.is_image() => {
+                if found.is_some() {
+                    return Ok(None);
+                }
+                found = Some((path, place));
+            }
+            Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
+            _ => {}
+        }
+    }
+    Ok(found)
+}
+
+/// Files large enough to be an image, parts of split images joined.
+fn candidates(tree: &Tree) -> Vec<(String, Place)> {
+    let mut by_folder: HashMap<&str, Vec<String>> = HashMap::new();
+    for (node, _) in tree.files() {
+        let folder = node.path.rsplit_once('/').map_or("", |(f, _)| f);
+        by_folder.entry(folder).or_default().push(node.name().to_owned());
+    }
+    let mut candidates = Vec::new();
+    for (node, file) in tree.files() {
+        let Content::Whole(source) = &file.content else { continue };
+        let folder = node.path.rsplit_once('/').map_or("", |(f, _)| f);
+        let numbered = node.name().rsplit('.').next().is_some_and(|e| e.bytes().all(|b| b.is_ascii_digit()));
+        let parts = if numbered { by_folder.get(folder).and_then(|n| split::parts(node.name(), n)) } else { None };
+        match parts {
+            Some(parts) if parts[0] != node.name() => {}
+            Some(parts) => {
+                let path = |part: &String| if folder.is_empty() { part.clone() } else { format!("{folder}/{part}") };
+                let files = parts.iter().filter_map(|p| tree.find(&path(p))?.file()?.source().ok().cloned());
+                if let Ok(joined) = Concat::new(files.collect()) {
+                    let name = split::whole_name(node.name()).to_owned();
+                    candidates.push((node.path.clone(), Place { source: Arc::new(joined), name }));
+                }
+            }
+            None if file.len >= LEAST_IMAGE => {
+                let name = node.name().to_owned();
+                candidates.push((node.path.clone(), Place { source: source.clone(), name }));
+            }
+            None => {}
+        }
+    }
+    candidates
+}
+
+/// A file name without its last extension.
+pub(crate) fn stem_of(name: &str) -> String {
+    match name.rsplit_once('.') {
+        Some((stem, extension)) if !stem.is_empty() && extension.len() <= 5 && !extension.contains(' ') => {
+            stem.to_owned()
+        }
+        _ => name.to_owned(),
+    }
+}
+
+impl Around {
+    /// Adds the small files next to `host` on this machine.
+    fn look_at(&mut self, host: &Path) {
+        let folder = match host.parent() {
+            Some(parent) if !parent.as_os_str().is_empty() => parent,
+            _ => Path::new("."),
+        };
+        self.folders.push(folder.display().to_string());
+        for name in names_in(folder).into_iter().filter(|n| keys::may_matter(n)) {
+            let path = folder.join(&name);
+            if let Ok(source) = FileSource::open(&path)
+                && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
+            {
+                self.files.push((path.display().to_string(), name, Arc::new(source)));
+            }
+        }
+        self.files.sort_by(|a, b| a.0.cmp(&b.0));
+    }
+
+    /// Adds the small files that stand next to `path` in a container.
+    fn look_inside(&mut self, container: &str, tree: &Tree, path: &str) {
+        let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
+        for (node, file) in tree.files() {
+            let (parent, name) = node.path.rsplit_once('/').unwrap_or(("", &node.path));
+            if parent == folder
+                && keys::may_matter(name)
+                && file.len <= decanter_core::keyring::MOST_LIST_BYTES
+                && let Content::Whole(source) = &file.content
+            {
+                self.files.push((format!("{container}{INSIDE}{}", node.path), name.to_owned(), source.clone()));
+            }
+        }
+    }
+
+    /// The descriptions of discs among them.
+    fn descriptions(&self) -> Vec<(String, SourceRef)> {
+        let is_one = |s: &SourceRef| matches!(REGISTRY.detect(s.as_ref(), &[]), Ok(Some(f)) if f.id() == "ird");
+        self.files.iter().filter(|(_, _, s)| is_one(s)).map(|(at, _, s)| (at.clone(), s.clone())).collect()
+    }
+}
+
+impl Item {
+    /// Everything that was noticed on the way in.
+    pub fn notices(&self) -> &[Notice] {
+        &self.opened.notices
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn stems_lose_one_short_extension() {
+        assert_eq!(stem_of("Kelp Courier.iso"), "Kelp Courier");
+        assert_eq!(stem_of("Gullwing GP v1.02 final"), "Gullwing GP v1.02 final");
+        assert_eq!(stem_of(".hidden"), ".hidden");
+    }
+
+    #[test]
+    fn an_address_is_cut_at_double_colons() {
+        let (host, inside) = split_address("no such/box.zip::a b.iso::PS3_GAME/PARAM.SFO");
+        assert_eq!(host, Path::new("no such/box.zip"));
+        assert_eq!(inside, ["a b.iso", "PS3_GAME/PARAM.SFO"]);
+    }
+}

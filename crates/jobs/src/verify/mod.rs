@@ -1,0 +1,380 @@
+//! Is it what it should be? Every file, region and sector against what is known of it, in one read.
+
+mod compare;
+mod suspects;
+mod sweep;
+
+pub use suspects::Suspect;
+
+use crate::identify::quoted;
+use crate::{Answer, Failure, Item, Setting, locate};
+use compare::Comparison;
+use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::{Algorithm, Digest, Hasher};
+use decanter_core::expectation::Expectation;
+use decanter_core::format::Context;
+use decanter_core::keyring::plain;
+use decanter_core::pour::pipeline::{Consumer, Data, Piece};
+use decanter_core::pour::{Draft, bytes_to_write};
+use decanter_core::source::SourceRef;
+use decanter_core::tree::Content;
+use decanter_core::{Error, Notice, Result, SECTOR};
+use decanter_formats::REGISTRY;
+use serde::Serialize;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::sync::Arc;
+
+/// What came of all checks.
+#[derive(Debug, Serialize)]
+pub struct VerifyRun {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// One entry for each source that could be checked.
+    pub sources: Vec<VerifyReport>,
+    /// What could not be checked, and why.
+    pub failed: Vec<String>,
+}
+
+/// What came of the check of one source.
+#[derive(Debug, Serialize)]
+pub struct VerifyReport {
+    /// The source, with what it was looked through.
+    pub source: String,
+    /// What it was held against; `None` when there was only its own structure.
+    pub against: Option<String>,
+    /// The answer.
+    pub verdict: Verdict,
+    /// How many files match, differ and so on.
+    pub counts: Counts,
+    /// Every file.
+    pub files: Vec<FileReport>,
+    /// Header, regions and footer.
+    pub ranges: Vec<RangeReport>,
+    /// What to do next.
+    pub next: String,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// The answer to "is it what it should be?".
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Verdict {
+    /// Everything that is described is as described.
+    Match,
+    /// Nothing is known to hold it against; its structure and its own digests are sound.
+    Sound,
+    /// Something is not as described.
+    Differs,
+    /// Something is missing at its end.
+    Incomplete,
+    /// Its own structure or its own digests are broken.
+    Damaged,
+}
+
+/// How many files have which state.
+#[derive(Debug, Default, Serialize)]
+pub struct Counts {
+    /// As described.
+    pub matching: usize,
+    /// Not as described.
+    pub differing: usize,
+    /// Described, but not there.
+    pub missing: usize,
+    /// There, but not described.
+    pub unexpected: usize,
+    /// Cannot be read as a whole.
+    pub unreadable: usize,
+    /// Not looked at one by one, because the key is missing.
+    pub locked: usize,
+}
+
+/// What is known of one file now.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum FileState {
+    /// As described; without a description: readable.
+    Match,
+    /// Not as described.
+    Differs,
+    /// Described, but not there.
+    Missing,
+    /// There, but not described.
+    Unexpected,
+    /// Cannot be read as a whole.
+    Unreadable,
+    /// Encrypted, and the key is missing.
+    Locked,
+}
+
+/// One file.
+#[derive(Debug, Serialize)]
+pub struct FileReport {
+    /// Path in the source.
+    pub path: String,
+    /// What is known of it now.
+    pub state: FileState,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Digest that it should have.
+    pub expected: Option<Digest>,
+    /// Digest that it has.
+    pub found: Option<Digest>,
+    /// First sector of its content.
+    pub sector: Option<u64>,
+    /// Sectors that are to blame, as far as that can be told.
+    pub suspects: Vec<Suspect>,
+    /// More on the state.
+    pub note: Option<String>,
+    /// True when it is the machine that failed to read it.
+    #[serde(skip)]
+    pub is_read_error: bool,
+}
+
+/// One stretch of the source.
+#[derive(Debug, Serialize)]
+pub struct RangeReport {
+    /// What it is called.
+    pub name: String,
+    /// First sector.
+    pub first_sector: u64,
+    /// Number of sectors.
+    pub sectors: u64,
+    /// "match", "differs", "cut" or "unchecked".
+    pub state: &'static str,
+    /// More on the state.
+    pub note: Option<String>,
+}
+
+impl VerifyReport {
+    /// Yes or no.
+    pub fn answer(&self) -> Answer {
+        match self.verdict {
+            Verdict::Match | Verdict::Sound => Answer::Yes,
+            _ if self.files.iter().any(|f| f.is_read_error) => Answer::ReadError,
+            _ => Answer::No,
+        }
+    }
+}
+
+/// Verifies several sources; one that cannot be checked does not stop the others. `each` is called after every source.
+///
+/// # Errors
+/// What `each` fails with.
+pub fn verify_all<E>(
+    sources: &[String],
+    against: &[String],
+    setting: &Setting<'_>,
+    mut each: impl FnMut(std::result::Result<&VerifyReport, &Failure>) -> std::result::Result<(), E>,
+) -> std::result::Result<VerifyRun, E> {
+    let mut run = VerifyRun { schema: "decanter.verify/1", sources: Vec::new(), failed: Vec::new() };
+    for source in sources {
+        match verify(source, against, setting) {
+            Ok(report) => {
+                each(Ok(&report))?;
+                run.sources.push(report);
+            }
+            Err(failure) => {
+                each(Err(&failure))?;
+                run.failed.push(failure.to_string());
+                if matches!(failure.cause, Error::Cancelled) {
+                    break;
+                }
+            }
+        }
+    }
+    Ok(run)
+}
+
+/// Verifies a source against descriptions, against one that lies next to it, or against itself.
+///
+/// # Errors
+/// When the source or a description cannot be opened, the description is for another disc, or the key is
+/// needed and missing.
+pub fn verify(shown: &str, against: &[String], setting: &Setting<'_>) -> std::result::Result<VerifyReport, Failure> {
+    let item = locate::open(shown, "verify", setting, false)?;
+    let expectation = find_expectation(&item, against, setting)?;
+    setting.watch.begin(&format!("verifying {}", item.stem), Some(total_bytes(&item)));
+    let report = match &expectation {
+        Some((name, expectation)) => compare_item(&item, name, expectation, setting),
+        None => check_itself(&item, setting),
+    };
+    setting.watch.end();
+    report.map_err(|e| Failure::new(format!("cannot verify \"{shown}\""), e))
+}
+
+fn total_bytes(item: &Item) -> u64 {
+    match &item.source {
+        Some(source) => source.len(),
+        None => item.opened.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).sum(),
+    }
+}
+
+/// The description to hold the source against, and where it is.
+fn find_expectation(
+    item: &Item,
+    against: &[String],
+    setting: &Setting<'_>,
+) -> std::result::Result<Option<(String, Arc<Expectation>)>, Failure> {
+    let id = item.opened.get("id").map(plain);
+    let fits = |e: &Expectation| id.is_none() || e.ids.is_empty() || e.ids.iter().any(|i| Some(plain(i)) == id);
+    let mut others = Vec::new();
+    for path in against {
+        let opened = locate::open(path, "use", setting, false)?;
+        let Some(expectation) = opened.opened.expectation else {
+            let why =
+                format!("it is a {}, and describes nothing that a source could be held against", opened.opened.kind);
+            return Err(Failure::usage(format!("cannot verify against \"{path}\""), why)
+                .hint("give a disc description with --against"));
+        };
+        if fits(&expectation) {
+            return Ok(Some((path.clone(), expectation)));
+        }
+        others.push(format!("\"{path}\" is the {}", expectation.name));
+    }
+    if !others.is_empty() {
+        let text = format!("this disc is {}, but {}", item.opened.get("id").unwrap_or("unknown"), others.join(", "));
+        return Err(Failure::new(format!("cannot verify \"{}\"", item.shown), Error::WrongDescription { text })
+            .hint("give the description of this very disc with --against"));
+    }
+    for (at, source) in &item.descriptions {
+        let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: setting.watch, depth: 0 };
+        if let Ok(opened) = REGISTRY.open(source.clone(), &context, &[])
+            && let Some(expectation) = opened.expectation
+            && id.is_some()
+            && !expectation.ids.is_empty()
+            && fits(&expectation)
+        {
+            return Ok(Some((at.clone(), expectation)));
+        }
+    }
+    Ok(None)
+}
+
+fn compare_item(item: &Item, name: &str, expectation: &Expectation, setting: &Setting<'_>) -> Result<VerifyReport> {
+    let mut comparison = Comparison::new(item, expectation);
+    comparison.run(Vec::new(), setting.watch, &mut |_| Ok(()))?;
+    comparison.report(name, setting.watch)
+}
+
+/// Decrypts into `target` and holds the source against its description in the same read. What differs is not kept.
+pub(crate) fn write_checked(
+    item: &Item,
+    against: &[String],
+    clear: &Blueprint,
+    target: &Path,
+    digests: &[Algorithm],
+    setting: &Setting<'_>,
+) -> std::result::Result<(VerifyReport, Vec<Digest>), Failure> {
+    let fail = |e| Failure::new(format!("cannot decrypt \"{}\"", item.shown), e);
+    let Some((name, expectation)) = find_expectation(item, against, setting)? else {
+        let text = "there is nothing to check it against".to_owned();
+        return Err(fail(Error::WrongDescription { text })
+            .hint("give a disc description with --against, or leave out --verify"));
+    };
+    let run = || -> Result<(VerifyReport, Vec<Digest>)> {
+        let draft = Draft::new(target, setting.replace, clear.len(), bytes_to_write(clear)?)?;
+        let (file, path) = (draft.file(), draft.temporary_path());
+        file.set_len(clear.len()).map_err(|e| Error::io("reserve", path, e))?;
+        let mut hashers: Vec<Hasher> = digests.iter().map(|&a| Hasher::new(a)).collect();
+        let consumers: Vec<Consumer<'_>> = hashers
+            .iter_mut()
+            .map(|h| Box::new(move |p: &Piece| p.each_slice(|bytes| h.update(bytes))) as Consumer<'_>)
+            .collect();
+        let mut comparison = Comparison::new(item, &expectation);
+        comparison.run(consumers, setting.watch, &mut |piece| match &piece.data {
+            Data::Block(block) => {
+                file.write_all_at(block.clear(), piece.at).map_err(|e| Error::io_at("write", path, piece.at, e))
+            }
+            // Zeros of the source stay a hole; nothing else comes as a fill.
+            _ => Ok(()),
+        })?;
+        let report = comparison.report(&name, setting.watch)?;
+        if report.verdict == Verdict::Match {
+            draft.finish()?;
+        }
+        Ok((report, hashers.into_iter().map(Hasher::finish).collect()))
+    };
+    run().map_err(fail)
+}
+
+/// Without a description: everything has to be readable, and the digests that the containers carry have to fit.
+fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
+    let mut files = Vec::new();
+    let mut counts = Counts::default();
+    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+        let mut report = FileReport {
+            path: node.path.clone(),
+            state: FileState::Match,
+            bytes: file.len,
+            expected: None,
+            found: None,
+            sector: file.spans.first().map(|s| s.start / SECTOR),
+            suspects: Vec::new(),
+            note: None,
+            is_read_error: false,
+        };
+        let whole_image_is_read = item.source.is_some() && !file.spans.is_empty();
+        let read = match &file.content {
+            Content::Locked(_) => {
+                report.state = FileState::Locked;
+                Ok(())
+            }
+            Content::Whole(_) if whole_image_is_read => Ok(()),
+            Content::Whole(source) => read_through(source, setting),
+            _ => file.source().map(|_| ()),
+        };
+        match read {
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            Err(e) => {
+                report.state = FileState::Unreadable;
+                report.is_read_error = matches!(e, Error::Io { .. });
+                report.note = Some(e.to_string());
+            }
+            Ok(()) => {}
+        }
+        match report.state {
+            FileState::Unreadable => counts.unreadable += 1,
+            FileState::Locked => counts.locked += 1,
+            _ => counts.matching += 1,
+        }
+        files.push(report);
+    }
+    if let Some(source) =
+        item.source.as_ref().filter(|_| REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image()))
+    {
+        read_through(source, setting)?;
+    }
+    let len = item.source.as_ref().map_or(0, |s| s.len());
+    let missing = item.opened.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
+    let verdict = if missing > 0 {
+        Verdict::Incomplete
+    } else if counts.unreadable > 0 {
+        Verdict::Damaged
+    } else {
+        Verdict::Sound
+    };
+    let source = quoted(&item.shown);
+    let next = match verdict {
+        Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
+        Verdict::Damaged => "copy or dump it again; \"decanter extract\" takes what is whole".into(),
+        _ if item.opened.format == "ird" => format!("decanter verify SOURCE --against {source}"),
+        _ => "it reads well; to prove its content, give a description of it with --against".into(),
+    };
+    Ok(VerifyReport {
+        source: item.address.clone(),
+        against: None,
+        verdict,
+        counts,
+        files,
+        ranges: Vec::new(),
+        next,
+        notices: item.notices().to_vec(),
+    })
+}
+
+/// Reads all of a source, which is what makes its own digests be checked.
+fn read_through(source: &SourceRef, setting: &Setting<'_>) -> Result<()> {
+    decanter_core::digest::of_source(source, &[], setting.watch).map(|_| ())
+}
