@@ -1,0 +1,141 @@
+//! The demo collection: what Saltmarsh Pier Arcade Museum found in a donated storage unit, made from nothing.
+//!
+//! Every title, id, key and picture is invented. The same request makes the same bytes, every time.
+
+mod content;
+mod disc;
+
+pub use disc::{Disc, Kelp};
+
+use content::secret;
+use decanter_core::blueprint::Blueprint;
+use decanter_core::pour::{self, Draft};
+use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::view::{Fill, Overlay, Slice};
+use decanter_core::{Error, Result, SECTOR, Watch, watch};
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use zip::write::{SimpleFileOptions, ZipWriter};
+
+/// Size of the disc, if nothing else is asked for.
+pub const DEFAULT_SIZE: u64 = 64 << 20;
+/// The smallest disc that holds the whole tree.
+pub const LEAST_SIZE: u64 = 4 << 20;
+/// The largest disc that is also packed into an archive.
+pub const MOST_ZIPPED: u64 = 1 << 30;
+/// Sectors cut off the short copy: more than the last region has, so that files are hit.
+const CUT_PART: u64 = 4;
+
+/// How the collection is made.
+#[derive(Debug, Clone, Copy)]
+pub struct Wish {
+    /// Size of the disc in bytes, about.
+    pub size: u64,
+    /// Fill the size with data in an encrypted region, instead of a hole in a plain one.
+    pub dense: bool,
+    /// Replace files that are there.
+    pub replace: bool,
+}
+
+/// What was made.
+#[derive(Debug, Clone)]
+pub struct Collection {
+    /// The encrypted image.
+    pub image: PathBuf,
+    /// The same in an archive; very large images are not packed.
+    pub archive: Option<PathBuf>,
+    /// The file with its key.
+    pub key: PathBuf,
+    /// Its description.
+    pub description: PathBuf,
+    /// A copy in which one sector could not be read.
+    pub damaged: PathBuf,
+    /// A copy that ends too early.
+    pub short: PathBuf,
+    /// A key list with the museum's own derivation secret.
+    pub keys: PathBuf,
+}
+
+/// Makes the collection in `folder`, which is made if it is not there.
+///
+/// # Errors
+/// [`Error::Usage`] for a size that is too small, else what writing fails with.
+pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> {
+    if wish.size < LEAST_SIZE {
+        return Err(Error::Usage(format!("the demo disc needs at least {LEAST_SIZE} bytes")));
+    }
+    std::fs::create_dir_all(folder).map_err(|e| Error::io("make folder", folder, e))?;
+    let kelp = Kelp::new(wish.size, wish.dense)?;
+    let put = |name: &str, blueprint: &Blueprint| -> Result<PathBuf> {
+        let path = folder.join(name);
+        watch.begin(&format!("writing {name}"), Some(blueprint.len()));
+        pour::pour(blueprint, &path, wish.replace, &[], watch)?;
+        watch.end();
+        Ok(path)
+    };
+    let small = |bytes: Vec<u8>| Blueprint::of(Arc::new(Bytes(bytes)));
+
+    let image = put("Kelp Courier.iso", &Blueprint::of(kelp.disc.encrypted.clone()))?;
+    // From here on the written file is the source: copies of it stay inside the kernel.
+    let written: SourceRef = Arc::new(decanter_core::source::FileSource::open(&image)?);
+    let damage = Arc::new(Fill { byte: 0, len: SECTOR });
+    let damaged = Overlay::new(written.clone(), vec![(kelp.damaged_sector * SECTOR, damage as SourceRef)])?;
+    let damaged = put("Kelp Courier (damaged).iso", &Blueprint::of(Arc::new(damaged)))?;
+    let kept = (written.len() / SECTOR - written.len() / SECTOR / CUT_PART) * SECTOR;
+    let short = put("Kelp Courier (cut short).iso", &Blueprint::of(Arc::new(Slice::new(written.clone(), 0, kept)?)))?;
+    let hex: String = kelp.disc.key.bytes().iter().map(|b| format!("{b:02x}")).collect();
+    let key = put("DCNT-10001.dkey", &small(format!("{hex}\n").into_bytes()))?;
+    let description = put("Kelp Courier.ird", &small(kelp.description(watch)?.compose()?))?;
+    let archive = if written.len() <= MOST_ZIPPED {
+        Some(pack(&folder.join("Kelp Courier.zip"), "Kelp Courier.iso", &written, wish.replace, watch)?)
+    } else {
+        None
+    };
+    std::fs::create_dir_all(folder.join("keys")).map_err(|e| Error::io("make folder", folder, e))?;
+    let list = format!(
+        "# Saltmarsh Pier Arcade Museum, made-up secrets\n{} = {}\n{} = {}\n",
+        "ps3.disc.derive.key",
+        content::hex(&secret("derive key")),
+        "ps3.disc.derive.iv",
+        content::hex(&secret("derive iv")),
+    );
+    let keys = put("keys/museum.keys", &small(list.into_bytes()))?;
+    Ok(Collection { image, archive, key, description, damaged, short, keys })
+}
+
+/// Packs one source into an archive, deflated, with a short text beside it.
+fn pack(target: &Path, name: &str, source: &SourceRef, replace: bool, watch: &dyn Watch) -> Result<PathBuf> {
+    let draft = Draft::new(target, replace, source.len(), source.len())?;
+    watch.begin(&format!("packing {name}"), Some(source.len()));
+    let report = |e: io::Error| Error::io("write", target, e);
+    let options = SimpleFileOptions::default()
+        .compression_method(zip::CompressionMethod::Deflated)
+        .compression_level(Some(1))
+        .large_file(source.len() >= u64::from(u32::MAX));
+    let mut writer = ZipWriter::new(BufWriter::with_capacity(1 << 20, draft.file()));
+    let mut write = || -> zip::result::ZipResult<()> {
+        writer.start_file("read me.txt", options)?;
+        writer.write_all(content::LEAFLET.as_bytes())?;
+        writer.start_file(name, options)?;
+        let mut block = vec![0; 1 << 20];
+        let mut at = 0;
+        while at < source.len() {
+            let len = block.len().min((source.len() - at) as usize);
+            watch::check(watch).map_err(io::Error::other)?;
+            source.read_at(at, &mut block[..len]).map_err(io::Error::other)?;
+            writer.write_all(&block[..len])?;
+            watch.advance(len as u64);
+            at += len as u64;
+        }
+        Ok(())
+    };
+    let result = write().and_then(|()| writer.finish().map(|_| ()));
+    result.map_err(|e| match watch::check(watch) {
+        Err(stopped) => stopped,
+        Ok(()) => report(io::Error::other(e)),
+    })?;
+    draft.finish()?;
+    watch.end();
+    Ok(target.to_owned())
+}
