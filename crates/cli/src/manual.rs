@@ -1,0 +1,46 @@
+//! Completions and manual pages, made from the definitions of the command line.
+
+use crate::args::Cli;
+use clap::CommandFactory;
+use decanter_core::Error;
+use decanter_core::blueprint::Blueprint;
+use decanter_core::pour;
+use decanter_core::source::Bytes;
+use decanter_jobs::Failure;
+use std::io::{self, Write};
+use std::path::Path;
+use std::sync::Arc;
+
+/// Prints a completion script.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn completions(shell: clap_complete::Shell, out: &mut dyn Write) -> io::Result<()> {
+    let mut script = Vec::new();
+    clap_complete::generate(shell, &mut Cli::command(), "decanter", &mut script);
+    out.write_all(&script)
+}
+
+/// Writes one page for the whole and one for each command; returns how many.
+///
+/// # Errors
+/// When the folder or a page cannot be written.
+pub fn pages(folder: &Path) -> Result<usize, Failure> {
+    let fail = |e| Failure::new("cannot write the manual pages", e);
+    std::fs::create_dir_all(folder).map_err(|e| fail(Error::io("make folder", folder, e)))?;
+    let mut command = Cli::command();
+    command.build();
+    let mut all = vec![(String::from("decanter"), command.clone())];
+    for sub in command.get_subcommands().filter(|s| s.get_name() != "help") {
+        all.push((format!("decanter-{}", sub.get_name()), sub.clone()));
+    }
+    let count = all.len();
+    for (name, command) in all {
+        let mut page = Vec::new();
+        clap_mangen::Man::new(command).render(&mut page).map_err(|e| fail(Error::io("make page", folder, e)))?;
+        let blueprint = Blueprint::of(Arc::new(Bytes(page)));
+        // Pages belong to this very version: older ones are replaced.
+        pour::pour(&blueprint, &folder.join(format!("{name}.1")), true, &[], &()).map_err(fail)?;
+    }
+    Ok(count)
+}

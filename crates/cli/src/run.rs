@@ -1,0 +1,138 @@
+//! One arm a command: call the job, show its report.
+
+use crate::args::{Cli, Command, Style};
+use crate::config::Settled;
+use crate::progress::Screen;
+use crate::screen::{self, Manner};
+use crate::{Stop, code_of, code_of_answer, manual, tour};
+use decanter_core::Algorithm;
+use decanter_jobs::decrypt::Check;
+use decanter_jobs::{Answer, decrypt, digest, extract, formats, identify, list, verify};
+use serde::Serialize;
+use std::io::Write;
+use std::time::Instant;
+
+/// Runs a command and returns its exit code.
+///
+/// # Errors
+/// A failed job, or an output that cannot be written.
+pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) -> Result<u8, Stop> {
+    let global = &cli.global;
+    let manner = Manner { is_verbose: global.verbose, is_quiet: global.quiet };
+    let setting = |key| settled.setting(global, key, watch);
+    let began = Instant::now();
+    match &cli.command {
+        Command::Identify { sources, key } => {
+            let (report, answer) = identify::identify(sources, &setting(Some(key)))?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                screen::identify::show(out, &report, manner)?;
+            }
+            Ok(code_of_answer(answer))
+        }
+        Command::List { source, key } => {
+            let report = list::list(source, &setting(Some(key)))?;
+            if global.json {
+                json(out, &report)?
+            } else {
+                screen::list::show(out, &report, manner)?
+            }
+            Ok(0)
+        }
+        Command::Verify { sources, against, key } => {
+            let setting = setting(Some(key));
+            let mut code = 0;
+            let run = verify::verify_all(sources, against, &setting, |result| -> Result<(), Stop> {
+                match result {
+                    Ok(report) => {
+                        code = code.max(code_of_answer(report.answer()));
+                        if !global.json {
+                            screen::verify::show(out, report, manner)?;
+                        }
+                    }
+                    Err(failure) => {
+                        code = code.max(code_of(&failure.cause));
+                        screen::error(failure)?;
+                    }
+                }
+                Ok(())
+            })?;
+            if global.json {
+                json(out, &run)?;
+            }
+            Ok(code)
+        }
+        Command::Digest { sources, style, algorithm } => {
+            let algorithms = match (algorithm.as_slice(), style) {
+                ([], Style::Table) => Algorithm::ALL.to_vec(),
+                ([], Style::Sums) => vec![Algorithm::Sha256],
+                (some, _) => some.to_vec(),
+            };
+            let report = digest::digest(sources, &algorithms, &setting(None))?;
+            if global.json {
+                json(out, &report)?
+            } else {
+                screen::digest::show(out, &report, *style)?
+            }
+            Ok(0)
+        }
+        Command::Extract { source, output, only, key } => {
+            let (report, answer) = extract::extract(source, output.as_deref(), only, &setting(Some(key)))?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                screen::written::show_extract(out, &report, began.elapsed(), manner)?;
+            }
+            Ok(code_of_answer(answer))
+        }
+        Command::Decrypt { source, output, algorithm, verify, against, key } => {
+            let check = verify.then_some(Check { against });
+            let target = output.as_deref();
+            let (report, answer) = decrypt::decrypt(source, target, algorithm, check.as_ref(), &setting(Some(key)))?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                screen::written::show_decrypt(out, &report, answer, began.elapsed(), manner)?;
+            }
+            Ok(code_of_answer(answer))
+        }
+        Command::Keys { sources, key } => {
+            let report = decanter_jobs::keys(sources, &setting(Some(key)))?;
+            if global.json {
+                json(out, &report)?
+            } else {
+                screen::keys::show(out, &report)?
+            }
+            let lacks = report.sources.iter().any(|s| s.need.is_some());
+            Ok(if lacks { 4 } else { code_of_answer(Answer::Yes) })
+        }
+        Command::Formats => {
+            let report = formats::formats();
+            if global.json {
+                json(out, &report)?
+            } else {
+                screen::formats::show(out, &report)?
+            }
+            Ok(0)
+        }
+        Command::Demo { folder, size, dense, no_tour } => {
+            tour::run(cli, settled, watch, out, &tour::Wish { folder, size: *size, dense: *dense, no_tour: *no_tour })
+        }
+        Command::Completions { shell } => {
+            manual::completions(*shell, out)?;
+            Ok(0)
+        }
+        Command::Manual { output } => {
+            let pages = manual::pages(output)?;
+            writeln!(out, "wrote {pages} pages into {}", output.display())?;
+            Ok(0)
+        }
+    }
+}
+
+fn json(out: &mut dyn Write, report: &impl Serialize) -> Result<(), Stop> {
+    serde_json::to_writer_pretty(&mut *out, report).map_err(std::io::Error::from)?;
+    writeln!(out)?;
+    Ok(())
+}

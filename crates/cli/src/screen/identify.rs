@@ -1,0 +1,145 @@
+use super::{Manner, count, number, row, size, style};
+use decanter_core::SECTOR;
+use decanter_core::format::State;
+use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
+use std::io::{self, Write};
+
+/// More sources than this become a table.
+const MOST_SCREENS: usize = 3;
+/// Hit files that are named on a screen.
+const MOST_NAMED: usize = 10;
+
+/// Shows what sources are.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show(out: &mut dyn Write, report: &IdentifyReport, manner: Manner) -> io::Result<()> {
+    if report.sources.is_empty() {
+        return writeln!(out, "there are no files to identify");
+    }
+    if report.sources.len() > MOST_SCREENS && !manner.is_verbose {
+        return table(out, report);
+    }
+    for (index, identity) in report.sources.iter().enumerate() {
+        if index > 0 {
+            writeln!(out)?;
+        }
+        one(out, identity, manner)?;
+    }
+    Ok(())
+}
+
+fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<()> {
+    writeln!(out, "{}{}{}", style::BOLD, identity.source, style::PLAIN)?;
+    if let Some(error) = &identity.error {
+        row(out, "what", &identity.kind)?;
+        row(out, "why", error)?;
+        return match &identity.next {
+            Some(next) => row(out, "next", next),
+            None => Ok(()),
+        };
+    }
+    let around: String = identity.inside.iter().rev().map(|k| format!(", in a {k}")).collect();
+    row(
+        out,
+        "what",
+        &format!("{}{}{around}", identity.kind, state(identity).map(|s| format!(", {s}")).unwrap_or_default()),
+    )?;
+    for fact in &identity.facts {
+        row(out, fact.name, &fact.value)?;
+    }
+    row(out, "size", &size_line(identity))?;
+    if identity.hit_count > 0 {
+        let mut named =
+            identity.hit_files.iter().take(MOST_NAMED).cloned().collect::<Vec<_>>().join("\n               ");
+        if identity.hit_count > MOST_NAMED {
+            named.push_str(&format!("\n               and {} more", number((identity.hit_count - MOST_NAMED) as u64)));
+        }
+        row(out, "hit files", &named)?;
+    }
+    if let Some(files) = identity.files {
+        let folders = identity.folders.unwrap_or_default();
+        row(out, "holds", &format!("{} in {}", count(files, "file"), count(folders, "folder")))?;
+    }
+    if let Some(r) = &identity.regions {
+        row(out, "regions", &format!("{} plain, {} encrypted ({})", r.plain, r.encrypted, size(r.encrypted_bytes)))?;
+    }
+    if let Some(encryption) = &identity.encryption {
+        if manner.is_verbose || encryption.state == State::Unclear {
+            row(out, "known by", &encryption.evidence)?;
+        }
+        row(out, "key", &key_line(encryption))?;
+    }
+    for becomes in &identity.becomes {
+        row(out, "becomes", &format!("{:<17} {}", becomes.what, becomes.command))?;
+    }
+    if let Some(next) = &identity.next {
+        row(out, "next", &format!("{}{next}{}", style::GOOD, style::PLAIN))?;
+    }
+    out.flush()?;
+    super::notices(&identity.notices, manner)
+}
+
+fn state(identity: &Identity) -> Option<&'static str> {
+    identity.encryption.as_ref().map(|e| match e.state {
+        State::Encrypted => "encrypted",
+        State::Decrypted => "decrypted",
+        State::Unclear => "not clear whether encrypted",
+    })
+}
+
+fn size_line(identity: &Identity) -> String {
+    let bytes = format!("{} ({} bytes)", size(identity.bytes), number(identity.bytes));
+    match identity.promised_bytes {
+        Some(promised) if identity.missing_sectors > 0 => format!(
+            "{bytes}; {}INCOMPLETE{}: {} of {} sectors are missing at its end",
+            style::BAD,
+            style::PLAIN,
+            number(identity.missing_sectors),
+            number(promised.div_ceil(SECTOR)),
+        ),
+        Some(promised) => format!("{bytes}, complete ({} sectors)", number(promised.div_ceil(SECTOR))),
+        None => bytes,
+    }
+}
+
+fn key_line(encryption: &Encryption) -> String {
+    let (good, bad, plain) = (style::GOOD, style::BAD, style::PLAIN);
+    let origin = encryption.key_origin.as_deref().unwrap_or_default();
+    match (encryption.key, &encryption.key_proof, &encryption.key_trouble) {
+        ("found", Some(proof), _) => format!("{good}found{plain} in {origin}, proven by {proof}"),
+        ("unproven", ..) => format!("found in {origin}; nothing on the disc can prove it"),
+        (_, _, Some(trouble)) => format!("{bad}{}{plain}: {trouble}", encryption.key),
+        _ => "not needed".into(),
+    }
+}
+
+fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
+    let mut rows = vec![["SOURCE", "WHAT", "ID", "TITLE", "STATE", "SIZE"].map(str::to_owned)];
+    let fact = |identity: &Identity, name: &str| -> String {
+        identity.facts.iter().find(|f| f.name == name).map(|f| f.value.clone()).unwrap_or_default()
+    };
+    for identity in &report.sources {
+        let mut state: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
+        if identity.missing_sectors > 0 {
+            state.push(format!("{} sectors missing", number(identity.missing_sectors)));
+        }
+        if let Some(key) = identity.encryption.as_ref().map(|e| e.key).filter(|k| *k == "missing" || *k == "wrong") {
+            state.push(format!("key {key}"));
+        }
+        let what = identity.format.unwrap_or("not understood").to_owned();
+        let (id, title) = (fact(identity, "id"), fact(identity, "title"));
+        rows.push([identity.source.clone(), what, id, title, state.join(", "), size(identity.bytes)]);
+    }
+    let mut widths = [0; 6];
+    for row in &rows {
+        for (width, cell) in widths.iter_mut().zip(row) {
+            *width = cell.chars().count().max(*width);
+        }
+    }
+    for row in rows {
+        let cells: Vec<String> = row.iter().zip(widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
+        writeln!(out, "{}", cells.join("  ").trim_end())?;
+    }
+    writeln!(out, "{}; -v shows more of each", count(report.sources.len(), "source"))
+}

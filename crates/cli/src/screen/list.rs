@@ -1,0 +1,52 @@
+use super::{Manner, count, number, row, size};
+use decanter_formats::time;
+use decanter_jobs::list::ListReport;
+use std::io::{self, Write};
+
+/// Shows what is inside.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show(out: &mut dyn Write, report: &ListReport, manner: Manner) -> io::Result<()> {
+    let longest = report.parameters.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+    for (name, value) in &report.parameters {
+        if longest <= 12 { row(out, name, value)? } else { writeln!(out, "{name:<longest$}  {value}")? }
+    }
+    let width = report.entries.iter().map(|e| number(e.bytes).len()).max().unwrap_or(0);
+    let sectors = report.entries.iter().filter_map(|e| e.sector).max().map_or(0, |s| s.to_string().len());
+    for entry in &report.entries {
+        let date = entry.modified.map(time::text).unwrap_or_default();
+        let sector = entry.sector.map(|s| s.to_string()).unwrap_or_default();
+        let mark = match entry.state {
+            "locked" => '*',
+            "cut" | "broken" => '!',
+            _ => ' ',
+        };
+        let bytes = if entry.kind == "folder" { String::new() } else { number(entry.bytes) };
+        let slash = if entry.kind == "folder" { "/" } else { "" };
+        let note = match &entry.note {
+            Some(note) if entry.state != "locked" => format!("   ({note})"),
+            _ => String::new(),
+        };
+        writeln!(
+            out,
+            "{bytes:>width$}  {date:<19}  {sector:>sectors$} {mark} {}{slash}{note}",
+            printable(&entry.path)
+        )?;
+    }
+    if !report.entries.is_empty() {
+        let files = report.entries.iter().filter(|e| e.kind == "file");
+        let bytes = files.clone().map(|e| e.bytes).sum();
+        let folders = report.entries.iter().filter(|e| e.kind == "folder").count();
+        let locked = report.entries.iter().filter(|e| e.state == "locked").count();
+        let locked = if locked > 0 { format!("; {locked} marked * need the key") } else { String::new() };
+        writeln!(out, "{} in {}, {}{locked}", count(files.count(), "file"), count(folders, "folder"), size(bytes))?;
+    }
+    out.flush()?;
+    super::notices(&report.notices, manner)
+}
+
+/// A path without what could move the cursor.
+fn printable(path: &str) -> String {
+    path.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect()
+}

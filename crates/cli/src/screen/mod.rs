@@ -1,0 +1,117 @@
+//! Reports as text: one module a command, and what they share.
+
+pub mod digest;
+pub mod formats;
+pub mod identify;
+pub mod keys;
+pub mod list;
+pub mod style;
+pub mod verify;
+pub mod written;
+
+use decanter_core::Notice;
+use decanter_jobs::Failure;
+use serde_json::json;
+use std::io::{self, Write};
+
+/// How much is told.
+#[derive(Debug, Clone, Copy)]
+pub struct Manner {
+    pub is_verbose: bool,
+    pub is_quiet: bool,
+}
+
+/// Shows why a job failed, on standard error.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn error(failure: &Failure) -> io::Result<()> {
+    let (red, plain) = (style::BAD, style::PLAIN);
+    writeln!(anstream::stderr(), "{red}error:{plain} {failure}")
+}
+
+/// The same for programs.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn json_error(out: &mut dyn Write, failure: &Failure, code: u8) -> io::Result<()> {
+    let object = json!({
+        "schema": "decanter.error/1",
+        "what": failure.what,
+        "why": failure.cause.to_string(),
+        "hint": failure.hint,
+        "exit_code": code,
+    });
+    writeln!(out, "{object:#}")
+}
+
+/// Notices go to standard error, so that what is piped on stays clean.
+///
+/// # Errors
+/// When they cannot be written.
+pub fn notices(notices: &[Notice], manner: Manner) -> io::Result<()> {
+    if manner.is_quiet {
+        return Ok(());
+    }
+    let mut err = anstream::stderr().lock();
+    for notice in notices {
+        writeln!(err, "{}notice:{} {}", style::WARN, style::PLAIN, notice.text)?;
+    }
+    Ok(())
+}
+
+/// A label and its value, aligned.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn row(out: &mut dyn Write, label: &str, value: &str) -> io::Result<()> {
+    writeln!(out, "  {}{label:<13}{}{value}", style::DIM, style::PLAIN)
+}
+
+/// `67108864` as `64.0 MiB`.
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["bytes", "KiB", "MiB", "GiB", "TiB"];
+    if bytes < 1024 {
+        return format!("{bytes} bytes");
+    }
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    while value >= 1023.95 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    format!("{value:.1} {}", UNITS[unit])
+}
+
+/// `1234567` as `1,234,567`.
+pub fn number(value: u64) -> String {
+    let digits = value.to_string();
+    let mut grouped = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            grouped.push(',');
+        }
+        grouped.push(digit);
+    }
+    grouped
+}
+
+/// `1 file`, `2 files`.
+pub fn count(value: usize, what: &str) -> String {
+    format!("{} {what}{}", number(value as u64), if value == 1 { "" } else { "s" })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_read_well() {
+        assert_eq!(number(1_234_567), "1,234,567");
+        assert_eq!(number(999), "999");
+        assert_eq!(size(1023), "1023 bytes");
+        assert_eq!(size(64 << 20), "64.0 MiB");
+        assert_eq!(size((1 << 30) - 1), "1.0 GiB");
+        assert_eq!(count(1, "file"), "1 file");
+    }
+}

@@ -1,0 +1,97 @@
+use super::{Manner, count, number, row, style};
+use decanter_jobs::verify::{FileReport, FileState, Suspect, Verdict, VerifyReport};
+use std::io::{self, Write};
+
+/// Files that are named one by one, unless everything is asked for.
+const MOST_FILES: usize = 40;
+
+/// Shows what came of a check: first what is wrong, last the verdict and what to do.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+    writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?;
+    if let Some(against) = &report.against {
+        row(out, "against", against)?;
+    }
+    let told = |f: &&FileReport| manner.is_verbose || !matches!(f.state, FileState::Match | FileState::Locked);
+    let most = if manner.is_verbose { usize::MAX } else { MOST_FILES };
+    for file in report.files.iter().filter(told).take(most) {
+        show_file(out, file)?;
+    }
+    let more = report.files.iter().filter(told).count().saturating_sub(most);
+    if more > 0 {
+        writeln!(out, "  and {}; -v names them all", count(more, "more file"))?;
+    }
+    let counts = &report.counts;
+    let parts = [
+        (counts.matching, if report.against.is_some() { "match" } else { "are readable" }),
+        (counts.differing, "differ"),
+        (counts.missing, "are missing"),
+        (counts.unexpected, "are not described"),
+        (counts.unreadable, "cannot be read whole"),
+        (counts.locked, "are encrypted"),
+    ];
+    let told: Vec<String> =
+        parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n as u64))).collect();
+    row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
+    if !report.ranges.is_empty() {
+        show_ranges(out, report, manner)?;
+    }
+    let (colour, words) = match report.verdict {
+        Verdict::Match => (style::GOOD, "MATCH: everything that is described is as described"),
+        Verdict::Sound => {
+            (style::GOOD, "SOUND: its structure and its own digests hold; there is no description to hold it against")
+        }
+        Verdict::Differs => (style::BAD, "DIFFERS: it is not as described"),
+        Verdict::Incomplete => (style::BAD, "INCOMPLETE: it ends too early"),
+        Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read"),
+    };
+    row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))?;
+    row(out, "next", &report.next)?;
+    out.flush()?;
+    super::notices(&report.notices, manner)
+}
+
+fn show_file(out: &mut dyn Write, file: &FileReport) -> io::Result<()> {
+    let (colour, word) = match file.state {
+        FileState::Match => (style::GOOD, "match"),
+        FileState::Differs => (style::BAD, "differs"),
+        FileState::Missing => (style::BAD, "missing"),
+        FileState::Unexpected => (style::WARN, "unexpected"),
+        FileState::Unreadable => (style::BAD, "unreadable"),
+        FileState::Locked => (style::WARN, "encrypted"),
+    };
+    writeln!(out, "  {colour}{word:<13}{}{}", style::PLAIN, file.path)?;
+    for suspect in &file.suspects {
+        row(out, "", &sectors(suspect))?;
+    }
+    match &file.note {
+        Some(note) => row(out, "", note),
+        None => Ok(()),
+    }
+}
+
+fn sectors(suspect: &Suspect) -> String {
+    if suspect.first == suspect.last {
+        format!("sector {}: {}", suspect.first, suspect.why)
+    } else {
+        let sum = suspect.last - suspect.first + 1;
+        format!("sectors {} to {} ({}): {}", suspect.first, suspect.last, number(sum), suspect.why)
+    }
+}
+
+fn show_ranges(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+    let good = report.ranges.iter().filter(|r| r.state == "match").count();
+    let all = report.ranges.len();
+    if good == all && !manner.is_verbose {
+        return row(out, "areas", &format!("header, footer and all {} regions match", all.saturating_sub(2)));
+    }
+    row(out, "areas", &format!("{good} of {all} match"))?;
+    for range in report.ranges.iter().filter(|r| manner.is_verbose || r.state != "match") {
+        let note = range.note.as_deref().map(|n| format!(" ({n})")).unwrap_or_default();
+        let last = range.first_sector + range.sectors.saturating_sub(1);
+        row(out, "", &format!("{:<9} sectors {} to {last}: {}{note}", range.name, range.first_sector, range.state))?;
+    }
+    Ok(())
+}

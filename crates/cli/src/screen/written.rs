@@ -1,0 +1,107 @@
+use super::{Manner, count, number, row, size, style};
+use decanter_jobs::Answer;
+use decanter_jobs::decrypt::DecryptReport;
+use decanter_jobs::extract::ExtractReport;
+use std::io::{self, Write};
+use std::time::Duration;
+
+/// Names that are told one by one, unless everything is asked for.
+const MOST_NAMES: usize = 40;
+
+/// Shows what was extracted.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration, manner: Manner) -> io::Result<()> {
+    let most = if manner.is_verbose { usize::MAX } else { MOST_NAMES };
+    for left in report.left_out.iter().take(most) {
+        writeln!(out, "  {}left out{}     {}", style::BAD, style::PLAIN, left.path)?;
+        row(out, "", &left.why)?;
+    }
+    if report.left_out.len() > most {
+        writeln!(out, "  and {}; -v names them all", count(report.left_out.len() - most, "more file"))?;
+    }
+    for renamed in report.renamed.iter().take(most) {
+        writeln!(
+            out,
+            "  {}renamed{}      {} became {}",
+            style::WARN,
+            style::PLAIN,
+            renamed.from,
+            renamed.to.display()
+        )?;
+    }
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    let what = format!("{}, {} ({} bytes)", count(report.files, "file"), size(report.bytes), number(report.bytes));
+    writeln!(out, "{}{verb}{} {}{}", style::GOOD, style::PLAIN, report.folder.display(), std::path::MAIN_SEPARATOR)?;
+    row(out, "from", &report.source)?;
+    row(out, "holds", &what)?;
+    if !report.dry_run {
+        row(out, "took", &speed(report.bytes, took))?;
+    }
+    if !report.left_out.is_empty() {
+        let words = format!(
+            "{} of it could not be read and {} left out",
+            count(report.left_out.len(), "file"),
+            if report.left_out.len() == 1 { "was" } else { "were" }
+        );
+        row(out, "but", &format!("{}{words}{}; dump or copy the source again", style::BAD, style::PLAIN))?;
+    }
+    out.flush()?;
+    super::notices(&report.notices, manner)
+}
+
+/// Shows what was decrypted.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_decrypt(
+    out: &mut dyn Write,
+    report: &DecryptReport,
+    answer: Answer,
+    took: Duration,
+    manner: Manner,
+) -> io::Result<()> {
+    if let Some(verify) = &report.verify {
+        super::verify::show(out, verify, manner)?;
+    }
+    if answer != Answer::Yes {
+        return writeln!(
+            out,
+            "{}not kept{} {}: the source is not as described",
+            style::BAD,
+            style::PLAIN,
+            report.target.display()
+        );
+    }
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.target.display())?;
+    row(out, "from", &report.source)?;
+    row(
+        out,
+        "size",
+        &format!(
+            "{} ({} bytes), {} of it decrypted",
+            size(report.bytes),
+            number(report.bytes),
+            size(report.decrypted_bytes)
+        ),
+    )?;
+    if let Some(origin) = &report.key_origin {
+        let proof = report.key_proof.as_deref().map(|p| format!(", proven by {p}")).unwrap_or_default();
+        row(out, "key", &format!("{origin}{proof}"))?;
+    }
+    for digest in &report.digests {
+        row(out, digest.algorithm.name(), &digest.hex())?;
+    }
+    if !report.dry_run {
+        row(out, "took", &speed(report.bytes, took))?;
+    }
+    out.flush()?;
+    super::notices(&report.notices, manner)
+}
+
+fn speed(bytes: u64, took: Duration) -> String {
+    let seconds = took.as_secs_f64().max(0.001);
+    format!("{seconds:.1} s, {} a second", size((bytes as f64 / seconds) as u64))
+}
