@@ -2,9 +2,10 @@ use super::{Extent, Place, Source, check_range};
 use crate::error::{Error, Result};
 use crate::os;
 use std::fs::File;
+use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// A file, opened for reading only. Its length is taken once, when it is opened.
 #[derive(Debug)]
@@ -12,6 +13,9 @@ pub struct FileSource {
     file: Arc<File>,
     path: PathBuf,
     len: u64,
+    /// The run of data or hole that was asked for last. Finding where a run ends can cost a walk over all of it,
+    /// and readers ask once a block.
+    run: Mutex<Option<(Range<u64>, bool)>>,
 }
 
 impl FileSource {
@@ -26,7 +30,7 @@ impl FileSource {
             let why = std::io::Error::new(std::io::ErrorKind::InvalidInput, "not a regular file");
             return Err(Error::io("open", path, why));
         }
-        Ok(Self { file: Arc::new(file), path: path.to_owned(), len: meta.len() })
+        Ok(Self { file: Arc::new(file), path: path.to_owned(), len: meta.len(), run: Mutex::new(None) })
     }
 
     /// The path it was opened with.
@@ -46,9 +50,15 @@ impl Source for FileSource {
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let left = self.len - offset;
-        let (hole, len) = os::data_or_hole(&self.file, offset, left);
-        let place = if hole { Place::Fill(0) } else { Place::File { file: self.file.clone(), offset } };
-        Ok(Extent { place, len })
+        let mut run = self.run.lock().unwrap_or_else(PoisonError::into_inner);
+        let (range, is_hole) = match run.as_ref().filter(|(range, _)| range.contains(&offset)) {
+            Some(known) => known.clone(),
+            None => {
+                let (is_hole, len) = os::data_or_hole(&self.file, offset, self.len - offset);
+                run.insert((offset..offset + len, is_hole)).clone()
+            }
+        };
+        let place = if is_hole { Place::Fill(0) } else { Place::File { file: self.file.clone(), offset } };
+        Ok(Extent { place, len: range.end - offset })
     }
 }
