@@ -148,15 +148,12 @@ pub struct KeyTrouble {
 
 impl std::fmt::Display for KeyTrouble {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        if self.wrong.is_empty() {
-            write!(f, "{} is missing", self.need)?;
-        } else {
-            write!(f, "{} is wrong (found in: {})", self.need, self.wrong.join(", "))?;
+        if !self.wrong.is_empty() {
+            return write!(f, "{} is wrong (found in: {})", self.need, self.wrong.join(", "));
         }
-        if self.looked.is_empty() {
-            write!(f, " (no place to look in was given)")
-        } else {
-            write!(f, " (looked in: {})", self.looked.join(", "))
+        match self.looked.as_slice() {
+            [] => write!(f, "{} is missing (no place to look in was given)", self.need),
+            looked => write!(f, "{} is missing (looked in: {})", self.need, looked.join(", ")),
         }
     }
 }

@@ -262,6 +262,13 @@ pub fn describe(item: &Item) -> Identity {
 fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
     let source = quoted(&item.shown);
     let mut list = Vec::new();
+    if item.opened.protection.as_ref().is_some_and(|p| matches!(p.key, KeyState::Trouble(_))) {
+        list.push(Becomes { what: "folder", command: format!("decanter extract {source} --key HEX") });
+        if !is_cut {
+            list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} --key HEX") });
+        }
+        return list;
+    }
     if item.opened.tree.is_some() && item.opened.format != "folder" {
         list.push(Becomes { what: "folder", command: format!("decanter extract {source}") });
     }

@@ -119,7 +119,8 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
     let fact = |identity: &Identity, name: &str| -> String {
         identity.facts.iter().find(|f| f.name == name).map(|f| f.value.clone()).unwrap_or_default()
     };
-    for identity in &report.sources {
+    let known = report.sources.iter().filter(|i| i.error.is_none());
+    for identity in known.clone() {
         let mut state: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
         if identity.missing_sectors > 0 {
             state.push(format!("{} sectors missing", number(identity.missing_sectors)));
@@ -127,7 +128,7 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
         if let Some(key) = identity.encryption.as_ref().map(|e| e.key).filter(|k| *k == "missing" || *k == "wrong") {
             state.push(format!("key {key}"));
         }
-        let what = identity.format.unwrap_or("not understood").to_owned();
+        let what = identity.format.unwrap_or_default().to_owned();
         let (id, title) = (fact(identity, "id"), fact(identity, "title"));
         rows.push([identity.source.clone(), what, id, title, state.join(", "), size(identity.bytes)]);
     }
@@ -141,5 +142,9 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
         let cells: Vec<String> = row.iter().zip(widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
         writeln!(out, "{}", cells.join("  ").trim_end())?;
     }
-    writeln!(out, "{}; -v shows more of each", count(report.sources.len(), "source"))
+    let others = report.sources.len() - known.count();
+    if others > 0 {
+        writeln!(out, "{} of no known format; -v tells why", count(others, "more file"))?;
+    }
+    writeln!(out, "{}; -v shows more of each", count(report.sources.len(), "file"))
 }

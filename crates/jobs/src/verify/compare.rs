@@ -242,6 +242,10 @@ impl<'a> Comparison<'a> {
         Ok(Verdict::Match)
     }
 
+    fn is_locked(&self) -> bool {
+        matches!(self.item.opened.protection.as_ref().map(|p| &p.key), Some(KeyState::Trouble(_)))
+    }
+
     fn next(&self, verdict: Verdict) -> String {
         let source = quoted(&self.item.shown);
         let encrypted = self.item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some());
@@ -251,6 +255,7 @@ impl<'a> Comparison<'a> {
                 format!("{missing} sectors are missing at its end: copy or dump it again")
             }
             Verdict::Match if self.item.source.is_none() => "nothing; the folder holds what the disc holds".into(),
+            Verdict::Match if self.is_locked() => "it is proven; to decrypt or extract it, give the key with --key HEX".into(),
             Verdict::Match if encrypted => format!("decanter decrypt {source}, or decanter extract {source}"),
             Verdict::Match => format!("decanter extract {source}"),
             _ if self.item.source.is_none() => "copy the files that differ again".into(),
