@@ -42,7 +42,7 @@ pub type Make = Arc<dyn Fn(&Known<'_>) -> Result<Vec<u8>> + Send + Sync>;
 #[derive(Clone)]
 pub(crate) enum Content {
     Source(SourceRef),
-    Late { len: u64, needs: Vec<PartId>, make: Make },
+    Late { len: u64, needs: Vec<PartId>, make: Option<Make> },
 }
 
 #[derive(Clone)]
@@ -104,10 +104,25 @@ impl Blueprint {
         self.push(Content::Source(Arc::new(Fill { byte, len })))
     }
 
-    /// Adds `len` bytes that `make` computes once the digests of the parts in `needs` are known. They are
-    /// written back in place, so a header may describe what comes after it.
-    pub fn late(&mut self, len: u64, needs: &[PartId], make: Make) -> PartId {
-        self.push(Content::Late { len, needs: needs.to_vec(), make })
+    /// Adds `len` bytes that are computed late: [`Blueprint::compute`] says how, once the parts they need have
+    /// been added. They are written back in place, so a header may describe what comes after it.
+    pub fn late(&mut self, len: u64) -> PartId {
+        self.push(Content::Late { len, needs: Vec::new(), make: None })
+    }
+
+    /// Says how a late part is computed: by `make`, once the digests of the parts in `needs` are known.
+    ///
+    /// # Errors
+    /// [`Error::Usage`] when `part` is no late part.
+    pub fn compute(&mut self, part: PartId, needs: &[PartId], make: Make) -> Result<()> {
+        match &mut self.parts[part.0].content {
+            Content::Late { needs: own, make: slot, .. } => {
+                *own = needs.to_vec();
+                *slot = Some(make);
+                Ok(())
+            }
+            Content::Source(_) => Err(Error::Usage(format!("part {} is not late", part.0))),
+        }
     }
 
     /// Asks for the digest of a part by itself.

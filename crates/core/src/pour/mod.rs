@@ -246,6 +246,9 @@ fn write_late_parts(
                 waiting += 1;
                 continue;
             }
+            let Some(make) = make else {
+                return Err(Error::Usage(format!("nobody said how late part {number} is computed")));
+            };
             let bytes = make(&Known { digests: &known })?;
             if bytes.len() as u64 != *len {
                 let text = format!("late part {number} has {} bytes instead of {len}", bytes.len());

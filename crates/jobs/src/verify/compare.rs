@@ -255,7 +255,9 @@ impl<'a> Comparison<'a> {
                 format!("{missing} sectors are missing at its end: copy or dump it again")
             }
             Verdict::Match if self.item.source.is_none() => "nothing; the folder holds what the disc holds".into(),
-            Verdict::Match if self.is_locked() => "it is proven; to decrypt or extract it, give the key with --key HEX".into(),
+            Verdict::Match if self.is_locked() => {
+                "it is proven; to decrypt or extract it, give the key with --key HEX".into()
+            }
             Verdict::Match if encrypted => format!("decanter decrypt {source}, or decanter extract {source}"),
             Verdict::Match => format!("decanter extract {source}"),
             _ if self.item.source.is_none() => "copy the files that differ again".into(),

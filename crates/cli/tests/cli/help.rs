@@ -1,0 +1,90 @@
+//! Help, manual pages and completions come from one definition, and their examples work.
+
+use crate::support::{demo, folder, run};
+use std::fs;
+
+const COMMANDS: [&str; 11] =
+    ["identify", "list", "verify", "digest", "extract", "decrypt", "keys", "formats", "demo", "completions", "manual"];
+
+#[test]
+fn every_command_explains_itself_with_an_example() {
+    let folder = folder();
+    for name in COMMANDS {
+        let help = run(folder.path(), &[name, "--help"]).expect(0).out;
+        assert!(help.contains("Example") && help.contains(&format!("decanter {name}")), "{help}");
+    }
+}
+
+#[test]
+fn the_examples_of_the_help_work_on_the_demo() {
+    let folder = folder();
+    let saltmarsh = folder.path().join("saltmarsh");
+    fs::create_dir(&saltmarsh).unwrap();
+    let d = demo();
+    for path in [&d.image, d.archive.as_ref().unwrap(), &d.key, &d.description] {
+        fs::copy(path, saltmarsh.join(path.file_name().unwrap())).unwrap();
+    }
+    fs::create_dir(saltmarsh.join("keys")).unwrap();
+    let mut ran = 0;
+    for name in ["identify", "list", "verify", "extract", "decrypt", "keys", "formats"] {
+        let help = run(folder.path(), &[name, "--help"]).expect(0).out;
+        for line in help.lines().filter_map(|l| l.split_once(&format!("decanter {name}")).map(|(_, rest)| rest)) {
+            // "Usage: decanter list [OPTIONS] ..." is no example.
+            if line.contains('[') || (line.is_empty() && name != "formats") {
+                continue;
+            }
+            let words = words(line);
+            let mut all = vec![name];
+            all.extend(words.iter().map(String::as_str));
+            run(folder.path(), &all).expect(0);
+            ran += 1;
+        }
+    }
+    assert!(ran >= 7, "only {ran} examples were found");
+}
+
+/// Splits a line as a shell would, as far as the examples need it.
+fn words(line: &str) -> Vec<String> {
+    let (mut words, mut word, mut quote) = (Vec::new(), String::new(), None);
+    for c in line.trim().chars().chain([' ']) {
+        match (quote, c) {
+            (None, '"' | '\'') => quote = Some(c),
+            (Some(q), c) if q == c => quote = None,
+            (None, ' ') if !word.is_empty() => words.push(std::mem::take(&mut word)),
+            (None, ' ') => {}
+            _ => word.push(c),
+        }
+    }
+    words
+}
+
+#[test]
+fn manual_pages_and_completions_cover_every_command() {
+    let folder = folder();
+    run(folder.path(), &["manual", "-o", "man"]).expect(0);
+    for name in COMMANDS {
+        let page = fs::read_to_string(folder.path().join(format!("man/decanter-{name}.1"))).unwrap();
+        assert!(page.contains(".SH SYNOPSIS"), "{name}");
+    }
+    assert!(folder.path().join("man/decanter.1").exists());
+    for shell in ["bash", "zsh", "fish"] {
+        let script = run(folder.path(), &["completions", shell]).expect(0).out;
+        assert!(COMMANDS.iter().all(|c| script.contains(c)), "{shell}");
+    }
+}
+
+#[test]
+fn the_demo_runs_from_nothing_and_is_the_same_every_time() {
+    let folder = folder();
+    let shown = run(folder.path(), &["demo", "a", "--size", "5MiB"]).expect(0);
+    for words in ["MATCH", "DIFFERS", "sector", "wrote", "decanter identify"] {
+        assert!(shown.out.contains(words), "{words}: {}", shown.out);
+    }
+    run(folder.path(), &["demo", "a", "--size", "5MiB"]).expect(2).says("already exists");
+    run(folder.path(), &["demo", "b", "--size", "5MiB", "--no-tour"]).expect(0);
+    for name in ["Kelp Courier.iso", "Kelp Courier.zip", "Kelp Courier.ird", "DCNT-10001.dkey"] {
+        let read = |which: &str| fs::read(folder.path().join(which).join(name)).unwrap();
+        assert!(read("a") == read("b"), "{name}");
+    }
+    run(folder.path(), &["demo", "c", "--size", "1MiB"]).expect(2);
+}

@@ -1,0 +1,106 @@
+//! Second opinions: discs made by other programs, and our discs read by them. Each skips loudly where its program
+//! is not installed.
+
+use crate::support::{demo, folder, run, text, tree};
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+
+/// Runs a program; `None` where it is not installed.
+fn tool(folder: &Path, words: &[&str]) -> Option<bool> {
+    let output = Command::new(words[0]).args(&words[1..]).current_dir(folder).output();
+    match output {
+        Ok(output) => {
+            if !output.status.success() {
+                eprintln!("{}", String::from_utf8_lossy(&output.stderr));
+            }
+            Some(output.status.success())
+        }
+        Err(_) => {
+            eprintln!("SKIPPED: {} is not installed", words[0]);
+            None
+        }
+    }
+}
+
+fn make_tree(root: &Path) {
+    let deep = root.join("a/b/c/d/e/f/g/h/i/j");
+    fs::create_dir_all(&deep).unwrap();
+    fs::create_dir_all(root.join("Brine & Bramble")).unwrap();
+    fs::write(deep.join("a name that is longer than the thirty characters of plain discs.text"), "deep").unwrap();
+    fs::write(root.join("lower.txt"), "lower").unwrap();
+    fs::write(root.join("noext"), vec![7; 100_000]).unwrap();
+    fs::write(root.join("empty"), "").unwrap();
+    for number in 0..200 {
+        fs::write(root.join(format!("Brine & Bramble/entry {number}.dat")), vec![number as u8; number * 37]).unwrap();
+    }
+}
+
+#[test]
+fn discs_made_elsewhere_come_out_as_they_went_in() {
+    let folder = folder();
+    let at = folder.path();
+    make_tree(&at.join("tree"));
+    let want = tree(&at.join("tree"));
+    let variants: [(&str, &[&str]); 4] = [
+        ("rock ridge", &["-R"]),
+        ("joliet", &["-J", "-joliet-long", "-input-charset", "utf-8"]),
+        ("both", &["-R", "-J"]),
+        ("level 3", &["-R", "-iso-level", "3"]),
+    ];
+    for (name, options) in variants {
+        let image = format!("{name}.iso");
+        let mut words = vec!["xorriso", "-as", "mkisofs", "-quiet", "-o", &image];
+        words.extend(options.iter().filter(|o| !o.contains("utf-8") && !o.contains("charset")));
+        words.push("tree");
+        let Some(made) = tool(at, &words) else { return };
+        assert!(made, "{name}");
+        run(at, &["extract", &image, "-o", name]).expect(0);
+        assert!(tree(&at.join(name)) == want, "{name}");
+    }
+}
+
+#[test]
+fn our_disc_is_read_elsewhere_as_we_read_it() {
+    let folder = folder();
+    let at = folder.path();
+    run(at, &["decrypt", text(&demo().image), "-o", "plain.iso"]).expect(0);
+    run(at, &["extract", "plain.iso", "-o", "ours"]).expect(0);
+    let want = tree(&at.join("ours"));
+    if let Some(done) = tool(at, &["7z", "x", "-bd", "-y", "-otheirs7", "plain.iso"]) {
+        assert!(done && tree(&at.join("theirs7")) == want, "7z reads another tree");
+    }
+    let words = ["xorriso", "-osirrox", "on", "-indev", "plain.iso", "-extract", "/", "theirsx"];
+    if let Some(done) = tool(at, &words) {
+        assert!(done && tree(&at.join("theirsx")) == want, "xorriso reads another tree");
+    }
+}
+
+#[test]
+fn the_cipher_agrees_with_openssl() {
+    let folder = folder();
+    let at = folder.path();
+    run(at, &["decrypt", text(&demo().image), "-o", "plain.iso"]).expect(0);
+    let (sealed, plain) = (fs::read(&demo().image).unwrap(), fs::read(at.join("plain.iso")).unwrap());
+    let differing = (0..plain.len() / 2048).find(|&s| sealed[s * 2048..][..2048] != plain[s * 2048..][..2048]).unwrap();
+    fs::write(at.join("sector"), &sealed[differing * 2048..][..2048]).unwrap();
+    let (key, iv) = (crate::support::key_hex(), format!("{differing:032x}"));
+    let words =
+        ["openssl", "enc", "-d", "-aes-128-cbc", "-nopad", "-K", &key, "-iv", &iv, "-in", "sector", "-out", "clear"];
+    if let Some(done) = tool(at, &words) {
+        assert!(done && fs::read(at.join("clear")).unwrap() == plain[differing * 2048..][..2048]);
+    }
+}
+
+#[test]
+fn a_description_unpacks_with_gzip() {
+    let folder = folder();
+    fs::copy(&demo().description, folder.path().join("kelp.gz")).unwrap();
+    if let Some(done) = tool(folder.path(), &["gzip", "-d", "kelp.gz"]) {
+        assert!(
+            done && fs::read(folder.path().join("kelp"))
+                .unwrap()
+                .starts_with(b"3IRD\x09DCNT10001\x0cKelp Courier3.4101.0001.00")
+        );
+    }
+}
