@@ -10,7 +10,7 @@ pub struct Failure {
     /// What could not be done, and on what.
     pub what: String,
     /// Why.
-    pub cause: Error,
+    pub cause: Box<Error>,
     /// What to do now.
     pub hint: Option<String>,
 }
@@ -19,7 +19,7 @@ impl Failure {
     /// One with the usual advice for its cause.
     pub fn new(what: impl Into<String>, cause: Error) -> Self {
         let hint = advice(&cause);
-        Self { what: what.into(), cause, hint }
+        Self { what: what.into(), cause: Box::new(cause), hint }
     }
 
     /// The same with other advice.

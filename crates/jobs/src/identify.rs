@@ -193,7 +193,7 @@ fn one(shown: &str, setting: &Setting<'_>) -> Identity {
             becomes: Vec::new(),
             next: failure.hint,
             notices: Vec::new(),
-            cause: Some(failure.cause),
+            cause: Some(*failure.cause),
         },
     }
 }

@@ -42,7 +42,7 @@ impl Stage {
         let folder = tempfile::Builder::new()
             .prefix(&prefix(target))
             .suffix(".part")
-            .permissions(fs::Permissions::from(std::os::unix::fs::PermissionsExt::from_mode(0o777)))
+            .permissions(std::os::unix::fs::PermissionsExt::from_mode(0o777))
             .tempdir_in(&parent)
             .map_err(|e| Error::io("write", &parent, e))?;
         Ok(Self { folder, target: target.to_owned(), replace, files: Vec::new() })

@@ -96,7 +96,7 @@ impl<'a> Fields<'a> {
         let len = self.u32(what)? as usize;
         let packed = self.take(len, what)?;
         let bytes = unpack(packed).map_err(|e| Error::malformed(ID, format!("{what} cannot be unpacked ({e})"), at))?;
-        if bytes.len() as u64 % SECTOR != 0 {
+        if !(bytes.len() as u64).is_multiple_of(SECTOR) {
             return Err(Error::malformed(ID, format!("{what} is not made of whole sectors"), at));
         }
         Ok(bytes)

@@ -178,7 +178,7 @@ pub fn verify_all<E>(
             Err(failure) => {
                 each(Err(&failure))?;
                 run.failed.push(failure.to_string());
-                if matches!(failure.cause, Error::Cancelled) {
+                if matches!(*failure.cause, Error::Cancelled) {
                     break;
                 }
             }
