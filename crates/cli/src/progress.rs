@@ -47,7 +47,7 @@ impl Watch for Screen {
         };
         let style = ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar());
         let bar = ProgressBar::with_draw_target(total, ProgressDrawTarget::stderr_with_hz(10));
-        bar.set_style(style.progress_chars("█▉▊▋▌▍▎▏ "));
+        bar.set_style(style.progress_chars("█▌░"));
         bar.set_prefix(phase.to_owned());
         bar.enable_steady_tick(Duration::from_millis(200));
         *self.bar.lock().unwrap_or_else(PoisonError::into_inner) = Some(bar);

@@ -138,9 +138,13 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
             *width = cell.chars().count().max(*width);
         }
     }
-    for row in rows {
+    for (index, row) in rows.into_iter().enumerate() {
         let cells: Vec<String> = row.iter().zip(widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
-        writeln!(out, "{}", cells.join("  ").trim_end())?;
+        let line = cells.join("  ");
+        match index {
+            0 => writeln!(out, "{}{}{}", style::BOLD, line.trim_end(), style::PLAIN)?,
+            _ => writeln!(out, "{}", line.trim_end())?,
+        }
     }
     let others = report.sources.len() - known.count();
     if others > 0 {

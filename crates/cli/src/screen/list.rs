@@ -1,4 +1,4 @@
-use super::{Manner, count, number, row, size};
+use super::{Manner, count, number, row, size, style};
 use decanter_formats::time;
 use decanter_jobs::list::ListReport;
 use std::io::{self, Write};
@@ -12,8 +12,14 @@ pub fn show(out: &mut dyn Write, report: &ListReport, manner: Manner) -> io::Res
     for (name, value) in &report.parameters {
         if longest <= 12 { row(out, name, value)? } else { writeln!(out, "{name:<longest$}  {value}")? }
     }
-    let width = report.entries.iter().map(|e| number(e.bytes).len()).max().unwrap_or(0);
-    let sectors = report.entries.iter().filter_map(|e| e.sector).max().map_or(0, |s| s.to_string().len());
+    let width = report.entries.iter().map(|e| number(e.bytes).len()).max().unwrap_or(0).max("BYTES".len());
+    let sectors =
+        report.entries.iter().filter_map(|e| e.sector).max().map_or(0, |s| s.to_string().len().max("SECTOR".len()));
+    if !report.entries.is_empty() {
+        let sector = if sectors > 0 { "SECTOR" } else { "" };
+        let (bold, plain) = (style::BOLD, style::PLAIN);
+        writeln!(out, "{bold}{:>width$}  {:<19}  {sector:>sectors$}   PATH{plain}", "BYTES", "DATE")?;
+    }
     for entry in &report.entries {
         let date = entry.modified.map(time::text).unwrap_or_default();
         let sector = entry.sector.map(|s| s.to_string()).unwrap_or_default();

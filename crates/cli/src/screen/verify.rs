@@ -10,6 +10,17 @@ const MOST_FILES: usize = 40;
 /// # Errors
 /// When it cannot be written.
 pub fn show(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+    show_verdict(out, report, manner)?;
+    row(out, "next", &report.next)?;
+    out.flush()?;
+    super::notices(&report.notices, manner)
+}
+
+/// The same without what to do next.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
     writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?;
     if let Some(against) = &report.against {
         row(out, "against", against)?;
@@ -25,12 +36,12 @@ pub fn show(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::R
     }
     let counts = &report.counts;
     let parts = [
-        (counts.matching, if report.against.is_some() { "match" } else { "are readable" }),
-        (counts.differing, "differ"),
-        (counts.missing, "are missing"),
-        (counts.unexpected, "are not described"),
-        (counts.unreadable, "cannot be read whole"),
-        (counts.locked, "are encrypted"),
+        (counts.matching, if report.against.is_some() { "as described" } else { "readable" }),
+        (counts.differing, "different"),
+        (counts.missing, "missing"),
+        (counts.unexpected, "not described"),
+        (counts.unreadable, "not readable as a whole"),
+        (counts.locked, "encrypted"),
     ];
     let told: Vec<String> =
         parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n as u64))).collect();
@@ -47,10 +58,7 @@ pub fn show(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::R
         Verdict::Incomplete => (style::BAD, "INCOMPLETE: it ends too early"),
         Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read"),
     };
-    row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))?;
-    row(out, "next", &report.next)?;
-    out.flush()?;
-    super::notices(&report.notices, manner)
+    row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))
 }
 
 fn show_file(out: &mut dyn Write, file: &FileReport) -> io::Result<()> {

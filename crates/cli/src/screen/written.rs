@@ -63,16 +63,12 @@ pub fn show_decrypt(
     manner: Manner,
 ) -> io::Result<()> {
     if let Some(verify) = &report.verify {
-        super::verify::show(out, verify, manner)?;
-    }
-    if answer != Answer::Yes {
-        return writeln!(
-            out,
-            "{}not kept{} {}: the source is not as described",
-            style::BAD,
-            style::PLAIN,
-            report.target.display()
-        );
+        if answer != Answer::Yes {
+            super::verify::show(out, verify, manner)?;
+            let (bad, plain) = (style::BAD, style::PLAIN);
+            return writeln!(out, "{bad}not kept{plain} {}: the source is not as described", report.target.display());
+        }
+        super::verify::show_verdict(out, verify, manner)?;
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.target.display())?;
