@@ -110,6 +110,15 @@ impl Keyring {
         self.entries.push(Entry { name: name.into(), key, origin: origin.into() });
     }
 
+    /// Adds all entries, places and unreadable lines of another keyring, after those that are here.
+    pub fn append(&mut self, other: &Self) {
+        self.entries.extend_from_slice(&other.entries);
+        self.unreadable.extend_from_slice(&other.unreadable);
+        for place in &other.looked {
+            self.add_place(place.clone());
+        }
+    }
+
     /// Remembers that a place was looked into, whether or not a key was there.
     pub fn add_place(&mut self, place: impl Into<String>) {
         let place = place.into();

@@ -25,6 +25,12 @@ pub(crate) fn may_matter(name: &str) -> bool {
     name == "keys.txt" || [".key", ".dkey", ".keys", ".ird"].iter().any(|e| name.ends_with(e))
 }
 
+/// The disc description in a file, if it is one.
+pub(crate) fn description(source: &SourceRef) -> Option<Description> {
+    let content = read_vec(source.as_ref(), 0, source.len(), "a description", MOST_LIST_BYTES).ok()?;
+    Description::parse(&zeroize::Zeroizing::new(content)).ok()
+}
+
 /// All keys for a source with these surroundings. What lies next to it goes before what the user keeps elsewhere.
 pub(crate) fn gather(setting: &Setting<'_>, around: &Around) -> Keyring {
     let mut gathering = Gathering::default();
@@ -37,16 +43,21 @@ pub(crate) fn gather(setting: &Setting<'_>, around: &Around) -> Keyring {
     for (at, name, source) in &around.files {
         gathering.file(at, name, source);
     }
-    for place in &setting.key_places {
-        gathering.place(place);
-    }
+    let kept = setting.kept_keys.get_or_init(|| {
+        let mut kept = Gathering::default();
+        setting.key_places.iter().for_each(|place| kept.place(place));
+        kept
+    });
+    gathering.ring.append(&kept.ring);
+    gathering.descriptions.extend_from_slice(&kept.descriptions);
     gathering.finish()
 }
 
+/// Keys that were read, and descriptions that keys may be derived from.
 #[derive(Default)]
-struct Gathering {
+pub(crate) struct Gathering {
     ring: Keyring,
-    descriptions: Vec<(String, Box<Description>)>,
+    descriptions: Vec<(String, Arc<Description>)>,
 }
 
 impl Gathering {
@@ -68,7 +79,7 @@ impl Gathering {
         let content = read_vec(source.as_ref(), 0, source.len(), "a key file", MOST_LIST_BYTES);
         let Ok(content) = content.map(zeroize::Zeroizing::new) else { return };
         if let Ok(description) = Description::parse(&content) {
-            self.descriptions.push((at.to_owned(), Box::new(description)));
+            self.descriptions.push((at.to_owned(), Arc::new(description)));
         } else if let Some(key) = Key::from_title_file(&content) {
             self.ring.add(stem_of(name), key, at);
         } else if let Ok(text) = std::str::from_utf8(&content) {

@@ -17,6 +17,7 @@ pub use locate::{Around, Item, open};
 
 use decanter_core::{Key, Watch};
 use std::path::PathBuf;
+use std::sync::OnceLock;
 
 /// What all jobs share.
 pub struct Setting<'a> {
@@ -32,13 +33,23 @@ pub struct Setting<'a> {
     pub dry_run: bool,
     /// How many files or sources are worked on at once.
     pub jobs: usize,
+    /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
+    kept_keys: OnceLock<keys::Gathering>,
 }
 
 impl<'a> Setting<'a> {
     /// One without keys that replaces nothing.
     pub fn new(watch: &'a dyn Watch) -> Self {
         let jobs = std::thread::available_parallelism().map_or(1, |n| n.get());
-        Self { watch, key: None, key_places: Vec::new(), replace: false, dry_run: false, jobs }
+        Self {
+            watch,
+            key: None,
+            key_places: Vec::new(),
+            replace: false,
+            dry_run: false,
+            jobs,
+            kept_keys: OnceLock::new(),
+        }
     }
 }
 

@@ -3,6 +3,7 @@
 
 use crate::{Failure, Setting, keys};
 use decanter_core::format::{Context, Opened};
+use decanter_core::keyring::plain;
 use decanter_core::source::{FileSource, Source, SourceRef};
 use decanter_core::split;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
@@ -20,6 +21,8 @@ const INSIDE: &str = "::";
 const MOST_PROBES: usize = 32;
 /// Anything smaller is no image of a disc.
 const LEAST_IMAGE: u64 = 64 << 10;
+/// Key files and descriptions next to a source that are read; whoever has more keeps them in a folder of their own.
+const MOST_NEAR: usize = 500;
 /// Files in a folder that is a source.
 const MOST_FILES: usize = 1 << 20;
 
@@ -41,7 +44,7 @@ pub struct Item {
     pub opened: Opened,
     /// The keys that were known when it was opened.
     pub keyring: Keyring,
-    /// Descriptions of discs that lie next to it.
+    /// Descriptions of this very disc that lie next to it: where they are, and their bytes.
     pub descriptions: Vec<(String, SourceRef)>,
 }
 
@@ -142,6 +145,7 @@ fn open_quietly(shown: &str, setting: &Setting<'_>, whole: bool) -> Result<Item>
         };
         let Some((path, inner)) = inner else {
             opened.notices.splice(0..0, notices);
+            let descriptions = around.descriptions(opened.get("id"));
             return Ok(Item {
                 shown: shown.to_owned(),
                 address,
@@ -151,7 +155,7 @@ fn open_quietly(shown: &str, setting: &Setting<'_>, whole: bool) -> Result<Item>
                 source: Some(place.source),
                 opened,
                 keyring: ring,
-                descriptions: around.descriptions(),
+                descriptions,
             });
         };
         if let Some(tree) = &opened.tree {
@@ -176,7 +180,7 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         source: None,
         opened,
         keyring: keys::gather(setting, around),
-        descriptions: around.descriptions(),
+        descriptions: Vec::new(),
     }
 }
 
@@ -343,7 +347,7 @@ impl Around {
             _ => Path::new("."),
         };
         self.folders.push(folder.display().to_string());
-        for name in names_in(folder).into_iter().filter(|n| keys::may_matter(n)) {
+        for name in names_in(folder).into_iter().filter(|n| keys::may_matter(n)).take(MOST_NEAR) {
             let path = folder.join(&name);
             if let Ok(source) = FileSource::open(&path)
                 && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
@@ -369,10 +373,11 @@ impl Around {
         }
     }
 
-    /// The descriptions of discs among them.
-    fn descriptions(&self) -> Vec<(String, SourceRef)> {
-        let is_one = |s: &SourceRef| matches!(REGISTRY.detect(s.as_ref(), &[]), Ok(Some(f)) if f.id() == "ird");
-        self.files.iter().filter(|(_, _, s)| is_one(s)).map(|(at, _, s)| (at.clone(), s.clone())).collect()
+    /// The descriptions among them that are of the disc with this id.
+    fn descriptions(&self, id: Option<&str>) -> Vec<(String, SourceRef)> {
+        let Some(id) = id.map(plain) else { return Vec::new() };
+        let fits = |source: &SourceRef| keys::description(source).is_some_and(|d| plain(&d.id) == id);
+        self.files.iter().filter(|(_, _, s)| fits(s)).map(|(at, _, s)| (at.clone(), s.clone())).collect()
     }
 }
 

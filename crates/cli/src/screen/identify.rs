@@ -109,7 +109,7 @@ fn key_line(encryption: &Encryption) -> String {
     match (encryption.key, &encryption.key_proof, &encryption.key_trouble) {
         ("found", Some(proof), _) => format!("{good}found{plain} in {origin}, proven by {proof}"),
         ("unproven", ..) => format!("found in {origin}; nothing on the disc can prove it"),
-        (_, _, Some(trouble)) => format!("{bad}{}{plain}: {trouble}", encryption.key),
+        (_, _, Some(trouble)) => format!("{bad}{trouble}{plain}"),
         _ => "not needed".into(),
     }
 }

@@ -193,6 +193,9 @@ impl<'a> Comparison<'a> {
         if verdict == Verdict::Match && ranges.iter().any(|r| r.state == "unchecked") {
             notices.push(Notice::new("regions that are described as they stand on the disc could not be checked without the key; every file in them matches"));
         }
+        if let Some(extra) = self.expectation.len.and_then(|l| self.len().checked_sub(l)).filter(|&e| e > 0) {
+            notices.push(Notice::new(format!("{extra} bytes follow after the end of what is described")));
+        }
         let mut counts = Counts::default();
         for file in &files {
             let count = match file.state {

@@ -242,9 +242,6 @@ fn find_expectation(
         let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: setting.watch, depth: 0 };
         if let Ok(opened) = REGISTRY.open(source.clone(), &context, &[])
             && let Some(expectation) = opened.expectation
-            && id.is_some()
-            && !expectation.ids.is_empty()
-            && fits(&expectation)
         {
             return Ok(Some((at.clone(), expectation)));
         }
