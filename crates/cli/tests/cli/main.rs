@@ -7,4 +7,5 @@ mod help;
 mod independent;
 mod interrupt;
 mod support;
+mod variants;
 mod zip;

@@ -169,3 +169,81 @@ impl Date {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+
+    fn entry(name: &[u8; 2], body: &[u8]) -> Vec<u8> {
+        let mut bytes = name.to_vec();
+        bytes.extend([body.len() as u8 + 4, 1]);
+        bytes.extend(body);
+        bytes
+    }
+
+    fn both(value: u32) -> Vec<u8> {
+        [value.to_le_bytes(), value.to_be_bytes()].concat()
+    }
+
+    #[test]
+    fn a_name_goes_on_in_a_continuation_area() {
+        let mut disc = vec![0; 3 * 2048];
+        let rest = entry(b"NM", b"\0Lane.map");
+        disc[2 * 2048 + 100..2 * 2048 + 100 + rest.len()].copy_from_slice(&rest);
+        let more = entry(b"CE", &[both(2), both(100), both(rest.len() as u32)].concat());
+        let extras = read(&Bytes(disc), 2048, &[entry(b"NM", b"\x01Lamplighter "), more].concat());
+        assert_eq!(extras.name.as_deref(), Some(b"Lamplighter Lane.map".as_slice()));
+        assert!(extras.any && extras.link.is_none());
+    }
+
+    #[test]
+    fn continuations_that_lead_in_a_circle_or_outside_end() {
+        let mut disc = vec![0; 2 * 2048];
+        let circle = entry(b"CE", &[both(1), both(0), both(28)].concat());
+        disc[2048..2048 + circle.len()].copy_from_slice(&circle);
+        assert!(!read(&Bytes(disc.clone()), 2048, &circle).any);
+        let outside = entry(b"CE", &[both(7), both(0), both(28)].concat());
+        assert!(!read(&Bytes(disc), 2048, &outside).any);
+    }
+
+    #[test]
+    fn links_are_put_together_from_their_components() {
+        let target = |body: &[u8]| {
+            let extras = read(&Bytes(vec![]), 2048, &entry(b"SL", body));
+            String::from_utf8(extras.link.unwrap_or_default()).unwrap()
+        };
+        assert_eq!(target(b"\0\x04\0\0\x04pier\0\x05lanes"), "../pier/lanes");
+        assert_eq!(target(b"\0\x08\0\0\x03etc"), "/etc");
+        assert_eq!(target(b"\0\x02\0\x01\x03fog\0\x04bell"), "./fogbell");
+        assert_eq!(target(b"\0\0\x09cut"), "", "a component longer than its entry");
+    }
+
+    #[test]
+    fn times_are_taken_in_the_order_of_their_flags() {
+        // Creation and modification, short form: the second one counts. 2009-03-14 10:26:53, one hour east.
+        let dates = [&[0x03, 1, 1, 1, 0, 0, 0, 0][..], &[109, 3, 14, 10, 26, 53, 4]].concat();
+        let extras = read(&Bytes(vec![]), 2048, &entry(b"TF", &dates));
+        assert_eq!(extras.modified.and_then(Date::seconds), Some(1_237_022_813));
+        let long = [&[0x82][..], b"2009031409265300\0"].concat();
+        let extras = read(&Bytes(vec![]), 2048, &entry(b"TF", &long));
+        assert_eq!(extras.modified.and_then(Date::seconds), Some(1_237_022_813));
+        assert_eq!(Date::Short([0; 7]).seconds(), None, "not given");
+    }
+
+    #[test]
+    fn relocated_folders_and_their_places_are_known() {
+        let area = [entry(b"CL", &both(77)), entry(b"RE", b""), entry(b"PX", &[0; 32])].concat();
+        let extras = read(&Bytes(vec![]), 2048, &area);
+        assert_eq!((extras.child, extras.relocated), (Some(77), true));
+        assert_eq!(announced(b"SP\x07\x01\xbe\xef\x02"), Some(2));
+        assert_eq!(announced(b"SP\x07\x01\xbe\xee\x02"), None);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_area_is_read_or_left(area in proptest::collection::vec(proptest::prelude::any::<u8>(), 0..255)) {
+            let _ = read(&Bytes(area.clone()), 2048, &area);
+        }
+    }
+}
