@@ -33,6 +33,8 @@ pub struct ExtractReport {
     pub renamed: Vec<Renamed>,
     /// Files that were left out, and why.
     pub left_out: Vec<LeftOut>,
+    /// What to do about them.
+    pub advice: Option<String>,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
 }
@@ -103,6 +105,7 @@ pub fn extract(
         kernel_bytes: 0,
         renamed: Vec::new(),
         left_out: Vec::new(),
+        advice: None,
         notices: item.notices().to_vec(),
     };
     if setting.dry_run {
@@ -116,6 +119,13 @@ pub fn extract(
     let total = plan.jobs.iter().map(|j| j.source.len()).sum();
     let largest = plan.jobs.iter().map(|j| j.source.len()).max().unwrap_or(0);
     let holder = folder.ancestors().find(|f| f.is_dir()).unwrap_or(Path::new("."));
+    if plan.jobs.is_empty()
+        && let Some(first) = report.left_out.first()
+    {
+        return Err(fail(Error::Unreadable {
+            why: format!("none of its files can be read; {}: {}", first.path, first.why),
+        }));
+    }
     check_room(holder, solid_bytes(&plan.jobs).unwrap_or(total), largest).map_err(fail)?;
     for (path, _) in &plan.folders {
         stage.make_folder(path).map_err(fail)?;
@@ -132,8 +142,21 @@ pub fn extract(
                 .push(Notice::new(format!("the link {name} leads out of the folder (to {target}); it was not made")));
         }
     }
+    if report.files == 0
+        && let Some(first) = report.left_out.first()
+    {
+        return Err(fail(Error::Unreadable {
+            why: format!("none of its files could be read; {}: {}", first.path, first.why),
+        }));
+    }
     stage.commit(&plan.folders).map_err(fail)?;
     setting.watch.end();
+    let len = item.source.as_ref().map_or(0, |s| s.len());
+    if item.opened.promised_len.is_some_and(|promised| promised > len) {
+        report.advice = Some("the source ends too early: dump or copy the source again".into());
+    } else if !report.left_out.is_empty() {
+        report.advice = Some("the reasons stand above; what is damaged has to be dumped or copied again".into());
+    }
     Ok(done(report))
 }
 

@@ -39,13 +39,9 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;
     }
-    if !report.left_out.is_empty() {
-        let words = format!(
-            "{} of it could not be read and {} left out",
-            count(report.left_out.len(), "file"),
-            if report.left_out.len() == 1 { "was" } else { "were" }
-        );
-        row(out, "but", &format!("{}{words}{}; dump or copy the source again", style::BAD, style::PLAIN))?;
+    if let Some(advice) = &report.advice {
+        let (bad, plain) = (style::BAD, style::PLAIN);
+        row(out, "but", &format!("{bad}{} left out{plain}; {advice}", count(report.left_out.len(), "file")))?;
     }
     out.flush()?;
     super::notices(&report.notices, manner)

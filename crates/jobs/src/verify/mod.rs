@@ -355,7 +355,9 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let source = quoted(&item.shown);
     let next = match verdict {
         Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
-        Verdict::Damaged => "copy or dump it again; \"decanter extract\" takes what is whole".into(),
+        Verdict::Damaged => {
+            "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole".into()
+        }
         _ if item.opened.format == "ird" => format!("decanter verify SOURCE --against {source}"),
         _ => "it reads well; to prove its content, give a description of it with --against".into(),
     };

@@ -59,6 +59,7 @@ impl Format for Zip {
         let archive = ZipArchive::new(reader).map_err(|e| told(e, len))?;
         let mut opened = Opened::new(ID, "zip archive");
         let mut tree = Tree::default();
+        let mut locked = 0;
         let mut starts = Vec::with_capacity(archive.len());
         for index in 0..archive.len() {
             let entry = archive.by_index_data(index).map_err(|e| told(e, archive.central_directory_start()))?;
@@ -75,6 +76,7 @@ impl Format for Zip {
                 Kind::Folder
             } else {
                 starts.push((entry.header_start(), entry.compressed_size()));
+                locked += usize::from(entry.encrypted());
                 let method = match entry.compression() {
                     _ if entry.encrypted() => Err("is encrypted, which is not supported".to_owned()),
                     CompressionMethod::STORE => Ok(Method::Stored),
@@ -100,6 +102,9 @@ impl Format for Zip {
             tree.nodes.push(Node { path, kind, modified });
         }
         note_overlaps(&mut opened, starts);
+        if locked > 0 {
+            opened.notice(format!("{locked} entries are encrypted; unpack them with their password first"));
+        }
         if archive.has_duplicate_names() {
             opened.notice("some entries have the same name; only the last of each is listed");
         }
