@@ -47,11 +47,6 @@ pub trait Format: Send + Sync {
     /// and broken nodes instead.
     fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened>;
 
-    /// True when [`Format::compose`] works.
-    fn composes(&self) -> bool {
-        false
-    }
-
     /// Lays a tree out in this format, without writing anything.
     ///
     /// # Errors

@@ -56,7 +56,7 @@ pub fn decrypt(
     check: Option<&Check<'_>>,
     setting: &Setting<'_>,
 ) -> Result<(DecryptReport, Answer), Failure> {
-    let item = locate::open(shown, "decrypt", setting, false)?;
+    let item = locate::open(shown, "decrypt", setting)?;
     let what = format!("cannot decrypt \"{shown}\"");
     let fail = |e| Failure::new(what.clone(), e);
     let clear = clear_image(&item).map_err(|(e, hint)| match hint {

@@ -78,7 +78,7 @@ pub fn extract(
     only: &[String],
     setting: &Setting<'_>,
 ) -> Result<(ExtractReport, Answer), Failure> {
-    let item = locate::open(shown, "extract", setting, false)?;
+    let item = locate::open(shown, "extract", setting)?;
     let fail = |e| Failure::new(format!("cannot extract \"{shown}\""), e);
     let Some(tree) = &item.opened.tree else {
         return Err(fail(Error::Usage(format!("it is a {}, which has no files inside", item.opened.kind))));

@@ -172,7 +172,7 @@ fn files_below(folder: &str) -> Vec<String> {
 }
 
 fn one(shown: &str, setting: &Setting<'_>) -> Identity {
-    match locate::open(shown, "identify", setting, false) {
+    match locate::open(shown, "identify", setting) {
         Ok(item) => describe(&item),
         Err(failure) => Identity {
             source: shown.to_owned(),

@@ -147,7 +147,7 @@ pub fn keys(sources: &[String], setting: &Setting<'_>) -> Result<KeysReport, Fai
     let mut ring = gather(setting, &Around::default());
     let mut reports = Vec::new();
     for shown in sources {
-        let item = locate::open(shown, "look for the key of", setting, false)?;
+        let item = locate::open(shown, "look for the key of", setting)?;
         let mut report = SourceKey {
             source: item.address.clone(),
             id: item.opened.get("id").map(str::to_owned),

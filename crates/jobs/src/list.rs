@@ -46,7 +46,7 @@ pub struct Entry {
 /// # Errors
 /// When it cannot be opened.
 pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
-    let item = locate::open(shown, "list", setting, false)?;
+    let item = locate::open(shown, "list", setting)?;
     let tree = item.opened.tree.unwrap_or_default();
     let entry = |node: &decanter_core::Node| {
         let mut entry = Entry {

@@ -63,13 +63,13 @@ struct Place {
     name: String,
 }
 
-/// Opens what the user typed. `whole` keeps an archive from being looked through.
+/// Opens what the user typed; an archive with exactly one image in it is looked through.
 ///
 /// # Errors
 /// A [`Failure`] that names the source.
-pub fn open(shown: &str, verb: &str, setting: &Setting<'_>, whole: bool) -> std::result::Result<Item, Failure> {
+pub fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
     let what = || format!("cannot {verb} \"{shown}\"");
-    open_quietly(shown, setting, whole).map_err(|e| Failure::new(what(), e))
+    open_quietly(shown, setting).map_err(|e| Failure::new(what(), e))
 }
 
 /// What an address leads to, before anything is looked through.
@@ -119,13 +119,12 @@ pub(crate) fn bytes(shown: &str, setting: &Setting<'_>) -> Result<SourceRef> {
     }
 }
 
-fn open_quietly(shown: &str, setting: &Setting<'_>, whole: bool) -> Result<Item> {
+fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
     let Reached { host, found, mut around, mut names, mut kinds, stop } = reach(shown, setting)?;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,
     };
-    let stop = whole || stop;
     let mut address = shown.to_owned();
     let mut notices = Vec::new();
     loop {

@@ -32,11 +32,6 @@ impl FileSource {
         }
         Ok(Self { file: Arc::new(file), path: path.to_owned(), len: meta.len(), run: Mutex::new(None) })
     }
-
-    /// The path it was opened with.
-    pub fn path(&self) -> &Path {
-        &self.path
-    }
 }
 
 impl Source for FileSource {

@@ -193,7 +193,7 @@ pub fn verify_all<E>(
 /// When the source or a description cannot be opened, the description is for another disc, or the key is
 /// needed and missing.
 pub fn verify(shown: &str, against: &[String], setting: &Setting<'_>) -> std::result::Result<VerifyReport, Failure> {
-    let item = locate::open(shown, "verify", setting, false)?;
+    let item = locate::open(shown, "verify", setting)?;
     let expectation = find_expectation(&item, against, setting)?;
     setting.watch.begin(&format!("verifying {}", item.stem), Some(total_bytes(&item)));
     let report = match &expectation {
@@ -221,7 +221,7 @@ fn find_expectation(
     let fits = |e: &Expectation| id.is_none() || e.ids.is_empty() || e.ids.iter().any(|i| Some(plain(i)) == id);
     let mut others = Vec::new();
     for path in against {
-        let opened = locate::open(path, "use", setting, false)?;
+        let opened = locate::open(path, "use", setting)?;
         let Some(expectation) = opened.opened.expectation else {
             let why =
                 format!("it is a {}, and describes nothing that a source could be held against", opened.opened.kind);

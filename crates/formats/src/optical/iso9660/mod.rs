@@ -69,10 +69,6 @@ impl Format for Iso9660 {
         Ok(opened)
     }
 
-    fn composes(&self) -> bool {
-        true
-    }
-
     fn compose(&self, tree: &Tree, label: &str) -> Result<Blueprint> {
         compose::compose(tree, label)
     }

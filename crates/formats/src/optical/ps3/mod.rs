@@ -68,7 +68,7 @@ impl Format for Ps3Disc {
         opened.notices = plain.notices;
         let found = match state {
             State::Decrypted if encrypted.is_empty() => Found::none(),
-            State::Decrypted => seal_key(&source, &encrypted, &names, context)?,
+            State::Decrypted => seal_key(&encrypted, &names, context),
             _ => find_key(&source, &plain_tree, &encrypted, need, &names, context)?,
         };
         let (view, mut tree) = match (&found.cbc, &found.trouble) {
@@ -142,7 +142,7 @@ fn find_key(
             continue;
         };
         let view: SourceRef = Arc::new(Ciphered::new(source.clone(), cbc.clone()));
-        match proof::try_key(&view, tree, encrypted)? {
+        match proof::try_key(source, &view, tree, encrypted)? {
             Verdict::Right(path) => {
                 notices.extend(wrong.iter().map(|w| format!("the key in {w} is wrong for this disc")));
                 let key = KeyState::Found { origin: entry.origin.clone(), proof: Some(path) };
@@ -162,19 +162,10 @@ fn find_key(
 
 /// A key for turning a decrypted image back into what the disc has, for descriptions that hash the ciphertext. It
 /// cannot be proven from the image, so it is only used where a digest proves it.
-fn seal_key(
-    source: &SourceRef,
-    encrypted: &Arc<[Range<u64>]>,
-    names: &[String],
-    context: &Context<'_>,
-) -> Result<Found> {
-    let mut found = Found::none();
-    if !source.is_empty()
-        && let Some(entry) = context.keys.candidates(names).first()
-    {
-        found.cbc = cipher(&entry.key, Direction::Encrypt, encrypted).ok();
-    }
-    Ok(found)
+fn seal_key(encrypted: &Arc<[Range<u64>]>, names: &[String], context: &Context<'_>) -> Found {
+    let first = context.keys.candidates(names).into_iter().next();
+    let cbc = first.and_then(|entry| cipher(&entry.key, Direction::Encrypt, encrypted).ok());
+    Found { cbc, ..Found::none() }
 }
 
 /// Marks the files that cannot be read without the key.
