@@ -17,10 +17,11 @@ use std::thread;
 
 /// Bytes in a block: large enough for the disk, a multiple of every sector size.
 pub const BLOCK: usize = 1 << 20;
-/// Blocks in the pool of one pipeline.
-const POOL: usize = 16;
+/// Blocks in the pool of one pipeline: enough for every reader and consumer to hold one, few enough to stay in the
+/// processor's cache.
+const POOL: usize = 8;
 /// Pieces that may wait for one consumer.
-const QUEUE: usize = 6;
+const QUEUE: usize = 3;
 /// Bytes that the kernel is asked to copy, or a fill to stand for, at once: between two of them the user may stop.
 const LONG_STEP: u64 = 16 << 20;
 /// Threads that read at most; more of them only wait for the one that writes.
