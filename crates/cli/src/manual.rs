@@ -21,13 +21,12 @@ pub fn completions(shell: clap_complete::Shell, out: &mut dyn Write) -> io::Resu
     out.write_all(&script)
 }
 
-/// Writes one page for the whole and one for each command; returns how many.
+/// Writes one page for the whole and one for each command, unless it is a rehearsal; returns how many.
 ///
 /// # Errors
 /// When the folder or a page cannot be written.
-pub fn pages(folder: &Path) -> Result<usize, Failure> {
+pub fn pages(folder: &Path, dry_run: bool) -> Result<usize, Failure> {
     let fail = |e| Failure::new("cannot write the manual pages", e);
-    std::fs::create_dir_all(folder).map_err(|e| fail(Error::io("make folder", folder, e)))?;
     let mut command = Cli::command();
     command.build();
     let mut all = vec![(String::from("decanter"), command.clone())];
@@ -35,6 +34,10 @@ pub fn pages(folder: &Path) -> Result<usize, Failure> {
         all.push((format!("decanter-{}", sub.get_name()), sub.clone()));
     }
     let count = all.len();
+    if dry_run {
+        return Ok(count);
+    }
+    std::fs::create_dir_all(folder).map_err(|e| fail(Error::io("make folder", folder, e)))?;
     for (name, command) in all {
         let mut page = Vec::new();
         clap_mangen::Man::new(command).render(&mut page).map_err(|e| fail(Error::io("make page", folder, e)))?;

@@ -124,14 +124,26 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             Ok(0)
         }
         Command::Manual { output } => {
-            let pages = manual::pages(output)?;
-            writeln!(out, "wrote {pages} pages into {}", output.display())?;
+            let pages = manual::pages(output, global.dry_run)?;
+            let verb = if global.dry_run { "would write" } else { "wrote" };
+            if global.json {
+                let report = serde_json::json!({
+                    "schema": "decanter.manual/1", "folder": output, "pages": pages, "dry_run": global.dry_run,
+                });
+                json(out, &report)?;
+            } else {
+                writeln!(out, "{verb} {pages} pages into {}", output.display())?;
+            }
             Ok(0)
         }
     }
 }
 
-fn json(out: &mut dyn Write, report: &impl Serialize) -> Result<(), Stop> {
+/// Prints a report as one JSON object.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn json(out: &mut dyn Write, report: &impl Serialize) -> Result<(), Stop> {
     serde_json::to_writer_pretty(&mut *out, report).map_err(std::io::Error::from)?;
     writeln!(out)?;
     Ok(())

@@ -10,6 +10,7 @@ use decanter_core::Watch;
 use decanter_demo as demo;
 use decanter_jobs::Failure;
 use decanter_jobs::identify::quoted;
+use serde_json::json;
 use std::io::Write;
 use std::path::Path;
 
@@ -53,6 +54,21 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             }
         }
     }
+    if cli.global.json {
+        // One object, so no tour: each of its commands would print one of its own.
+        let report = json!({
+            "schema": "decanter.demo/1",
+            "image": made.image,
+            "archive": made.archive,
+            "key": made.key,
+            "description": made.description,
+            "damaged": made.damaged,
+            "short": made.short,
+            "keys": made.keys,
+        });
+        crate::run::json(out, &report)?;
+        return Ok(0);
+    }
     if wish.no_tour {
         return Ok(0);
     }
@@ -72,11 +88,9 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
     let mut code = 0;
     for (question, words, expected) in steps {
         let typed: Vec<String> = words.iter().map(|w| quoted(w)).collect();
-        if !cli.global.json {
-            let (bold, plain) = (style::BOLD, style::PLAIN);
-            writeln!(out, "\n{bold}{question}{plain}\n{bold}$ decanter {}{plain}", typed.join(" "))?;
-            out.flush()?;
-        }
+        let (bold, plain) = (style::BOLD, style::PLAIN);
+        writeln!(out, "\n{bold}{question}{plain}\n{bold}$ decanter {}{plain}", typed.join(" "))?;
+        out.flush()?;
         let line = std::iter::once("decanter".to_owned()).chain(words);
         let mut step = Cli::try_parse_from(line).map_err(|e| Failure::usage("the demo is wrong", e.to_string()))?;
         step.global = cli.global.clone();
@@ -86,8 +100,6 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             code = code.max(found).max(1);
         }
     }
-    if !cli.global.json {
-        writeln!(out, "\nNow try it on your own: decanter identify FILE-OR-FOLDER")?;
-    }
+    writeln!(out, "\nNow try it on your own: decanter identify FILE-OR-FOLDER")?;
     Ok(code)
 }

@@ -61,6 +61,8 @@ fn words(line: &str) -> Vec<String> {
 #[test]
 fn manual_pages_and_completions_cover_every_command() {
     let folder = folder();
+    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 12 pages");
+    assert!(!folder.path().join("man").exists());
     run(folder.path(), &["manual", "-o", "man"]).expect(0);
     for name in COMMANDS {
         let page = fs::read_to_string(folder.path().join(format!("man/decanter-{name}.1"))).unwrap();
@@ -87,4 +89,9 @@ fn the_demo_runs_from_nothing_and_is_the_same_every_time() {
         assert!(read("a") == read("b"), "{name}");
     }
     run(folder.path(), &["demo", "c", "--size", "1MiB"]).expect(2);
+    let json = run(folder.path(), &["demo", "d", "--size", "5MiB", "--json"]).expect(0).json();
+    assert_eq!(
+        (json["schema"].as_str(), json["image"].as_str()),
+        (Some("decanter.demo/1"), Some("d/Kelp Courier.iso"))
+    );
 }
