@@ -169,6 +169,10 @@ fn descriptions_come_back_as_they_went_in() {
         let read = Description::parse(&made.compose().unwrap()).unwrap();
         assert!(read == made, "version {version}");
     }
+    let title = "Ö".repeat(100);
+    let long = Description { title: title.clone(), ..description() };
+    assert_eq!(Description::parse(&long.compose().unwrap()).unwrap().title, title, "200 bytes");
+    assert!(Description { title: "x".repeat(20_000), ..description() }.compose().is_err());
     assert!(matches!(
         Description::parse(&Description { version: 5, ..description() }.compose().unwrap()),
         Err(Error::Unsupported { .. })

@@ -85,6 +85,17 @@ impl<'a> Fields<'a> {
         Ok(u32::from_le_bytes(self.array(what)?))
     }
 
+    /// A length of seven bits a byte, low bits first; the highest bit says that another byte follows. Two bytes at most.
+    fn length(&mut self, what: &'static str) -> Result<usize> {
+        let at = self.at as u64;
+        let [low] = self.array(what)?;
+        let high = if low & 0x80 != 0 { self.array::<1>(what)?[0] } else { 0 };
+        if high & 0x80 != 0 {
+            return Err(Error::malformed(ID, format!("the length of {what} has more than two bytes"), at));
+        }
+        Ok(usize::from(low & 0x7f) | usize::from(high) << 7)
+    }
+
     fn text(&mut self, len: usize, what: &'static str) -> Result<String> {
         let bytes = self.take(len, what)?;
         Ok(String::from_utf8_lossy(bytes).trim_end_matches(['\0', ' ']).to_owned())
@@ -146,11 +157,8 @@ impl Description {
         }
         check_crc(bytes)?;
         let id = f.text(9, "the disc id")?;
-        let title_len = f.array::<1>("the title")?[0];
-        if title_len >= 0x80 {
-            return Err(Error::malformed(ID, "a title of 128 bytes or more", 14));
-        }
-        let title = f.text(title_len.into(), "the title")?;
+        let title_len = f.length("the title")?;
+        let title = f.text(title_len, "the title")?;
         let update_version = f.text(4, "the update version")?;
         let game_version = f.text(5, "the game version")?;
         let app_version = f.text(5, "the application version")?;
@@ -221,7 +229,11 @@ impl Description {
             Ok(bytes)
         };
         out.extend(fixed(&self.id, 9, "id")?);
-        out.push(u8::try_from(self.title.len()).ok().filter(|&l| l < 0x80).ok_or_else(|| too_long("title"))?);
+        match self.title.len() {
+            short @ 0..0x80 => out.push(short as u8),
+            long @ 0x80..0x4000 => out.extend([long as u8 | 0x80, (long >> 7) as u8]),
+            _ => return Err(too_long("title")),
+        }
         out.extend(self.title.as_bytes());
         out.extend(fixed(&self.update_version, 4, "update version")?);
         out.extend(fixed(&self.game_version, 5, "game version")?);
