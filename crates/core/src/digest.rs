@@ -69,7 +69,7 @@ pub struct Digest {
 impl Digest {
     /// In lowercase hexadecimal digits.
     pub fn hex(&self) -> String {
-        self.bytes.iter().map(|b| format!("{b:02x}")).collect()
+        hex(&self.bytes)
     }
 }
 
@@ -136,6 +136,11 @@ impl Hasher {
             Self::Sha(algorithm, h) => Digest { algorithm, bytes: h.finish().as_ref().to_vec() },
         }
     }
+}
+
+/// Bytes in lowercase hexadecimal digits.
+pub fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
 }
 
 /// The digest of bytes in memory.

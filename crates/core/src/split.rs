@@ -1,5 +1,10 @@
 //! Images that were cut into parts so that a file system with a size limit could hold them.
 
+/// Whether a name ends in a number, so that it is worth looking for the other parts.
+pub fn is_numbered(name: &str) -> bool {
+    name.rsplit_once('.').is_some_and(|(_, end)| !end.is_empty() && end.bytes().all(|b| b.is_ascii_digit()))
+}
+
 /// The names of the parts that belong to `name`, in order, among the `names` of its folder: itself
 /// included, and at least two. `None` if `name` is not such a part.
 ///
@@ -7,7 +12,7 @@
 /// `disc.66600`, `disc.66601` ….
 pub fn parts(name: &str, names: &[String]) -> Option<Vec<String>> {
     let (stem, digits) = name.rsplit_once('.')?;
-    if digits.is_empty() || digits.len() > 5 || !digits.bytes().all(|b| b.is_ascii_digit()) {
+    if digits.len() > 5 || !is_numbered(name) {
         return None;
     }
     let number: u32 = digits.parse().ok()?;

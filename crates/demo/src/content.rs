@@ -17,10 +17,6 @@ pub(crate) fn secret(name: &str) -> [u8; 16] {
     bytes
 }
 
-pub(crate) fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
-}
-
 /// Bytes that look random but are the same every time, computed wherever they are read.
 pub(crate) struct Noise {
     pub(crate) seed: u64,

@@ -9,6 +9,7 @@ pub use disc::{Disc, Kelp};
 
 use content::secret;
 use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::hex;
 use decanter_core::pour::{self, Draft};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Fill, Overlay, Slice};
@@ -84,8 +85,8 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let damaged = put("Kelp Courier (damaged).iso", &Blueprint::of(Arc::new(damaged)))?;
     let kept = (written.len() / SECTOR - written.len() / SECTOR / CUT_PART) * SECTOR;
     let short = put("Kelp Courier (cut short).iso", &Blueprint::of(Arc::new(Slice::new(written.clone(), 0, kept)?)))?;
-    let hex: String = kelp.disc.key.bytes().iter().map(|b| format!("{b:02x}")).collect();
-    let key = put("DCNT-10001.dkey", &small(format!("{hex}\n").into_bytes()))?;
+    let digits = hex(kelp.disc.key.bytes());
+    let key = put("DCNT-10001.dkey", &small(format!("{digits}\n").into_bytes()))?;
     let description = put("Kelp Courier.ird", &small(kelp.description(watch)?.compose()?))?;
     let archive = if written.len() <= MOST_ZIPPED {
         Some(pack(&folder.join("Kelp Courier.zip"), "Kelp Courier.iso", &written, wish.replace, watch)?)
@@ -96,9 +97,9 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let list = format!(
         "# Saltmarsh Pier Arcade Museum, made-up secrets\n{} = {}\n{} = {}\n",
         "ps3.disc.derive.key",
-        content::hex(&secret("derive key")),
+        hex(&secret("derive key")),
         "ps3.disc.derive.iv",
-        content::hex(&secret("derive iv")),
+        hex(&secret("derive iv")),
     );
     let keys = put("keys/museum.keys", &small(list.into_bytes()))?;
     Ok(Collection { image, archive, key, description, damaged, short, keys })

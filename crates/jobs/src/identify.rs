@@ -160,8 +160,7 @@ fn files_below(folder: &str) -> Vec<String> {
         walk.filter(|e| e.file_type().is_file()).map(|e| e.path().to_string_lossy().into_owned()).collect();
     let later_part = |path: &String| {
         let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        let numbered = name.rsplit('.').next().is_some_and(|e| e.bytes().all(|b| b.is_ascii_digit()));
-        if !numbered {
+        if !decanter_core::split::is_numbered(name) {
             return false;
         }
         let siblings: Vec<String> =

@@ -13,7 +13,7 @@ pub mod verify;
 
 pub use failure::Failure;
 pub use keys::{KeysReport, keys};
-pub use locate::{Around, Item, open};
+pub use locate::{Item, open};
 
 use decanter_core::{Key, Watch};
 use std::path::PathBuf;

@@ -197,7 +197,7 @@ fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
 fn host_file(path: &Path) -> Result<Place> {
     let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let folder = path.parent().unwrap_or(Path::new(""));
-    if name.rsplit('.').next().is_some_and(|e| e.bytes().all(|b| b.is_ascii_digit()))
+    if split::is_numbered(&name)
         && let Some(parts) = split::parts(&name, &names_in(folder))
     {
         let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(part))?) as SourceRef);
@@ -306,8 +306,11 @@ fn candidates(tree: &Tree) -> Vec<(String, Place)> {
     for (node, file) in tree.files() {
         let Content::Whole(source) = &file.content else { continue };
         let folder = node.path.rsplit_once('/').map_or("", |(f, _)| f);
-        let numbered = node.name().rsplit('.').next().is_some_and(|e| e.bytes().all(|b| b.is_ascii_digit()));
-        let parts = if numbered { by_folder.get(folder).and_then(|n| split::parts(node.name(), n)) } else { None };
+        let parts = if split::is_numbered(node.name()) {
+            by_folder.get(folder).and_then(|n| split::parts(node.name(), n))
+        } else {
+            None
+        };
         match parts {
             Some(parts) if parts[0] != node.name() => {}
             Some(parts) => {

@@ -180,10 +180,8 @@ fn copy_in_kernel(from: &File, mut from_at: u64, to: &File, path: &Path, mut to_
             }
             None => {
                 let mut buf = vec![0; left.min(pipeline::BLOCK as u64) as usize];
-                from.read_exact_at(&mut buf, from_at).map_err(|source| match source.kind() {
-                    std::io::ErrorKind::UnexpectedEof => pipeline::short(left, from_at),
-                    _ => Error::Io { op: "read", path: None, offset: Some(from_at), source },
-                })?;
+                let failed = |source| Error::Io { op: "read", path: None, offset: Some(from_at), source };
+                from.read_exact_at(&mut buf, from_at).map_err(failed)?;
                 to.write_all_at(&buf, to_at).map_err(report)?;
                 buf.len() as u64
             }

@@ -3,7 +3,7 @@
 //! Memory is bounded by a pool of blocks. A reader takes its block from the pool *before* it takes the next
 //! step, so the earliest unread step always has one and nothing can wait in a circle.
 
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::format::Transform;
 use crate::source::{Place, SourceRef};
 use crate::watch::{self, Watch};
@@ -272,7 +272,7 @@ impl Step {
 /// Runs a plan: calls `sink` with every piece in order, on the calling thread.
 ///
 /// # Errors
-/// The first error in the order of the output: of reading, of `sink`, or [`Error::Cancelled`].
+/// The first error in the order of the output: of reading, of `sink`, or [`crate::Error::Cancelled`].
 pub fn run(mut plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
     let (home, pool) = bounded(POOL);
     if plan.len() <= BLOCK as u64 {
@@ -408,9 +408,4 @@ pub fn read_into(plan: Plan, consumers: Vec<Consumer<'_>>, watch: &dyn Watch) ->
         watch.advance(piece.len());
         Ok(())
     })
-}
-
-/// The error of a source that turned out shorter than it was.
-pub(crate) fn short(asked: u64, len: u64) -> Error {
-    Error::PastEnd { offset: 0, asked, len }
 }

@@ -424,7 +424,7 @@ impl Format for Ird {
             ("extra fields".into(), format!("{:#06x} {:#06x}", d.extra[0], d.extra[1])),
         ];
         for (index, md5) in d.region_md5.iter().enumerate() {
-            opened.parameters.push((format!("region {index} MD5"), hex(md5)));
+            opened.parameters.push((format!("region {index} MD5"), digest::hex(md5)));
         }
         let names = self.read_names(&d, context, &mut opened)?;
         match d.expectation(&names) {
@@ -461,8 +461,4 @@ impl Ird {
             }
         }
     }
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
 }
