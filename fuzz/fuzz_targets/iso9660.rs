@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0 };
+    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
     let mut image = vec![0; 16 * 2048];
     image.extend_from_slice(data);
     if let Ok(opened) = Iso9660.open(Arc::new(Bytes(image)), &context) {

@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0 };
+    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
     let Ok(opened) = Zip.open(Arc::new(Bytes(data.to_vec())), &context) else { return };
     for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
         let Ok(source) = file.source() else { continue };

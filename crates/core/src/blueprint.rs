@@ -17,9 +17,32 @@ impl PartId {
     }
 }
 
-/// The digests of parts that are already known when a late part is computed.
+/// Turns the bytes of a source into fewer, chunk by chunk, on many threads.
+pub trait Packer: Send + Sync {
+    /// Bytes of the source that one thread packs at a time. Memory grows with it.
+    fn batch_len(&self) -> usize;
+
+    /// What one thread needs, made once a thread.
+    ///
+    /// # Errors
+    /// When it cannot be set up.
+    fn worker(&self) -> Result<Box<dyn PackWorker>>;
+}
+
+/// One thread of a [`Packer`].
+pub trait PackWorker {
+    /// Appends what the batch `raw` becomes to `packed`, and one mark a chunk to `marks`: its packed length in
+    /// bytes, with whatever flags the format that made the packer puts into the upper bits.
+    ///
+    /// # Errors
+    /// When the library that packs fails.
+    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()>;
+}
+
+/// What is already known of other parts when a late part is computed.
 pub struct Known<'a> {
     pub(crate) digests: &'a [Option<Vec<Digest>>],
+    pub(crate) marks: &'a [Vec<u32>],
 }
 
 impl Known<'_> {
@@ -34,6 +57,11 @@ impl Known<'_> {
             .map(|d| d.bytes.as_slice())
             .ok_or_else(|| Error::Usage(format!("the {} of part {} was not asked for", algorithm.name(), part.0)))
     }
+
+    /// The marks of a packed part, one a chunk, in order; none for other parts.
+    pub fn marks(&self, part: PartId) -> &[u32] {
+        self.marks.get(part.0).map_or(&[], Vec::as_slice)
+    }
 }
 
 /// Computes a late part.
@@ -42,6 +70,7 @@ pub type Make = Arc<dyn Fn(&Known<'_>) -> Result<Vec<u8>> + Send + Sync>;
 #[derive(Clone)]
 pub(crate) enum Content {
     Source(SourceRef),
+    Packed { source: SourceRef, packer: Arc<dyn Packer> },
     Late { len: u64, needs: Vec<PartId>, make: Option<Make> },
 }
 
@@ -52,9 +81,10 @@ pub(crate) struct Part {
 }
 
 impl Part {
+    /// Length in bytes; of a packed part that of what goes in.
     pub(crate) fn len(&self) -> u64 {
         match &self.content {
-            Content::Source(source) => source.len(),
+            Content::Source(source) | Content::Packed { source, .. } => source.len(),
             Content::Late { len, .. } => *len,
         }
     }
@@ -79,7 +109,7 @@ impl Blueprint {
         blueprint
     }
 
-    /// Length of the output in bytes.
+    /// Length of the output in bytes; packed parts count with their length before packing.
     pub fn len(&self) -> u64 {
         self.parts.iter().map(Part::len).sum()
     }
@@ -104,6 +134,12 @@ impl Blueprint {
         self.push(Content::Source(Arc::new(Fill { byte, len })))
     }
 
+    /// Adds what `packer` makes of the bytes of `source`. Its length is known only once it is written; a digest
+    /// asked for with [`Blueprint::measure`] is that of the bytes before packing.
+    pub fn packed(&mut self, source: SourceRef, packer: Arc<dyn Packer>) -> PartId {
+        self.push(Content::Packed { source, packer })
+    }
+
     /// Adds `len` bytes that are computed late: [`Blueprint::compute`] says how, once the parts they need have
     /// been added. They are written back in place, so a header may describe what comes after it.
     pub fn late(&mut self, len: u64) -> PartId {
@@ -121,7 +157,7 @@ impl Blueprint {
                 *slot = Some(make);
                 Ok(())
             }
-            Content::Source(_) => Err(Error::Usage(format!("part {} is not late", part.0))),
+            _ => Err(Error::Usage(format!("part {} is not late", part.0))),
         }
     }
 
@@ -140,7 +176,7 @@ impl Blueprint {
     pub fn as_source(&self) -> Result<SourceRef> {
         let parts = self.parts.iter().map(|p| match &p.content {
             Content::Source(source) => Ok(source.clone()),
-            Content::Late { .. } => Err(Error::Usage("an output with late parts has to be written first".into())),
+            _ => Err(Error::Usage("an output with late or packed parts has to be written first".into())),
         });
         Ok(Arc::new(Concat::new(parts.collect::<Result<_>>()?)?))
     }

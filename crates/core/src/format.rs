@@ -2,6 +2,7 @@
 
 use crate::blueprint::Blueprint;
 use crate::error::{Error, KeyTrouble, Result};
+use crate::catalogue::Catalogue;
 use crate::expectation::Expectation;
 use crate::keyring::Keyring;
 use crate::source::{Source, SourceRef};
@@ -69,6 +70,25 @@ pub struct Context<'a> {
     pub watch: &'a dyn Watch,
     /// How many containers stand around the source.
     pub depth: usize,
+    /// The files next to the source.
+    pub beside: &'a dyn Beside,
+}
+
+/// The files next to a source, for formats that name others: cue sheets, split sets.
+pub trait Beside: Sync {
+    /// The file called `name` in the same folder: spelled exactly so, or else the only one that differs in case
+    /// alone; with the name that it really has.
+    ///
+    /// # Errors
+    /// When it is there but cannot be opened.
+    fn find(&self, name: &str) -> Result<Option<(String, SourceRef)>>;
+}
+
+/// Nothing is next to it.
+impl Beside for () {
+    fn find(&self, _name: &str) -> Result<Option<(String, SourceRef)>> {
+        Ok(None)
+    }
 }
 
 impl<'a> Context<'a> {
@@ -82,7 +102,7 @@ impl<'a> Context<'a> {
             let (asked, limit) = (depth as u64, MOST_DEPTH as u64);
             return Err(Error::Limit { what: "containers in containers", asked, limit });
         }
-        Ok(Context { depth, ..*self })
+        Ok(Context { depth, beside: &(), ..*self })
     }
 }
 
@@ -109,6 +129,47 @@ pub struct Opened {
     pub protection: Option<Protection>,
     /// What some other source should hold, if this is a description of one.
     pub expectation: Option<Arc<Expectation>>,
+    /// What many other sources should hold, if this is a list of them.
+    pub catalogue: Option<Arc<Catalogue>>,
+    /// The logical sectors of 2,048 bytes, where the source has other bytes around them.
+    pub volume: Option<SourceRef>,
+    /// The tracks, if it is an image of a CD with all bytes of its sectors.
+    pub tracks: Vec<Track>,
+    /// What the file system itself takes of the source (or of the volume, where there is one): descriptors, folders.
+    pub structure: Vec<Range<u64>>,
+}
+
+/// A track of a CD image.
+#[derive(Clone)]
+pub struct Track {
+    /// Number, from 1.
+    pub number: u8,
+    /// What its sectors hold.
+    pub kind: TrackKind,
+    /// The file it stands in, as the cue sheet names it; empty for an image without one.
+    pub file: String,
+    /// Address on the disc of the first sector of `source`, in sectors after 00:02:00.
+    pub first_sector: u64,
+    /// Sectors at the beginning of `source` that belong to the gap before the track (index 0).
+    pub gap_sectors: u64,
+    /// Sectors of silence before the track that no file has (`PREGAP`).
+    pub pregap_sectors: u64,
+    /// Its sectors: `sector_len` bytes each.
+    pub source: SourceRef,
+    /// Bytes of a sector as stored.
+    pub sector_len: u64,
+}
+
+/// What the sectors of a track hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TrackKind {
+    /// Sound: 2,352 bytes of samples.
+    Audio,
+    /// Data of mode 1: 2,048 bytes with EDC and ECC.
+    Mode1,
+    /// Data of mode 2: with subheader, form 1 or 2 by sector.
+    Mode2,
 }
 
 impl Opened {
@@ -125,6 +186,10 @@ impl Opened {
             regions: Vec::new(),
             protection: None,
             expectation: None,
+            catalogue: None,
+            volume: None,
+            tracks: Vec::new(),
+            structure: Vec::new(),
         }
     }
 
@@ -139,6 +204,18 @@ impl Opened {
     /// Adds a notice.
     pub fn notice(&mut self, text: impl Into<String>) {
         self.notices.push(Notice::new(text));
+    }
+
+    /// Takes over what is known of the volume inside: facts, notices, files, regions, protection, structure.
+    pub fn adopt(&mut self, mut inner: Opened) {
+        self.facts.append(&mut inner.facts);
+        self.parameters.append(&mut inner.parameters);
+        self.notices.append(&mut inner.notices);
+        self.structure.append(&mut inner.structure);
+        self.regions.append(&mut inner.regions);
+        self.tree = inner.tree.or(self.tree.take());
+        self.protection = inner.protection.or(self.protection.take());
+        self.promised_len = inner.promised_len.or(self.promised_len);
     }
 
     /// The value of the fact called `name`.

@@ -11,6 +11,7 @@
 //! a [`Watch`] or comes back in a result.
 
 pub mod blueprint;
+pub mod catalogue;
 pub mod digest;
 pub mod error;
 pub mod expectation;

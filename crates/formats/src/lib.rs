@@ -13,8 +13,16 @@ use decanter_core::Registry;
 /// Every format that Decanter knows.
 pub static REGISTRY: Registry = Registry::new(&[
     &archive::zip::Zip,
+    &optical::cd::CdRaw,
+    &optical::cd::CueSheet,
     &optical::iso9660::Iso9660,
+    &optical::udf::Udf,
+    &optical::playstation::PlayStationDisc,
     &optical::ps3::Ps3Disc,
+    &optical::psp::PspDisc,
+    &optical::xdvdfs::Xdvdfs,
     &record::ird::Ird,
     &record::sfo::Sfo,
+    &record::xbe::Xbe,
+    &record::xex::Xex,
 ]);

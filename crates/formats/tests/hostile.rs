@@ -15,7 +15,7 @@ use zip::write::{SimpleFileOptions, ZipWriter};
 
 fn open(bytes: Vec<u8>) -> Result<Opened, Error> {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0 };
+    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
     REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[])
 }
 
@@ -279,7 +279,7 @@ fn archives_in_archives_end_somewhere() {
         bytes = writer.finish().unwrap().into_inner();
     }
     let keys = Keyring::default();
-    let mut context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0 };
+    let mut context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
     let mut source: SourceRef = Arc::new(Bytes(bytes));
     for _ in 0..3 {
         let tree = REGISTRY.open(source.clone(), &context, &[]).unwrap().tree.unwrap();

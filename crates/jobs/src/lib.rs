@@ -16,8 +16,9 @@ pub use keys::{KeysReport, keys};
 pub use locate::{Item, open};
 
 use decanter_core::{Key, Watch};
+use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock};
 
 /// What all jobs share.
 pub struct Setting<'a> {
@@ -35,6 +36,8 @@ pub struct Setting<'a> {
     pub jobs: usize,
     /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
     kept_keys: OnceLock<keys::Gathering>,
+    /// What stands in the folders of the sources, each read once.
+    folders: Mutex<HashMap<PathBuf, locate::Listing>>,
 }
 
 impl<'a> Setting<'a> {
@@ -49,6 +52,7 @@ impl<'a> Setting<'a> {
             dry_run: false,
             jobs,
             kept_keys: OnceLock::new(),
+            folders: Mutex::default(),
         }
     }
 }

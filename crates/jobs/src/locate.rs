@@ -2,7 +2,7 @@
 //! through because they hold exactly one image.
 
 use crate::{Failure, Setting, keys};
-use decanter_core::format::{Context, Opened};
+use decanter_core::format::{Beside, Context, Opened};
 use decanter_core::keyring::plain;
 use decanter_core::source::{FileSource, Source, SourceRef};
 use decanter_core::split;
@@ -63,6 +63,57 @@ struct Place {
     name: String,
 }
 
+/// The files of the folder that a source stands in.
+enum Near {
+    Host(PathBuf, Arc<Vec<String>>),
+    Inside(Tree, String),
+}
+
+impl Near {
+    fn inside(tree: &Tree, path: &str) -> Self {
+        let folder = path.trim_matches('/').rsplit_once('/').map_or("", |(f, _)| f);
+        let inside = |n: &Node| n.path.rsplit_once('/').map_or("", |(f, _)| f) == folder;
+        let nodes = tree.nodes.iter().filter(|n| inside(n)).cloned().collect();
+        Self::Inside(Tree { nodes }, folder.to_owned())
+    }
+}
+
+impl Beside for Near {
+    fn find(&self, name: &str) -> Result<Option<(String, SourceRef)>> {
+        // A sheet may name a path on the machine where it was made: only the last name can be next to it here.
+        let name = decanter_core::catalogue::last_name(name);
+        match self {
+            Self::Host(folder, names) => {
+                let Some(found) = one_of(names.iter().map(String::as_str), name) else { return Ok(None) };
+                Ok(Some((found.to_owned(), Arc::new(FileSource::open(&folder.join(found))?))))
+            }
+            Self::Inside(tree, folder) => {
+                let Some(found) = one_of(tree.nodes.iter().map(Node::name), name) else { return Ok(None) };
+                let path = if folder.is_empty() { found.to_owned() } else { format!("{folder}/{found}") };
+                let file = tree.find(&path).and_then(Node::file);
+                file.map(|f| Ok((found.to_owned(), f.source()?.clone()))).transpose()
+            }
+        }
+    }
+}
+
+/// The name that is `wanted`, or else the only one that differs in case alone.
+fn one_of<'a>(names: impl Iterator<Item = &'a str> + Clone, wanted: &str) -> Option<&'a str> {
+    if let Some(exact) = names.clone().find(|n| *n == wanted) {
+        return Some(exact);
+    }
+    let folded = wanted.to_lowercase();
+    let mut alike = names.filter(|n| n.to_lowercase() == folded);
+    alike.next().filter(|_| alike.next().is_none())
+}
+
+/// What was found in a folder on this machine: read once, however many sources stand in it.
+#[derive(Clone)]
+pub(crate) struct Listing {
+    names: Arc<Vec<String>>,
+    files: Vec<(String, String, SourceRef)>,
+}
+
 /// Opens what the user typed; an archive with exactly one image in it is looked through.
 ///
 /// # Errors
@@ -77,6 +128,7 @@ struct Reached {
     host: PathBuf,
     found: Found,
     around: Around,
+    near: Near,
     names: Vec<String>,
     kinds: Vec<String>,
     /// True when the address ends in `::`, which asks for the container itself.
@@ -87,7 +139,9 @@ struct Reached {
 fn reach(shown: &str, setting: &Setting<'_>) -> Result<Reached> {
     let (host, inside) = split_address(shown);
     let mut around = Around::default();
-    around.look_at(&host);
+    let listing = around.look_at(&host, setting);
+    let folder = host.parent().map(Path::to_owned).unwrap_or_default();
+    let mut near = Near::Host(folder, listing);
     let (mut names, mut kinds) = (Vec::new(), Vec::new());
     let stop = inside.last().is_some_and(String::is_empty);
     let meta = std::fs::metadata(&host).map_err(|e| Error::io("open", &host, e))?;
@@ -95,20 +149,22 @@ fn reach(shown: &str, setting: &Setting<'_>) -> Result<Reached> {
     let mut found = if meta.is_dir() {
         follow(&folder_tree(&host)?, parts.next().map_or("", String::as_str))?
     } else {
-        Found::Place(host_file(&host)?)
+        Found::Place(host_file(&host, &near)?)
     };
     for (depth, part) in parts.enumerate() {
         let Found::Place(place) = found else { return Err(no_inside("a folder")) };
         let ring = keys::gather(setting, &around);
         names.push(stem_of(&place.name));
-        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch: setting.watch, depth };
+        let (watch, beside) = (setting.watch, &near);
+        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
         let opened = REGISTRY.open(place.source, &context, &[])?;
         let tree = opened.tree.ok_or_else(|| no_inside(&place.name))?;
         around.look_inside(&place.name, &tree, part);
         kinds.push(opened.kind);
         found = follow(&tree, part)?;
+        near = Near::inside(&tree, part);
     }
-    Ok(Reached { host, found, around, names, kinds, stop })
+    Ok(Reached { host, found, around, near, names, kinds, stop })
 }
 
 /// The bytes of exactly what the user typed.
@@ -120,7 +176,7 @@ pub(crate) fn bytes(shown: &str, setting: &Setting<'_>) -> Result<SourceRef> {
 }
 
 fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
-    let Reached { host, found, mut around, mut names, mut kinds, stop } = reach(shown, setting)?;
+    let Reached { host, found, mut around, mut near, mut names, mut kinds, stop } = reach(shown, setting)?;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,
@@ -131,8 +187,8 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
         names.push(stem_of(&place.name));
         names.reverse();
         let ring = keys::gather(setting, &around);
-        let context =
-            Context { registry: &REGISTRY, keys: &ring, names: &names, watch: setting.watch, depth: kinds.len() };
+        let (watch, beside, depth) = (setting.watch, &near, kinds.len());
+        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
         let mut opened = REGISTRY.open(place.source.clone(), &context, &[])?;
         names.reverse();
         let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image());
@@ -159,6 +215,7 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
         };
         if let Some(tree) = &opened.tree {
             around.look_inside(&place.name, tree, &path);
+            near = Near::inside(tree, &path);
         }
         notices.append(&mut opened.notices);
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
@@ -194,11 +251,12 @@ fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
 }
 
 /// A file on this machine, with the other parts of a split image.
-fn host_file(path: &Path) -> Result<Place> {
+fn host_file(path: &Path, near: &Near) -> Result<Place> {
     let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let folder = path.parent().unwrap_or(Path::new(""));
     if split::is_numbered(&name)
-        && let Some(parts) = split::parts(&name, &names_in(folder))
+        && let Near::Host(_, names) = near
+        && let Some(parts) = split::parts(&name, names)
     {
         let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(part))?) as SourceRef);
         let source = Arc::new(Concat::new(parts.iter().map(open).collect::<Result<_>>()?)?);
@@ -277,6 +335,9 @@ fn no_inside(name: &str) -> Error {
 
 /// The one image in a tree, if there is exactly one.
 fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
+    if let Some(sheet) = only_sheet(tree)? {
+        return Ok(Some(sheet));
+    }
     let mut candidates = candidates(tree);
     candidates.sort_by_key(|(_, place)| std::cmp::Reverse(place.source.len()));
     let mut found = None;
@@ -293,6 +354,16 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
         }
     }
     Ok(found)
+}
+
+/// The one cue sheet in a tree, if there is exactly one: the other files are then its tracks.
+fn only_sheet(tree: &Tree) -> Result<Option<(String, Place)>> {
+    let named = |n: &Node| n.path.len() > 4 && n.path.as_bytes()[n.path.len() - 4..].eq_ignore_ascii_case(b".cue");
+    let mut sheets = tree.files().filter(|(n, _)| named(n));
+    let (Some((node, file)), None) = (sheets.next(), sheets.next()) else { return Ok(None) };
+    let Content::Whole(source) = &file.content else { return Ok(None) };
+    let is_sheet = REGISTRY.detect(source.as_ref(), &[])?.is_some_and(|f| f.id() == "cue");
+    Ok(is_sheet.then(|| (node.path.clone(), Place { source: source.clone(), name: node.name().to_owned() })))
 }
 
 /// Files large enough to be an image, parts of split images joined.
@@ -341,23 +412,35 @@ pub(crate) fn stem_of(name: &str) -> String {
     }
 }
 
+impl Listing {
+    fn of(folder: &Path) -> Self {
+        let names = names_in(folder);
+        let mut files: Vec<(String, String, SourceRef)> = Vec::new();
+        for name in names.iter().filter(|n| keys::may_matter(n)).take(MOST_NEAR) {
+            let path = folder.join(name);
+            if let Ok(source) = FileSource::open(&path)
+                && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
+            {
+                files.push((path.display().to_string(), name.clone(), Arc::new(source)));
+            }
+        }
+        files.sort_by(|a, b| a.0.cmp(&b.0));
+        Self { names: Arc::new(names), files }
+    }
+}
+
 impl Around {
     /// Adds the small files next to `host` on this machine.
-    fn look_at(&mut self, host: &Path) {
+    fn look_at(&mut self, host: &Path, setting: &Setting<'_>) -> Arc<Vec<String>> {
         let folder = match host.parent() {
             Some(parent) if !parent.as_os_str().is_empty() => parent,
             _ => Path::new("."),
         };
         self.folders.push(folder.display().to_string());
-        for name in names_in(folder).into_iter().filter(|n| keys::may_matter(n)).take(MOST_NEAR) {
-            let path = folder.join(&name);
-            if let Ok(source) = FileSource::open(&path)
-                && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
-            {
-                self.files.push((path.display().to_string(), name, Arc::new(source)));
-            }
-        }
-        self.files.sort_by(|a, b| a.0.cmp(&b.0));
+        let mut kept = setting.folders.lock().unwrap_or_else(|e| e.into_inner());
+        let listing = kept.entry(folder.to_owned()).or_insert_with(|| Listing::of(folder)).clone();
+        self.files.extend(listing.files);
+        listing.names
     }
 
     /// Adds the small files that stand next to `path` in a container.

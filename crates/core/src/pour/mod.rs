@@ -5,6 +5,7 @@
 //! complete. Stopped or killed at any moment, there is no file under the final name.
 
 mod draft;
+mod packed;
 pub mod pipeline;
 mod stage;
 
@@ -33,6 +34,9 @@ pub struct Poured {
     pub bytes: u64,
     /// Its digests, in the order in which they were asked for.
     pub digests: Vec<Digest>,
+    /// The digests of each part that were asked for by themselves, by the number of the part.
+    #[serde(skip)]
+    pub part_digests: Vec<Vec<Digest>>,
     /// Bytes that stayed inside the kernel, or that the file system shares with the source.
     pub kernel_bytes: u64,
     /// Bytes that are holes.
@@ -54,28 +58,57 @@ pub fn pour(
     digests: &[Algorithm],
     watch: &dyn Watch,
 ) -> Result<Poured> {
-    let draft = Draft::new(target, replace, blueprint.len(), bytes_to_write(blueprint)?)?;
+    pour_proven(blueprint, target, replace, digests, watch, &mut |_| Ok(()))
+}
+
+/// The same, but what was written gets its final name only if `prove` accepts it. `prove` is given the file under
+/// its temporary name.
+///
+/// # Errors
+/// As [`pour`], and what `prove` fails with.
+pub fn pour_proven(
+    blueprint: &Blueprint,
+    target: &Path,
+    replace: bool,
+    digests: &[Algorithm],
+    watch: &dyn Watch,
+    prove: &mut dyn FnMut(&Path) -> Result<()>,
+) -> Result<Poured> {
+    let draft = Draft::new(target, replace, largest_len(blueprint), bytes_to_write(blueprint)?)?;
     let written = write_parts(blueprint, draft.file(), draft.temporary_path(), digests, watch)?;
+    prove(draft.temporary_path())?;
     draft.finish()?;
     Ok(Poured {
         path: target.to_owned(),
-        bytes: blueprint.len(),
+        bytes: written.bytes,
         digests: written.digests,
+        part_digests: written.part_digests,
         kernel_bytes: written.kernel_bytes,
         hole_bytes: written.hole_bytes,
     })
 }
 
-/// Bytes that will take room on the disk: all but the runs of zeros that are known without reading.
+/// Length of the file as far as it is known before it is written.
+fn largest_len(blueprint: &Blueprint) -> u64 {
+    let known = |p: &&Part| !matches!(p.content, Content::Packed { .. });
+    blueprint.parts.iter().filter(known).map(Part::len).sum()
+}
+
+/// Bytes that will take room on the disk, as far as that is known before: all but the runs of zeros that are known
+/// without reading, and what packed parts become.
 ///
 /// # Errors
 /// What asking for extents fails with.
 pub fn bytes_to_write(blueprint: &Blueprint) -> Result<u64> {
     let mut sum = 0;
     for part in &blueprint.parts {
-        let Content::Source(source) = &part.content else {
-            sum += part.len();
-            continue;
+        let source = match &part.content {
+            Content::Source(source) => source,
+            Content::Packed { .. } => continue,
+            Content::Late { len, .. } => {
+                sum += len;
+                continue;
+            }
         };
         let mut at = 0;
         while at < source.len() {
@@ -91,7 +124,9 @@ pub fn bytes_to_write(blueprint: &Blueprint) -> Result<u64> {
 
 /// What [`write_parts`] found out on the way.
 pub(crate) struct Written {
+    pub(crate) bytes: u64,
     pub(crate) digests: Vec<Digest>,
+    pub(crate) part_digests: Vec<Vec<Digest>>,
     pub(crate) kernel_bytes: u64,
     pub(crate) hole_bytes: u64,
 }
@@ -104,67 +139,114 @@ pub(crate) fn write_parts(
     digests: &[Algorithm],
     watch: &dyn Watch,
 ) -> Result<Written> {
-    let len = blueprint.len();
-    file.set_len(len).map_err(|e| Error::io("reserve", path, e))?;
+    file.set_len(largest_len(blueprint)).map_err(|e| Error::io("reserve", path, e))?;
     let has_late = blueprint.parts.iter().any(|p| matches!(p.content, Content::Late { .. }));
     let mut whole: Vec<Hasher> = if has_late { Vec::new() } else { digests.iter().map(|&a| Hasher::new(a)).collect() };
     let mut measured = PartHashers::new(&blueprint.parts);
-
-    let look = !whole.is_empty() || measured.any();
+    let mut output = Output { file, path, kernel_bytes: 0, hole_bytes: 0 };
     let mut offsets = Vec::with_capacity(blueprint.parts.len());
-    let mut sources: Vec<(usize, SourceRef)> = Vec::new();
-    let mut at = 0;
+    let mut marks = vec![Vec::new(); blueprint.parts.len()];
+    let mut run: Vec<(usize, SourceRef)> = Vec::new();
+    let (mut at, mut run_at) = (0, 0);
     for (number, part) in blueprint.parts.iter().enumerate() {
         offsets.push(at);
-        at += part.len();
         match &part.content {
-            Content::Source(source) => sources.push((number, source.clone())),
-            Content::Late { len, .. } => sources.push((number, Arc::new(crate::view::Fill { byte: 0, len: *len }))),
-        }
-    }
-    let plan = Plan::parts(sources, look);
-
-    let mut consumers: Vec<Consumer<'_>> = Vec::new();
-    for hasher in &mut whole {
-        consumers.push(Box::new(move |p| p.each_slice(|bytes| hasher.update(bytes))));
-    }
-    if measured.any() {
-        consumers.push(Box::new(|p| measured.take(p)));
-    }
-    let (mut kernel_bytes, mut hole_bytes) = (0, 0);
-    let mut write = |piece: &Piece| -> Result<()> {
-        let report = |e| Error::io_at("write", path, piece.at, e);
-        match &piece.data {
-            Data::Block(block) => file.write_all_at(block.clear(), piece.at).map_err(report)?,
-            Data::Fill(0, len) => hole_bytes += len,
-            Data::Fill(..) => {
-                let mut at = piece.at;
-                let mut result = Ok(());
-                piece.each_slice(|bytes| {
-                    if result.is_ok() {
-                        result = file.write_all_at(bytes, at);
-                        at += bytes.len() as u64;
-                    }
-                });
-                result.map_err(report)?;
-            }
-            Data::Kernel(from, offset, len) => {
-                kernel_bytes += copy_in_kernel(from, *offset, file, path, piece.at, *len)?;
+            Content::Source(source) => run.push((number, source.clone())),
+            Content::Late { len, .. } => run.push((number, Arc::new(crate::view::Fill { byte: 0, len: *len }))),
+            Content::Packed { source, packer } => {
+                write_run(std::mem::take(&mut run), run_at, &mut whole, &mut measured, &mut output, watch)?;
+                let raw = &mut measured.hashers[number];
+                let look = packed::Look { raw, packed: &mut whole };
+                let done = packed::write(source, packer.as_ref(), &mut output, at, look, watch)?;
+                marks[number] = done.marks;
+                at += done.bytes;
+                run_at = at;
+                continue;
             }
         }
-        watch.advance(piece.len());
-        Ok(())
-    };
-    pipeline::run_with(plan, consumers, watch, &mut |piece| write(&piece))?;
+        at += part.len();
+    }
+    write_run(run, run_at, &mut whole, &mut measured, &mut output, watch)?;
+    file.set_len(at).map_err(|e| Error::io("reserve", path, e))?;
 
+    let mut known = measured.finish();
     let digests = if has_late {
-        write_late_parts(&blueprint.parts, &offsets, measured.finish(), file, path)?;
+        write_late_parts(&blueprint.parts, &offsets, &mut known, &marks, file, path)?;
         let source: SourceRef = Arc::new(FileSource::open(path)?);
         if digests.is_empty() { Vec::new() } else { digest::of_source(&source, digests, &())? }
     } else {
         whole.into_iter().map(Hasher::finish).collect()
     };
-    Ok(Written { digests, kernel_bytes, hole_bytes })
+    let part_digests = known.into_iter().map(Option::unwrap_or_default).collect();
+    let Output { kernel_bytes, hole_bytes, .. } = output;
+    Ok(Written { bytes: at, digests, part_digests, kernel_bytes, hole_bytes })
+}
+
+/// The file that is being written.
+struct Output<'a> {
+    file: &'a File,
+    path: &'a Path,
+    kernel_bytes: u64,
+    hole_bytes: u64,
+}
+
+impl Output<'_> {
+    fn write(&mut self, bytes: &[u8], at: u64) -> Result<()> {
+        self.file.write_all_at(bytes, at).map_err(|e| Error::io_at("write", self.path, at, e))
+    }
+
+    fn piece(&mut self, piece: &Piece) -> Result<()> {
+        match &piece.data {
+            Data::Block(block) => self.write(block.clear(), piece.at),
+            Data::Fill(0, len) => {
+                self.hole_bytes += len;
+                Ok(())
+            }
+            Data::Fill(..) => {
+                let mut at = piece.at;
+                let mut result = Ok(());
+                piece.each_slice(|bytes| {
+                    if result.is_ok() {
+                        result = self.write(bytes, at);
+                        at += bytes.len() as u64;
+                    }
+                });
+                result
+            }
+            Data::Kernel(from, offset, len) => {
+                self.kernel_bytes += copy_in_kernel(from, *offset, self.file, self.path, piece.at, *len)?;
+                Ok(())
+            }
+        }
+    }
+}
+
+/// Writes parts that follow each other, from byte `at` of the output on.
+fn write_run(
+    run: Vec<(usize, SourceRef)>,
+    at: u64,
+    whole: &mut [Hasher],
+    measured: &mut PartHashers,
+    output: &mut Output<'_>,
+    watch: &dyn Watch,
+) -> Result<()> {
+    if run.is_empty() {
+        return Ok(());
+    }
+    let measures = run.iter().any(|(number, _)| !measured.hashers[*number].is_empty());
+    let plan = Plan::parts(run, at, !whole.is_empty() || measures);
+    let mut consumers: Vec<Consumer<'_>> = Vec::new();
+    for hasher in whole {
+        consumers.push(Box::new(move |p| p.each_slice(|bytes| hasher.update(bytes))));
+    }
+    if measures {
+        consumers.push(Box::new(|p| measured.take(p)));
+    }
+    pipeline::run_with(plan, consumers, watch, &mut |piece| {
+        output.piece(&piece)?;
+        watch.advance(piece.len());
+        Ok(())
+    })
 }
 
 /// Copies inside the kernel, or through memory where that is not possible. Returns the bytes that stayed inside.
@@ -206,10 +288,6 @@ impl PartHashers {
         Self { hashers, late }
     }
 
-    fn any(&self) -> bool {
-        self.hashers.iter().any(|h| !h.is_empty())
-    }
-
     fn take(&mut self, piece: &Piece) {
         for hasher in &mut self.hashers[piece.part] {
             piece.each_slice(|bytes| hasher.update(bytes));
@@ -228,7 +306,8 @@ impl PartHashers {
 fn write_late_parts(
     parts: &[Part],
     offsets: &[u64],
-    mut known: Vec<Option<Vec<Digest>>>,
+    known: &mut [Option<Vec<Digest>>],
+    marks: &[Vec<u32>],
     file: &File,
     path: &Path,
 ) -> Result<()> {
@@ -247,7 +326,7 @@ fn write_late_parts(
             let Some(make) = make else {
                 return Err(Error::Usage(format!("nobody said how late part {number} is computed")));
             };
-            let bytes = make(&Known { digests: &known })?;
+            let bytes = make(&Known { digests: known, marks })?;
             if bytes.len() as u64 != *len {
                 let text = format!("late part {number} has {} bytes instead of {len}", bytes.len());
                 return Err(Error::Usage(text));

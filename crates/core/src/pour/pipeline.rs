@@ -144,15 +144,15 @@ struct Step {
 }
 
 impl Plan {
-    /// All bytes of the `parts`, given with the offset in the output at which each stands; parts that do not
-    /// follow each other leave gaps. With `look`, holes aside, every byte passes through memory.
-    pub(crate) fn parts(parts: Vec<(usize, SourceRef)>, look: bool) -> Self {
+    /// All bytes of the `parts`, given with their numbers, one after the other; the first stands at byte `at` of the
+    /// output. With `look`, holes aside, every byte passes through memory.
+    pub(crate) fn parts(parts: Vec<(usize, SourceRef)>, at: u64, look: bool) -> Self {
         let whole = |(n, s): (usize, SourceRef)| {
             let len = s.len();
             (n, s, 0..len)
         };
         let parts = parts.into_iter().map(whole).collect();
-        Self { parts, transform: None, look, current: 0, into: 0, at: 0 }
+        Self { parts, transform: None, look, current: 0, into: 0, at }
     }
 
     /// The bytes of `range` of one source, all through memory; pieces carry offsets in the source.

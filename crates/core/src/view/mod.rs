@@ -1,5 +1,6 @@
 //! Views: sources made of other sources. All are lazy; reading a little costs a little.
 
+mod cached;
 mod checked;
 mod cipher;
 mod concat;
@@ -7,7 +8,9 @@ mod fill;
 mod locked;
 mod overlay;
 mod slice;
+mod spaced;
 
+pub use cached::{Blocks, Cached};
 pub use checked::Checked;
 pub use cipher::{Ciphered, Direction, SectorCbc};
 pub use concat::Concat;
@@ -15,6 +18,7 @@ pub use fill::Fill;
 pub use locked::Locked;
 pub use overlay::Overlay;
 pub use slice::Slice;
+pub use spaced::Spaced;
 
 use std::ops::Range;
 

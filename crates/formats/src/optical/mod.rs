@@ -1,4 +1,9 @@
 //! Optical discs.
 
+pub mod cd;
 pub mod iso9660;
+pub mod playstation;
 pub mod ps3;
+pub mod psp;
+pub mod udf;
+pub mod xdvdfs;

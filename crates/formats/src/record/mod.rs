@@ -2,3 +2,5 @@
 
 pub mod ird;
 pub mod sfo;
+pub mod xbe;
+pub mod xex;

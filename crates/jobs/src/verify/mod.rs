@@ -239,7 +239,7 @@ fn find_expectation(
             .hint("give the description of this very disc with --against"));
     }
     for (at, source) in &item.descriptions {
-        let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: setting.watch, depth: 0 };
+        let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: setting.watch, depth: 0, beside: &() };
         if let Ok(opened) = REGISTRY.open(source.clone(), &context, &[])
             && let Some(expectation) = opened.expectation
         {

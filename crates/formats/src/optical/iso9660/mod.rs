@@ -6,7 +6,10 @@
 mod compose;
 mod raw;
 mod rock_ridge;
+mod root;
 mod walk;
+
+pub use root::{root_has, system_id};
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Context, Format, Opened};
@@ -63,9 +66,26 @@ impl Format for Iso9660 {
         opened.fact("publisher", field(&primary.publisher));
         opened.fact("prepared with", field(&primary.preparer));
         opened.promised_len = Some(volumes.space_bytes);
-        let (tree, names) = walk::walk(&source, &volumes, &mut opened.notices, context)?;
-        opened.fact("names", names);
-        opened.tree = Some(tree);
+        let walked = walk::walk(&source, &volumes, &mut opened.notices, context)?;
+        opened.structure = walked.folders;
+        opened.structure.push(0..volumes.descriptors_end);
+        opened.structure.extend(volumes.path_tables());
+        let udf = context.registry.get("udf").filter(|_| has_udf(&source).unwrap_or(false));
+        let mut files = walked.tree.files().count();
+        opened.fact("names", walked.names);
+        opened.tree = Some(walked.tree);
+        if let Some(Ok(other)) = udf.map(|udf| udf.open(source.clone(), context)) {
+            let more = other.tree.as_ref().map_or(0, |t| t.files().count());
+            opened.structure.extend(other.structure);
+            if more > files {
+                opened.notice(format!("its UDF volume has {more} files, its ISO 9660 volume {files}: the UDF files are shown"));
+                opened.tree = other.tree;
+                files = more;
+            }
+            let revision = other.facts.iter().find(|f| f.name == "revision").map_or("", |f| f.value.as_str());
+            opened.fact("bridge", format!("UDF {revision} beside ISO 9660").replace("  ", " "));
+        }
+        debug_assert_eq!(files, opened.tree.iter().flat_map(|t| t.files()).count());
         Ok(opened)
     }
 
@@ -83,8 +103,26 @@ enum Encoding {
     Ucs2,
 }
 
+/// Whether a UDF volume is announced among the descriptors (ECMA-167, 3/9.1).
+fn has_udf(source: &SourceRef) -> Result<bool> {
+    for sector in FIRST_DESCRIPTOR..FIRST_DESCRIPTOR + MOST_DESCRIPTORS {
+        if (sector + 1) * SECTOR > source.len() {
+            break;
+        }
+        let id: [u8; 5] = read_array(source.as_ref(), sector * SECTOR + 1)?;
+        match &id {
+            b"NSR02" | b"NSR03" => return Ok(true),
+            b"CD001" | b"BEA01" | b"BOOT2" => {}
+            _ => break,
+        }
+    }
+    Ok(false)
+}
+
 /// What the descriptors say.
 struct Volumes {
+    /// End of the descriptors in bytes.
+    descriptors_end: u64,
     primary: Box<Descriptor>,
     joliet: Option<Box<Descriptor>>,
     /// Bytes in a logical block.
@@ -93,8 +131,22 @@ struct Volumes {
     space_bytes: u64,
 }
 
+impl Volumes {
+    /// The path tables, which nothing here reads, but which are no padding either.
+    fn path_tables(&self) -> Vec<std::ops::Range<u64>> {
+        let tables = |d: &Descriptor| {
+            let len = u64::from(d.path_table_size.get().0).next_multiple_of(SECTOR);
+            let places = [d.path_table_le, d.path_table_le_copy].map(|p| u64::from(p.get()));
+            let big = [d.path_table_be, d.path_table_be_copy].map(|p| u64::from(p.get()));
+            places.into_iter().chain(big).filter(|&p| p > 0).map(move |p| p * self.block..p * self.block + len).collect::<Vec<_>>()
+        };
+        self.joliet.iter().chain([&self.primary]).flat_map(|d| tables(d)).collect()
+    }
+}
+
 fn read_descriptors(source: &dyn Source, opened: &mut Opened) -> Result<Volumes> {
     let (mut primary, mut joliet) = (None, None);
+    let mut descriptors_end = 0;
     for sector in FIRST_DESCRIPTOR..FIRST_DESCRIPTOR + MOST_DESCRIPTORS {
         let offset = sector * SECTOR;
         if offset + SECTOR > source.len() {
@@ -106,6 +158,7 @@ fn read_descriptors(source: &dyn Source, opened: &mut Opened) -> Result<Volumes>
             opened.notice(format!("the volume descriptors end at sector {sector} without a terminator"));
             break;
         }
+        descriptors_end = offset + SECTOR;
         let descriptor = || Descriptor::read_from_bytes(&bytes).map(Box::new).ok();
         match bytes[0] {
             PRIMARY if primary.is_none() => primary = descriptor().map(|d| (d, offset)),
@@ -129,7 +182,7 @@ fn read_descriptors(source: &dyn Source, opened: &mut Opened) -> Result<Volumes>
         return Err(Error::malformed(ID, format!("a logical block of {block} bytes"), offset + 128));
     }
     let space_bytes = u64::from(blocks) * u64::from(block);
-    Ok(Volumes { primary, joliet, block: block.into(), space_bytes })
+    Ok(Volumes { descriptors_end, primary, joliet, block: block.into(), space_bytes })
 }
 
 /// A text field without its padding. Bytes that are not UTF-8 are taken for Latin-1, which loses nothing.

@@ -34,6 +34,7 @@ struct Walk<'a> {
     seen: HashSet<u64>,
     folder_bytes: u64,
     nodes: Vec<Node>,
+    folders: Vec<Range<u64>>,
     notices: &'a mut Vec<Notice>,
     disagreements: usize,
 }
@@ -64,25 +65,23 @@ struct Pending {
     broken: Option<String>,
 }
 
-/// The tree, and whose names it has.
+/// What a walk came to.
+pub(super) struct Walked {
+    pub(super) tree: Tree,
+    /// Whose names it has.
+    pub(super) names: &'static str,
+    /// The folders' own byte ranges, of all trees.
+    pub(super) folders: Vec<Range<u64>>,
+}
+
+/// All files and folders, from the root on.
 pub(super) fn walk(
     source: &SourceRef,
     volumes: &Volumes,
     notices: &mut Vec<Notice>,
     context: &Context<'_>,
-) -> Result<(Tree, &'static str)> {
-    let mut walk = Walk {
-        source,
-        block: volumes.block,
-        volume_end: volumes.space_bytes,
-        encoding: Encoding::Bytes,
-        rock_ridge: None,
-        seen: HashSet::new(),
-        folder_bytes: 0,
-        nodes: Vec::new(),
-        notices,
-        disagreements: 0,
-    };
+) -> Result<Walked> {
+    let mut walk = Walk::new(source, volumes, Encoding::Bytes, notices);
     // Rock Ridge has the full names in the primary tree; else Joliet has longer ones than ECMA-119.
     walk.rock_ridge = walk.announced(&volumes.primary);
     let (descriptor, names) = match (&walk.rock_ridge, &volumes.joliet) {
@@ -98,14 +97,42 @@ pub(super) fn walk(
         let text = format!("the two byte orders disagree in {} directory records", walk.disagreements);
         walk.notices.push(Notice::new(text));
     }
-    let mut tree = Tree { nodes: walk.nodes };
+    let (nodes, mut folders) = (walk.nodes, walk.folders);
+    // The other tree of the same volume has folders of its own, which are no padding either.
+    if let Some(joliet) = &volumes.joliet {
+        let (other, encoding) = match names {
+            "Joliet" => (&volumes.primary, Encoding::Bytes),
+            _ => (joliet, Encoding::Ucs2),
+        };
+        let mut aside = Vec::new();
+        let mut second = Walk::new(source, volumes, encoding, &mut aside);
+        second.all(other, context)?;
+        folders.append(&mut second.folders);
+    }
+    let mut tree = Tree { nodes };
     // Parents before children, and siblings as they stand in their folder's own order.
     tree.nodes.sort_by(|a, b| a.path.split('/').cmp(b.path.split('/')));
     note_overlaps(&tree, notices);
-    Ok((tree, names))
+    Ok(Walked { tree, names, folders })
 }
 
-impl Walk<'_> {
+impl<'a> Walk<'a> {
+    fn new(source: &'a SourceRef, volumes: &Volumes, encoding: Encoding, notices: &'a mut Vec<Notice>) -> Self {
+        Self {
+            source,
+            block: volumes.block,
+            volume_end: volumes.space_bytes,
+            encoding,
+            rock_ridge: None,
+            seen: HashSet::new(),
+            folder_bytes: 0,
+            nodes: Vec::new(),
+            folders: Vec::new(),
+            notices,
+            disagreements: 0,
+        }
+    }
+
     fn start_of(&self, record: &Record) -> u64 {
         (u64::from(record.extent.get().0) + u64::from(record.attribute_blocks)) * self.block
     }
@@ -148,6 +175,7 @@ impl Walk<'_> {
             );
             self.notices.push(Notice::new(text));
         }
+        self.folders.push(folder.start..end.next_multiple_of(SECTOR));
         let mut pending: Option<Pending> = None;
         let mut at = folder.start;
         while at < end {

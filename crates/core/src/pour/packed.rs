@@ -1,0 +1,122 @@
+//! Packed parts: every thread reads a batch and packs it; the batches are written in order as they come.
+
+use super::Output;
+use crate::blueprint::Packer;
+use crate::digest::Hasher;
+use crate::error::{Error, Result};
+use crate::source::SourceRef;
+use crate::watch::{self, Watch};
+use crossbeam_channel::bounded;
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::thread;
+
+/// Threads that pack at most.
+const MOST_THREADS: usize = 32;
+
+/// Who sees the bytes before and after packing.
+pub(super) struct Look<'a> {
+    pub(super) raw: &'a mut [Hasher],
+    pub(super) packed: &'a mut [Hasher],
+}
+
+/// What was written.
+pub(super) struct Done {
+    pub(super) bytes: u64,
+    pub(super) marks: Vec<u32>,
+}
+
+/// A batch that was packed.
+struct Batch {
+    index: u64,
+    raw: Vec<u8>,
+    packed: Vec<u8>,
+    marks: Vec<u32>,
+}
+
+/// Packs all of `source` into the output from byte `start` on.
+pub(super) fn write(
+    source: &SourceRef,
+    packer: &dyn Packer,
+    output: &mut Output<'_>,
+    start: u64,
+    look: Look<'_>,
+    watch: &dyn Watch,
+) -> Result<Done> {
+    let batch_len = packer.batch_len() as u64;
+    let count = source.len().div_ceil(batch_len);
+    let threads = thread::available_parallelism().map_or(1, |n| n.get()).min(MOST_THREADS).min(count.max(1) as usize);
+    let sequential = source.prefers_sequential();
+    let next = AtomicU64::new(0);
+    let stop = AtomicBool::new(false);
+    let order = std::sync::Mutex::new(());
+    // A thread takes an empty batch before it takes a number, so the lowest number always has one.
+    let (give, free) = bounded::<Batch>(threads + 1);
+    for _ in 0..threads + 1 {
+        let _ = give.send(Batch { index: 0, raw: Vec::new(), packed: Vec::new(), marks: Vec::new() });
+    }
+    let (send, results) = bounded::<Result<Batch>>(threads + 1);
+    let mut done = Done { bytes: 0, marks: Vec::new() };
+    let result = thread::scope(|scope| {
+        for _ in 0..threads {
+            let (free, send, next, stop, order) = (free.clone(), send.clone(), &next, &stop, &order);
+            scope.spawn(move || {
+                let run = || -> Result<()> {
+                    let mut worker = packer.worker()?;
+                    while let Ok(mut batch) = free.recv() {
+                        let turn = if sequential { order.lock().ok() } else { None };
+                        batch.index = next.fetch_add(1, Ordering::Relaxed);
+                        if batch.index >= count || stop.load(Ordering::Relaxed) {
+                            return Ok(());
+                        }
+                        let offset = batch.index * batch_len;
+                        batch.raw.resize(batch_len.min(source.len() - offset) as usize, 0);
+                        source.read_at(offset, &mut batch.raw)?;
+                        drop(turn);
+                        batch.packed.clear();
+                        batch.marks.clear();
+                        worker.pack(&batch.raw, &mut batch.packed, &mut batch.marks)?;
+                        if send.send(Ok(batch)).is_err() {
+                            return Ok(());
+                        }
+                    }
+                    Ok(())
+                };
+                if let Err(e) = run() {
+                    stop.store(true, Ordering::Relaxed);
+                    let _ = send.send(Err(e));
+                }
+            });
+        }
+        drop((send, free));
+        let mut waiting: BTreeMap<u64, Batch> = BTreeMap::new();
+        let mut wanted = 0;
+        let mut take = || -> Result<()> {
+            while wanted < count {
+                watch::check(watch)?;
+                let batch = match results.recv() {
+                    Ok(batch) => batch?,
+                    Err(_) => return Err(Error::Usage("packing ended before all of the source was packed".into())),
+                };
+                waiting.insert(batch.index, batch);
+                while let Some(batch) = waiting.remove(&wanted) {
+                    look.raw.iter_mut().for_each(|h| h.update(&batch.raw));
+                    look.packed.iter_mut().for_each(|h| h.update(&batch.packed));
+                    output.write(&batch.packed, start + done.bytes)?;
+                    done.bytes += batch.packed.len() as u64;
+                    done.marks.extend_from_slice(&batch.marks);
+                    watch.advance(batch.raw.len() as u64);
+                    wanted += 1;
+                    let _ = give.send(batch);
+                }
+            }
+            Ok(())
+        };
+        let result = take();
+        stop.store(true, Ordering::Relaxed);
+        // Whoever waits for an empty batch, or to hand one over, is let go.
+        drop((give, results));
+        result
+    });
+    result.map(|()| done)
+}

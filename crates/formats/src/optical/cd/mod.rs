@@ -1,0 +1,205 @@
+//! CD images: all 2,352 bytes of each sector (or 2,336, or 2,448 with subchannel), alone or described by a cue sheet.
+//!
+//! Layout, checks and what is not sure: docs/formats/cd.md.
+
+mod compose;
+pub mod cue;
+pub mod repair;
+pub mod sector;
+
+pub use compose::{RawSectors, sheet};
+pub use cue::CueSheet;
+
+use decanter_core::format::{Context, Format, Opened, Track, TrackKind};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::view::{Slice, Spaced};
+use decanter_core::{Error, Result, SECTOR};
+use sector::{RAW, SYNC};
+use std::sync::Arc;
+
+const ID: &str = "cd-raw";
+/// Where a volume's first descriptor stands (ECMA-119, 6.7.1), in sectors.
+const DESCRIPTOR: u64 = 16;
+/// Bytes of subchannel that may follow each sector.
+const SUBCHANNEL: u64 = 96;
+/// Sectors that are looked at to find where data end in an image without a cue sheet.
+const MOST_STEPS: u32 = 40;
+
+/// The format.
+pub struct CdRaw;
+
+impl Format for CdRaw {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "raw CD image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["bin", "img"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "sectors of 2352, 2336 and 2448 bytes, mode 1 and mode 2, without a cue sheet"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(stride(source)?.map(|(len, _)| if len == 2336 { 58 } else { 80 }))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let Some((sector_len, kind)) = stride(source.as_ref())? else {
+            return Err(Error::malformed(ID, "the sync pattern is missing", 0));
+        };
+        let mut opened = Opened::new(ID, self.name());
+        let sectors = source.len() / sector_len;
+        let over = source.len() % sector_len;
+        if over != 0 {
+            opened.notice(format!("{over} bytes at the end are no whole sector of {sector_len} bytes"));
+        }
+        let first_sector = match sector_len {
+            2336 => 0,
+            _ => sector::number_of(read_array(source.as_ref(), 12)?).unwrap_or(0),
+        };
+        let data = if sector_len == 2336 { sectors } else { data_sectors(source.as_ref(), sector_len, sectors)? };
+        let mut track = |number, kind, from: u64, count: u64| -> Result<()> {
+            opened.tracks.push(Track {
+                number,
+                kind,
+                file: String::new(),
+                first_sector: first_sector + from,
+                gap_sectors: 0,
+                pregap_sectors: 0,
+                source: Arc::new(Slice::new(source.clone(), from * sector_len, count * sector_len)?),
+                sector_len,
+            });
+            Ok(())
+        };
+        track(1, kind, 0, data)?;
+        if data < sectors {
+            track(2, TrackKind::Audio, data, sectors - data)?;
+            opened.notice("what follows the data has no sector headers: it is sound; a cue sheet would tell its tracks");
+        }
+        describe(&mut opened, context)?;
+        Ok(opened)
+    }
+}
+
+/// Bytes of a sector and what it holds, told from the first sectors.
+fn stride(source: &dyn Source) -> Result<Option<(u64, TrackKind)>> {
+    const FIRST: u64 = DESCRIPTOR * 2336;
+    if source.len() >= RAW as u64 {
+        let head: [u8; 16] = read_array(source, 0)?;
+        if head[..12] == SYNC {
+            let kind = if head[15] == 2 { TrackKind::Mode2 } else { TrackKind::Mode1 };
+            let with_subchannel = RAW as u64 + SUBCHANNEL;
+            for len in [RAW as u64, with_subchannel] {
+                if source.len() >= len + 12 && read_array::<12>(source, len)? == SYNC {
+                    return Ok(Some((len, kind)));
+                }
+            }
+            let alone = source.len() < 2 * RAW as u64;
+            return Ok(alone.then_some((RAW as u64, kind)));
+        }
+    }
+    if source.len() >= FIRST + 2336 && source.len().is_multiple_of(2336) {
+        // Without sync and header a sector begins with its subheader, twice.
+        let at: [u8; 16] = read_array(source, FIRST)?;
+        if at[..4] == at[4..8] && at[9..14] == *b"CD001" {
+            return Ok(Some((2336, TrackKind::Mode2)));
+        }
+    }
+    Ok(None)
+}
+
+/// How many sectors from the start on have a sync pattern, found by halving: data come first on such discs.
+fn data_sectors(source: &dyn Source, sector_len: u64, sectors: u64) -> Result<u64> {
+    let is_data = |n: u64| -> Result<bool> { Ok(read_array::<12>(source, n * sector_len)? == SYNC) };
+    if sectors == 0 || is_data(sectors - 1)? {
+        return Ok(sectors);
+    }
+    // A few damaged sectors at the end of a data track are no sound: look at some before.
+    for back in [2, 10, 100, 1000] {
+        if sectors > back && is_data(sectors - back)? {
+            return Ok(sectors);
+        }
+    }
+    let (mut low, mut high) = (1, sectors - 1);
+    for _ in 0..MOST_STEPS {
+        if low >= high {
+            break;
+        }
+        let middle = (low + high) / 2;
+        if is_data(middle)? { low = middle + 1 } else { high = middle }
+    }
+    Ok(high)
+}
+
+/// The 2,048 user bytes of each sector of a data track, the gap before it left out.
+///
+/// Sectors of form 2 have 276 more, which no file system counts.
+pub fn volume(track: &Track) -> Option<Result<SourceRef>> {
+    let skip = match (track.kind, track.sector_len) {
+        (TrackKind::Audio, _) => return None,
+        (_, SECTOR) => 0,
+        (TrackKind::Mode1, _) => 16,
+        (TrackKind::Mode2, 2336) => 8,
+        (TrackKind::Mode2, _) => 24,
+    };
+    let gap = track.gap_sectors * track.sector_len;
+    Some(Slice::new(track.source.clone(), gap, track.source.len() - gap).map(|body| -> SourceRef {
+        match track.sector_len {
+            SECTOR => Arc::new(body),
+            len => Arc::new(Spaced::new(Arc::new(body), len, skip, SECTOR)),
+        }
+    }))
+}
+
+/// What the tracks are, and the file system of the first data track.
+fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()> {
+    let count = |kind| opened.tracks.iter().filter(|t| t.kind == kind).count();
+    let kinds = [(TrackKind::Mode1, "data (mode 1)"), (TrackKind::Mode2, "data (mode 2)"), (TrackKind::Audio, "sound")];
+    let told: Vec<String> =
+        kinds.iter().map(|(k, w)| (count(*k), w)).filter(|(n, _)| *n > 0).map(|(n, w)| format!("{n} {w}")).collect();
+    let mut lens: Vec<u64> = opened.tracks.iter().map(|t| t.sector_len).collect();
+    lens.sort_unstable();
+    lens.dedup();
+    let lens: Vec<String> = lens.iter().map(u64::to_string).collect();
+    let end = opened.tracks.last().map_or(0, |t| t.first_sector + t.source.len() / t.sector_len);
+    let tracks = format!("{}: {}", opened.tracks.len(), told.join(", "));
+    let Some(volume) = opened.tracks.iter().find_map(volume) else {
+        opened.fact("tracks", tracks);
+        opened.fact("sectors", format!("{end} of {} bytes ({})", lens.join(" and "), time(end)));
+        return Ok(());
+    };
+    let volume = volume?;
+    match context.registry.open(volume.clone(), &context.inside()?, &[]) {
+        Ok(inner) => {
+            opened.kind = format!("{}, as {}", inner.kind.trim_end_matches(" image"), opened.kind);
+            let promised = inner.promised_len.unwrap_or(0);
+            if promised > volume.len() {
+                let missing = (promised - volume.len()).div_ceil(SECTOR);
+                opened.notice(format!("the volume goes on for {missing} sectors after the end of its track"));
+            }
+            opened.adopt(inner);
+        }
+        Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+        Err(e) => opened.notice(format!("the data track has no file system that is read here: {e}")),
+    }
+    opened.promised_len = None;
+    opened.fact("tracks", tracks);
+    opened.fact("sectors", format!("{end} of {} bytes ({})", lens.join(" and "), time(end)));
+    opened.volume = Some(volume);
+    Ok(())
+}
+
+/// Sectors as minutes, seconds and frames.
+pub fn time(sectors: u64) -> String {
+    format!("{:02}:{:02}:{:02}", sectors / 75 / 60, sectors / 75 % 60, sectors % 75)
+}

@@ -1,0 +1,110 @@
+//! PSP discs: an ISO 9660 volume with UMD_DATA.BIN and a folder PSP_GAME.
+//!
+//! Layout, checks and what is not sure: docs/formats/psp-disc.md.
+
+use super::iso9660::{root_has, system_id};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef};
+use decanter_core::tree::Content;
+use decanter_core::{Error, Result};
+
+const ID: &str = "psp-disc";
+/// The disc's id and kind, in a line of text.
+const DATA: &str = "UMD_DATA.BIN";
+/// The parameter files, the game's first.
+const PARAMETERS: [&str; 2] = ["PSP_GAME/PARAM.SFO", "UMD_VIDEO/PARAM.SFO"];
+const ICON: &str = "PSP_GAME/ICON0.PNG";
+const SYSTEM: &str = "PSP GAME";
+
+/// The format.
+pub struct PspDisc;
+
+impl Format for PspDisc {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "PSP disc image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["iso"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "title, id, version, region and icon"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        let Some(system) = system_id(source)? else { return Ok(None) };
+        Ok((system == SYSTEM || root_has(source, DATA)?).then_some(76))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let mut inner = context.registry.open(source, context, &[ID])?;
+        let tree = inner.tree.take().unwrap_or_default();
+        let mut opened = Opened::new(ID, "PSP disc image");
+        let data = tree.read(DATA, 4096).unwrap_or_default().unwrap_or_default();
+        let data = String::from_utf8_lossy(&data).into_owned();
+        let mut fields = data.split('|').map(|f| f.trim_matches(['\0', ' ', '\r', '\n']));
+        let data_id = fields.next().unwrap_or_default().to_owned();
+        let parameters = match PARAMETERS.iter().find_map(|p| tree.find(p)?.file()) {
+            Some(file) => match &file.content {
+                Content::Whole(file) => match context.registry.open(file.clone(), &context.inside()?, &[]) {
+                    Ok(parameters) => Some(parameters),
+                    Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+                    Err(e) => {
+                        opened.notice(format!("the parameter file cannot be used: {e}"));
+                        None
+                    }
+                },
+                _ => None,
+            },
+            None => None,
+        };
+        let parameter = |name: &str| {
+            let values = parameters.iter().flat_map(|p| &p.parameters);
+            values.into_iter().find(|(n, _)| n == name).map(|(_, v)| v.clone()).unwrap_or_default()
+        };
+        let disc_id = parameter("DISC_ID");
+        let id = if data_id.is_empty() { spelled(&disc_id) } else { data_id.clone() };
+        let same = |a: &str, b: &str| decanter_core::keyring::plain(a) == decanter_core::keyring::plain(b);
+        if !data_id.is_empty() && !disc_id.is_empty() && !same(&data_id, &disc_id) {
+            opened.notice(format!("{DATA} says {data_id}, the parameter file says {disc_id}"));
+        }
+        opened.fact("title", parameter("TITLE"));
+        opened.fact("region", region(&id));
+        opened.fact("id", id);
+        opened.fact("version", parameter("DISC_VERSION"));
+        opened.fact("needs system", parameter("PSP_SYSTEM_VER"));
+        opened.fact("icon", if tree.find(ICON).is_some() { ICON } else { "" });
+        opened.adopt(inner);
+        opened.tree = Some(tree);
+        Ok(opened)
+    }
+}
+
+/// `DCUS10007` as `DCUS-10007`.
+fn spelled(id: &str) -> String {
+    match id.is_char_boundary(4) && id.len() == 9 {
+        true => format!("{}-{}", &id[..4], &id[4..]),
+        false => id.to_owned(),
+    }
+}
+
+/// The region, by the third letter of the id.
+fn region(id: &str) -> &'static str {
+    match id.chars().nth(2) {
+        Some('U') => "North America",
+        Some('E') => "Europe",
+        Some('J' | 'P') => "Japan",
+        Some('K') => "Korea",
+        Some('A') => "Asia",
+        _ => "",
+    }
+}

@@ -1,0 +1,154 @@
+//! What all descriptors share: the tag (ECMA-167, 3/7.2), OSTA text, dates, allocation descriptors.
+
+use super::ID;
+use decanter_core::{Error, Result};
+
+/// Tag identifiers (ECMA-167, 3/7.2.1 and 4/7.2.1).
+pub(super) mod tag {
+    pub const PRIMARY: u16 = 1;
+    pub const ANCHOR: u16 = 2;
+    pub const POINTER: u16 = 3;
+    pub const PARTITION: u16 = 5;
+    pub const LOGICAL_VOLUME: u16 = 6;
+    pub const TERMINATING: u16 = 8;
+    pub const FILE_SET: u16 = 256;
+    pub const FILE_IDENTIFIER: u16 = 257;
+    pub const ALLOCATION_EXTENT: u16 = 258;
+    pub const INDIRECT: u16 = 259;
+    pub const TERMINAL: u16 = 260;
+    pub const FILE_ENTRY: u16 = 261;
+    pub const EXTENDED_FILE_ENTRY: u16 = 266;
+}
+
+/// Little-endian fields of a descriptor that is long enough.
+#[derive(Clone, Copy)]
+pub(super) struct Fields<'a>(pub(super) &'a [u8]);
+
+impl<'a> Fields<'a> {
+    pub(super) fn u16(self, at: usize) -> u16 {
+        u16::from_le_bytes(self.array(at))
+    }
+
+    pub(super) fn u32(self, at: usize) -> u32 {
+        u32::from_le_bytes(self.array(at))
+    }
+
+    pub(super) fn u64(self, at: usize) -> u64 {
+        u64::from_le_bytes(self.array(at))
+    }
+
+    pub(super) fn bytes(self, at: usize, len: usize) -> &'a [u8] {
+        self.0.get(at..at.saturating_add(len)).unwrap_or_default()
+    }
+
+    /// The bytes at `at`; zeros where the descriptor ends before them.
+    fn array<const N: usize>(self, at: usize) -> [u8; N] {
+        let mut array = [0; N];
+        if let Some(bytes) = self.0.get(at..at + N) {
+            array.copy_from_slice(bytes);
+        }
+        array
+    }
+}
+
+/// The tag's identifier, if its checksum and the CRC of what follows hold. `offset` is for the error.
+pub(super) fn check(bytes: &[u8], offset: u64) -> Result<u16> {
+    let fields = Fields(bytes);
+    if bytes.len() < 16 {
+        return Err(Error::malformed(ID, "a descriptor is cut short", offset));
+    }
+    let sum = bytes[..16].iter().enumerate().filter(|(i, _)| *i != 4).fold(0u8, |s, (_, b)| s.wrapping_add(*b));
+    if sum != bytes[4] {
+        return Err(Error::malformed(ID, "the checksum of a descriptor's tag does not fit", offset + 4));
+    }
+    let (id, crc, len) = (fields.u16(0), fields.u16(8), usize::from(fields.u16(10)));
+    let covered = bytes.get(16..16 + len);
+    if covered.is_none_or(|c| crc_of(c) != crc) {
+        return Err(Error::malformed(ID, format!("the CRC of a descriptor (tag {id}) does not fit"), offset + 8));
+    }
+    Ok(id)
+}
+
+/// CRC of ECMA-167, 3/7.2.6: x^16 + x^12 + x^5 + 1, from zero, high bit first.
+pub(super) fn crc_of(bytes: &[u8]) -> u16 {
+    bytes.iter().fold(0u16, |crc, &b| {
+        (0..8).fold(crc ^ u16::from(b) << 8, |c, _| if c & 0x8000 != 0 { c << 1 ^ 0x1021 } else { c << 1 })
+    })
+}
+
+/// OSTA compressed Unicode (UDF 2.60, 2.1.1): a byte 8 or 16, then characters of so many bits, high byte first.
+pub(super) fn text(bytes: &[u8]) -> String {
+    match bytes.split_first() {
+        Some((8 | 254, rest)) => rest.iter().map(|&b| char::from(b)).collect(),
+        Some((16 | 255, rest)) => {
+            let units = rest.chunks_exact(2).map(|p| u16::from_be_bytes([p[0], p[1]]));
+            char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
+        }
+        _ => String::new(),
+    }
+}
+
+/// A text in a field of fixed size whose last byte is the length used (ECMA-167, 1/7.2.12).
+pub(super) fn dstring(field: &[u8]) -> String {
+    let len = field.last().map_or(0, |&l| usize::from(l)).min(field.len().saturating_sub(1));
+    text(&field[..len]).trim_end_matches('\0').to_owned()
+}
+
+/// Seconds since 1970 of a timestamp (ECMA-167, 1/7.3).
+pub(super) fn date(field: &[u8]) -> Option<i64> {
+    let f = Fields(field);
+    let (zone, year) = (f.u16(0), f.u16(2) as i16);
+    let &[month, day, hour, minute, second] = field.get(4..9)? else { return None };
+    if !(1..=12).contains(&month) || !(1..=31).contains(&day) || hour > 23 || minute > 59 || second > 59 {
+        return None;
+    }
+    let local = crate::time::seconds((year.into(), month, day), (hour, minute, second));
+    // Twelve bits of minutes east of Greenwich, signed; -2047 stands for "not said".
+    let minutes = i64::from(((zone << 4) as i16) >> 4);
+    let has_zone = zone >> 12 == 1 && (-1440..=1440).contains(&minutes);
+    Some(if has_zone { local - minutes * 60 } else { local })
+}
+
+/// A block of a partition.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(super) struct Address {
+    pub(super) block: u32,
+    pub(super) partition: u16,
+}
+
+/// An extent of a file, as an allocation descriptor gives it (ECMA-167, 4/14.14).
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Allocation {
+    /// 0 recorded, 1 allocated only, 2 neither, 3 the place of more descriptors.
+    pub(super) kind: u8,
+    pub(super) len: u32,
+    pub(super) at: Address,
+}
+
+/// A long allocation descriptor at `at`.
+pub(super) fn long_ad(f: Fields<'_>, at: usize) -> Allocation {
+    let len = f.u32(at);
+    Allocation { kind: (len >> 30) as u8, len: len & 0x3fff_ffff, at: Address { block: f.u32(at + 4), partition: f.u16(at + 8) } }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The example of ECMA-167, 3/7.2.6: the CRC of 70 6A 77 is 3299.
+    #[test]
+    fn published_crc() {
+        assert_eq!(crc_of(&[0x70, 0x6a, 0x77]), 0x3299);
+    }
+
+    #[test]
+    fn texts_and_dates() {
+        assert_eq!(text(&[8, b'f', b'o', b'g']), "fog");
+        assert_eq!(text(&[16, 0x6f, 0x6e, 0, b'x']), "\u{6f6e}x");
+        assert_eq!(dstring(&[8, b'a', b'b', 0, 0, 0, 0, 3]), "ab");
+        // 2009-03-14 09:26:53 at +60 minutes.
+        let stamp = [0x3c, 0x10, 0xd9, 0x07, 3, 14, 9, 26, 53, 0, 0, 0];
+        assert_eq!(date(&stamp), Some(1_237_022_813 - 3600));
+        assert_eq!(date(&[0; 12]), None);
+    }
+}

@@ -1,0 +1,234 @@
+//! UDF file systems, revisions 1.02 to 2.60 (ECMA-167, 3rd edition; OSTA UDF).
+//!
+//! All numbers are little-endian. Layout, checks and limits: docs/formats/udf.md.
+
+mod descriptor;
+mod entry;
+mod partition;
+mod walk;
+
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, read_array, read_vec};
+use decanter_core::{Error, Notice, Result, SECTOR};
+use descriptor::{Allocation, Fields, check, dstring, long_ad, tag};
+use partition::{Map, Maps, Physical};
+
+const ID: &str = "udf";
+/// Byte offset of the volume recognition sequence (ECMA-167, 2/8.3), which goes on in steps of 2,048 bytes.
+const RECOGNITION: u64 = 0x8000;
+/// Structures of the sequence that are looked at.
+const MOST_STRUCTURES: u64 = 32;
+/// Sector of the first anchor (ECMA-167, 3/8.4.2.1).
+const ANCHOR: u64 = 256;
+/// Sector sizes that are tried: discs, disks, large-block disks.
+const SECTOR_SIZES: [u64; 4] = [SECTOR, 512, 1024, 4096];
+/// Sectors of a volume descriptor sequence that are read.
+const MOST_DESCRIPTORS: u64 = 256;
+
+/// The format.
+pub struct Udf;
+
+impl Format for Udf {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "UDF disc image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["udf", "iso"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "revisions 1.02 to 2.60, bridge discs, metadata and sparable partitions, strategies 4 and 4096"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        if !has_recognition(source)? {
+            return Ok(None);
+        }
+        Ok(anchor(source)?.map(|_| 55))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let Some((sector, at)) = anchor(source.as_ref())? else {
+            return Err(Error::malformed(ID, "there is no anchor volume descriptor", ANCHOR * SECTOR));
+        };
+        let mut opened = Opened::new(ID, self.name());
+        let volume = read_sequence(&source, sector, at, &mut opened.notices)?;
+        let lvd = Fields(&volume.logical);
+        let mut maps = Maps::read(&source, volume.block, &volume.logical, volume.logical_at, &volume.partitions)?;
+        find_metadata(&mut maps, &mut opened.notices)?;
+        opened.fact("volume", dstring(lvd.bytes(84, 128)));
+        let revision = lvd.u16(240);
+        let shown = if revision == 0 { String::new() } else { format!("{:x}.{:02x}", revision >> 8, revision & 255) };
+        opened.fact("revision", shown);
+        let kinds: Vec<&str> = maps.maps.iter().filter_map(kind_of).collect();
+        opened.fact("partitions", kinds.join(", "));
+        let end = volume.partitions.iter().map(|p| (u64::from(p.start) + u64::from(p.blocks)) * volume.block).max();
+        opened.promised_len = end;
+        let walked = walk::walk(&maps, long_ad(lvd, 248), &mut opened.notices, context)?;
+        opened.structure = walked.structure;
+        opened.structure.push(0..(ANCHOR + 1) * sector);
+        opened.structure.extend(volume.structure);
+        opened.tree = Some(walked.tree);
+        Ok(opened)
+    }
+}
+
+fn kind_of(map: &Map) -> Option<&str> {
+    match map {
+        Map::Plain(_) => None,
+        Map::Sparable(..) => Some("sparable"),
+        Map::Metadata { .. } => Some("metadata"),
+        Map::Unknown(name) => Some(name),
+    }
+}
+
+/// Whether the recognition sequence announces ECMA-167 (NSR02 or NSR03).
+fn has_recognition(source: &dyn Source) -> Result<bool> {
+    for index in 0..MOST_STRUCTURES {
+        let at = RECOGNITION + index * SECTOR;
+        if at + SECTOR > source.len() {
+            break;
+        }
+        match &read_array::<5>(source, at + 1)? {
+            b"NSR02" | b"NSR03" => return Ok(true),
+            b"CD001" | b"BEA01" | b"BOOT2" | b"CDW02" => {}
+            _ => break,
+        }
+    }
+    Ok(false)
+}
+
+/// The sector size and the byte offset of the first anchor that holds: in sector 256, the last, or 256 before it.
+fn anchor(source: &dyn Source) -> Result<Option<(u64, u64)>> {
+    for sector in SECTOR_SIZES {
+        let count = source.len() / sector;
+        for place in [ANCHOR, count.saturating_sub(1), count.saturating_sub(1 + ANCHOR), 512] {
+            let at = place * sector;
+            if place < 16 || at + 512 > source.len() {
+                continue;
+            }
+            let bytes: [u8; 512] = read_array(source, at)?;
+            if Fields(&bytes).u32(12) == place as u32 && check(&bytes, at).is_ok_and(|id| id == tag::ANCHOR) {
+                return Ok(Some((sector, at)));
+            }
+        }
+    }
+    Ok(None)
+}
+
+/// What the volume descriptor sequence says.
+struct Volume {
+    block: u64,
+    logical: Vec<u8>,
+    logical_at: u64,
+    partitions: Vec<Physical>,
+    structure: Vec<std::ops::Range<u64>>,
+}
+
+/// Reads the main sequence, or the reserve where that is damaged (ECMA-167, 3/8.4.2).
+fn read_sequence(source: &SourceRef, sector: u64, anchor: u64, notices: &mut Vec<Notice>) -> Result<Volume> {
+    let bytes: [u8; 512] = read_array(source.as_ref(), anchor)?;
+    let f = Fields(&bytes);
+    let extents = [(f.u32(20), f.u32(16)), (f.u32(28), f.u32(24))];
+    let mut first = None;
+    for (index, (start, len)) in extents.into_iter().enumerate() {
+        match sequence(source, sector, start.into(), len.into()) {
+            Ok(mut volume) => {
+                if index > 0 {
+                    notices.push(Notice::new("the main volume descriptors are damaged: the reserve is used"));
+                }
+                let range = |(start, len): (u32, u32)| u64::from(start) * sector..u64::from(start) * sector + u64::from(len);
+                volume.structure.extend(extents.map(range));
+                return Ok(volume);
+            }
+            Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
+            Err(e) => first = first.or(Some(e)),
+        }
+    }
+    Err(first.unwrap_or_else(|| Error::malformed(ID, "there are no volume descriptors", anchor)))
+}
+
+fn sequence(source: &SourceRef, sector: u64, start: u64, len: u64) -> Result<Volume> {
+    let (mut logical, mut partitions): (Option<(u32, Vec<u8>, u64)>, Vec<(u32, Physical)>) = (None, Vec::new());
+    let (mut at, mut end) = (start, start + len.div_ceil(sector));
+    for _ in 0..MOST_DESCRIPTORS {
+        if at >= end {
+            break;
+        }
+        let offset = at * sector;
+        // A descriptor takes one sector; only the map table of a logical volume may take more.
+        let bytes = read_vec(source.as_ref(), offset, sector, "a volume descriptor", 1 << 16)?;
+        at += 1;
+        let id = match check(&bytes, offset) {
+            Ok(id) => id,
+            Err(_) if bytes[..2] == [0, 0] => break,
+            Err(e) => return Err(e),
+        };
+        let f = Fields(&bytes);
+        match id {
+            tag::PARTITION => {
+                let number = f.u16(22);
+                let physical = Physical { number, start: f.u32(188), blocks: f.u32(192) };
+                match partitions.iter_mut().find(|(_, p)| p.number == number) {
+                    Some(old) if f.u32(16) >= old.0 => *old = (f.u32(16), physical),
+                    Some(_) => {}
+                    None => partitions.push((f.u32(16), physical)),
+                }
+            }
+            tag::LOGICAL_VOLUME if logical.as_ref().is_none_or(|(seq, ..)| f.u32(16) >= *seq) => {
+                logical = Some((f.u32(16), bytes.clone(), offset));
+            }
+            tag::POINTER => (at, end) = (f.u32(24).into(), u64::from(f.u32(24)) + u64::from(f.u32(20)).div_ceil(sector)),
+            tag::TERMINATING => break,
+            tag::PRIMARY => {}
+            _ => {}
+        }
+    }
+    let Some((_, logical, logical_at)) = logical else {
+        return Err(Error::malformed(ID, "there is no logical volume descriptor", start * sector));
+    };
+    let block = u64::from(Fields(&logical).u32(212));
+    if !SECTOR_SIZES.contains(&block) {
+        return Err(Error::malformed(ID, format!("a logical block of {block} bytes"), logical_at + 212));
+    }
+    if partitions.is_empty() {
+        return Err(Error::malformed(ID, "there is no partition descriptor", start * sector));
+    }
+    // Partition descriptors count in sectors, which UDF makes the same as blocks (2.60, 2.2.4.2).
+    let partitions = partitions.into_iter().map(|(_, p)| p).collect();
+    Ok(Volume { block, logical, logical_at, partitions, structure: Vec::new() })
+}
+
+/// Finds the metadata files, or their mirrors (UDF 2.60, 2.2.13).
+fn find_metadata(maps: &mut Maps, notices: &mut Vec<Notice>) -> Result<()> {
+    for index in 0..maps.maps.len() {
+        let Map::Metadata { on, file, mirror, .. } = &maps.maps[index] else { continue };
+        let (on, file, mirror) = (*on, *file, *mirror);
+        let read = |block: u32| entry::read(maps, descriptor::Address { block, partition: on }, maps.block);
+        let found = match read(file) {
+            Ok(found) => found,
+            Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
+            Err(e) => {
+                notices.push(Notice::new(format!("the metadata file cannot be used ({e}): its mirror is")));
+                read(mirror)?
+            }
+        };
+        let extents = found.block_extents(maps);
+        maps.set_metadata(index, extents);
+    }
+    Ok(())
+}
+
+/// An ICB as a pair of block and length.
+fn icb(allocation: Allocation) -> (descriptor::Address, u64) {
+    (allocation.at, allocation.len.into())
+}

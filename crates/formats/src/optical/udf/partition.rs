@@ -1,0 +1,194 @@
+//! From a block of a logical partition to bytes of the image: partition maps (ECMA-167, 3/10.7; UDF 2.60, 2.2.8 ff.).
+
+use super::ID;
+use super::descriptor::{Address, Fields};
+use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::{Error, Result};
+use std::collections::HashMap;
+use std::ops::Range;
+
+/// Partition maps of a volume; discs have one or two.
+const MOST_MAPS: u32 = 16;
+/// Extents of a metadata file.
+const MOST_EXTENTS: usize = 1 << 16;
+
+/// A partition as its descriptor gives it.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Physical {
+    pub(super) number: u16,
+    /// First block, counted in blocks of the image.
+    pub(super) start: u32,
+    pub(super) blocks: u32,
+}
+
+/// What a partition reference stands for.
+#[derive(Debug, Clone)]
+pub(super) enum Map {
+    /// Blocks follow each other.
+    Plain(Physical),
+    /// Some packets of blocks stand elsewhere: packet length, and where those packets are.
+    Sparable(Physical, u32, HashMap<u32, u32>),
+    /// Blocks of the metadata file, which stands in another map: its number, the file's entry and its mirror's.
+    Metadata { on: u16, file: u32, mirror: u32, extents: Vec<(u32, u32)> },
+    /// A kind that is not read.
+    Unknown(String),
+}
+
+/// All partitions of a volume.
+pub(super) struct Maps {
+    pub(super) source: SourceRef,
+    /// Bytes of a block.
+    pub(super) block: u64,
+    pub(super) maps: Vec<Map>,
+}
+
+impl Maps {
+    /// Reads the maps of a logical volume descriptor at byte `offset`.
+    pub(super) fn read(source: &SourceRef, block: u64, lvd: &[u8], offset: u64, partitions: &[Physical]) -> Result<Self> {
+        let f = Fields(lvd);
+        let count = f.u32(268);
+        if count > MOST_MAPS {
+            return Err(Error::Limit { what: "partition maps", asked: count.into(), limit: MOST_MAPS.into() });
+        }
+        let mut maps = Vec::new();
+        let mut at = 440usize;
+        for _ in 0..count {
+            let (kind, len) = (f.bytes(at, 2).first().copied(), f.bytes(at, 2).get(1).map_or(0, |&l| usize::from(l)));
+            let map = Fields(f.bytes(at, len));
+            if len < 6 || map.0.len() < len {
+                return Err(Error::malformed(ID, "a partition map is cut short", offset + at as u64));
+            }
+            let physical = |number: u16| {
+                let found = partitions.iter().find(|p| p.number == number).copied();
+                found.ok_or_else(|| Error::malformed(ID, format!("partition {number} has no descriptor"), offset + at as u64))
+            };
+            let name = String::from_utf8_lossy(map.bytes(5, 23)).trim_end_matches('\0').to_owned();
+            maps.push(match (kind, name.as_str()) {
+                (Some(1), _) => Map::Plain(physical(map.u16(4))?),
+                (Some(2), "*UDF Sparable Partition") => {
+                    let on = physical(map.u16(38))?;
+                    let packet = u32::from(map.u16(40)).max(1);
+                    Map::Sparable(on, packet, spared(source.as_ref(), block, map)?)
+                }
+                (Some(2), "*UDF Metadata Partition") => {
+                    let number = map.u16(38);
+                    let on = maps.iter().position(|m| matches!(m, Map::Plain(p) | Map::Sparable(p, ..) if p.number == number));
+                    let Some(on) = on else {
+                        return Err(Error::malformed(ID, "the metadata partition stands on none", offset + at as u64));
+                    };
+                    Map::Metadata { on: on as u16, file: map.u32(40), mirror: map.u32(44), extents: Vec::new() }
+                }
+                (Some(2), other) => Map::Unknown(other.trim_start_matches("*UDF ").to_lowercase()),
+                _ => return Err(Error::malformed(ID, "a partition map of an unknown type", offset + at as u64)),
+            });
+            at += len;
+        }
+        Ok(Self { source: source.clone(), block, maps })
+    }
+
+    /// The byte ranges of the `len` bytes from a block on.
+    pub(super) fn ranges(&self, at: Address, len: u64) -> Result<Vec<Range<u64>>> {
+        let unsupported = |what: &str| Err(Error::unsupported(ID, format!("a {what}")));
+        match self.maps.get(usize::from(at.partition)) {
+            None => Err(Error::malformed(ID, format!("partition reference {} is none of the volume", at.partition), 0)),
+            Some(Map::Unknown(name)) => unsupported(name),
+            Some(Map::Plain(p)) => {
+                check(p, at, len.div_ceil(self.block))?;
+                let start = (u64::from(p.start) + u64::from(at.block)) * self.block;
+                Ok(vec![start..start + len])
+            }
+            Some(Map::Sparable(p, packet, moved)) => {
+                check(p, at, len.div_ceil(self.block))?;
+                let mut ranges = Vec::new();
+                let (mut block, mut left) = (at.block, len);
+                while left > 0 {
+                    let (number, into) = (block / packet, block % packet);
+                    let here = (u64::from(packet - into) * self.block).min(left);
+                    let base = moved.get(&(number * packet)).map_or(p.start + number * packet, |&m| m);
+                    let start = (u64::from(base) + u64::from(into)) * self.block;
+                    push(&mut ranges, start..start + here);
+                    left -= here;
+                    block += packet - into;
+                }
+                Ok(ranges)
+            }
+            Some(Map::Metadata { on, extents, .. }) => {
+                let mut ranges = Vec::new();
+                let (mut block, mut left) = (at.block, len);
+                for &(start, blocks) in extents {
+                    if left == 0 {
+                        break;
+                    }
+                    if block >= blocks {
+                        block -= blocks;
+                        continue;
+                    }
+                    let here = (u64::from(blocks - block) * self.block).min(left);
+                    let below = Address { block: start + block, partition: *on };
+                    self.ranges(below, here)?.into_iter().for_each(|r| push(&mut ranges, r));
+                    left -= here;
+                    block = 0;
+                }
+                if left > 0 {
+                    return Err(Error::malformed(ID, format!("block {} lies past the end of the metadata file", at.block), 0));
+                }
+                Ok(ranges)
+            }
+        }
+    }
+
+    /// The bytes from a block on, at most `limit` of them.
+    pub(super) fn bytes(&self, at: Address, len: u64, what: &'static str, limit: u64) -> Result<(Vec<u8>, u64)> {
+        let ranges = self.ranges(at, len)?;
+        let offset = ranges.first().map_or(0, |r| r.start);
+        let mut bytes = Vec::new();
+        for range in ranges {
+            let left = limit.saturating_sub(bytes.len() as u64);
+            bytes.extend(read_vec(self.source.as_ref(), range.start, range.end - range.start, what, left)?);
+        }
+        Ok((bytes, offset))
+    }
+
+    /// Says where a metadata file stands, once its entry was read.
+    pub(super) fn set_metadata(&mut self, index: usize, found: Vec<(u32, u32)>) {
+        if let Some(Map::Metadata { extents, .. }) = self.maps.get_mut(index) {
+            *extents = found;
+            extents.truncate(MOST_EXTENTS);
+        }
+    }
+}
+
+/// Adds a range, joined to the last one where they touch.
+fn push(ranges: &mut Vec<Range<u64>>, range: Range<u64>) {
+    match ranges.last_mut() {
+        Some(last) if last.end == range.start => last.end = range.end,
+        _ => ranges.push(range),
+    }
+}
+
+fn check(p: &Physical, at: Address, blocks: u64) -> Result<()> {
+    if u64::from(at.block) + blocks > u64::from(p.blocks) {
+        let text = format!("block {} lies past the end of partition {} ({} blocks)", at.block, p.number, p.blocks);
+        return Err(Error::malformed(ID, text, 0));
+    }
+    Ok(())
+}
+
+/// The packets that a sparable partition keeps elsewhere (UDF 2.60, 2.2.11): the first readable table counts.
+fn spared(source: &dyn Source, block: u64, map: Fields<'_>) -> Result<HashMap<u32, u32>> {
+    let tables = map.bytes(42, 1).first().map_or(0, |&n| usize::from(n)).min(4);
+    let len = u64::from(map.u32(44)).min(1 << 20);
+    for table in 0..tables {
+        let at = u64::from(map.u32(48 + table * 4)) * block;
+        let Ok(bytes) = read_vec(source, at, len, "a sparing table", 1 << 20) else { continue };
+        let f = Fields(&bytes);
+        if !f.bytes(17, 23).starts_with(b"*UDF Sparing Table") {
+            continue;
+        }
+        let count = usize::from(f.u16(48));
+        let entry = |i: usize| (f.u32(56 + i * 8), f.u32(60 + i * 8));
+        // From 0xfffffff0 on, an entry is free or its packet is defective.
+        return Ok((0..count).map(entry).filter(|(from, _)| *from < 0xffff_fff0).collect());
+    }
+    Ok(HashMap::new())
+}

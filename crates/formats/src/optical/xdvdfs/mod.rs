@@ -1,0 +1,138 @@
+//! The file system of Xbox family discs: a volume descriptor in sector 32, folders as binary search trees.
+//!
+//! All numbers are little-endian. Layout, checks and what is not sure: docs/formats/xdvdfs.md.
+
+mod compose;
+mod walk;
+
+pub use compose::{Placed, compose_placed};
+
+use decanter_core::blueprint::Blueprint;
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tree::{Content, Tree};
+use decanter_core::view::Slice;
+use decanter_core::{Error, Result, SECTOR};
+use std::sync::Arc;
+
+const ID: &str = "xdvdfs";
+/// Sector of the volume descriptor, counted from the beginning of the partition.
+const DESCRIPTOR: u64 = 32;
+/// At both ends of the descriptor.
+const MAGIC: &[u8; 20] = b"MICROSOFT*XBOX*MEDIA";
+/// Byte offset of the second magic in the descriptor's sector.
+const SECOND_MAGIC: usize = 0x7ec;
+
+/// A place on a full disc where the game partition begins.
+pub struct PartitionPlace {
+    /// Byte offset.
+    pub offset: u64,
+    /// Which discs have it there.
+    pub discs: &'static str,
+}
+
+/// Where the partition may begin: on its own, or behind the video partition of each kind of disc.
+pub const PLACES: [PartitionPlace; 5] = [
+    PartitionPlace { offset: 0, discs: "the partition alone" },
+    PartitionPlace { offset: 0x1830_0000, discs: "a full disc of the original console" },
+    PartitionPlace { offset: 0x0fd9_0000, discs: "a full disc of the 360" },
+    PartitionPlace { offset: 0x0208_0000, discs: "a full disc of the 360, third layout" },
+    PartitionPlace { offset: 0x89d8_0000, discs: "a full disc of the 360, hybrid" },
+];
+/// Programs that the consoles start, and what their discs are called.
+const PROGRAMS: [(&str, &str); 2] = [("default.xbe", "Xbox disc image"), ("default.xex", "Xbox 360 disc image")];
+
+/// The format.
+pub struct Xdvdfs;
+
+impl Format for Xdvdfs {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "Xbox family disc image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["xiso", "iso"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "game partitions alone, full discs with the partition behind a video partition, rebuilt images"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(find(source)?.map(|_| 90))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let Some(place) = find(source.as_ref())? else {
+            return Err(Error::malformed(ID, "the volume descriptor is missing", DESCRIPTOR * SECTOR));
+        };
+        let mut opened = Opened::new(ID, self.name());
+        let base = place.offset;
+        let at = base + DESCRIPTOR * SECTOR;
+        let descriptor: [u8; SECTOR as usize] = read_array(source.as_ref(), at)?;
+        if &descriptor[SECOND_MAGIC..] != MAGIC {
+            opened.notice(format!("the second magic of the volume descriptor is missing at offset {:#x}", at + SECOND_MAGIC as u64));
+        }
+        let word = |at: usize| u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]]);
+        let root = walk::Table { path: String::new(), sector: word(20), len: word(24) };
+        let walked = walk::walk(&source, base, root, &mut opened.notices, context)?;
+        let tree = walked.tree;
+        opened.structure = walked.structure;
+        opened.structure.push(at..at + SECTOR);
+        let end = tree.files().flat_map(|(_, f)| f.spans.iter().map(|s| s.end)).chain(opened.structure.iter().map(|s| s.end));
+        opened.promised_len = end.max();
+        tell(&mut opened, &tree, context)?;
+        opened.fact("layout", if base == 0 { place.discs.to_owned() } else { format!("{}: the game partition begins at sector {}", place.discs, base / SECTOR) });
+        if base > 0 {
+            opened.volume = Some(Arc::new(Slice::new(source.clone(), base, source.len() - base)?));
+        }
+        opened.tree = Some(tree);
+        Ok(opened)
+    }
+
+    fn compose(&self, tree: &Tree, _label: &str) -> Result<Blueprint> {
+        compose_placed(tree).map(|placed| placed.blueprint)
+    }
+}
+
+/// Where the partition begins in `source`, if it has one.
+///
+/// # Errors
+/// What reading fails with.
+pub fn find(source: &dyn Source) -> Result<Option<&'static PartitionPlace>> {
+    for place in &PLACES {
+        let at = place.offset + DESCRIPTOR * SECTOR;
+        if source.len() >= at + SECTOR && &read_array::<20>(source, at)? == MAGIC {
+            return Ok(Some(place));
+        }
+    }
+    Ok(None)
+}
+
+/// Title, id and so on, from the program that the console starts.
+fn tell(opened: &mut Opened, tree: &Tree, context: &Context<'_>) -> Result<()> {
+    let found = PROGRAMS.iter().find_map(|(path, kind)| Some((path, kind, tree.find(path)?.file()?)));
+    let Some((path, kind, file)) = found else {
+        opened.notice("there is neither default.xbe nor default.xex, so it will not start by itself");
+        return Ok(());
+    };
+    opened.kind = (*kind).to_owned();
+    let Content::Whole(program) = &file.content else {
+        opened.notice(format!("{path} is not all there"));
+        return Ok(());
+    };
+    match context.registry.open(program.clone(), &context.inside()?, &[]) {
+        Ok(program) => opened.facts.extend(program.facts),
+        Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+        Err(e) => opened.notice(format!("{path} cannot be used: {e}")),
+    }
+    Ok(())
+}

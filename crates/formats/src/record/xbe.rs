@@ -1,0 +1,85 @@
+//! Programs of the original Xbox: title id, name, region and version, from their certificate.
+//!
+//! All numbers are little-endian; addresses are those in memory, from the base address on. Layout:
+//! docs/formats/xbe-xex.md.
+
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::{Error, Result};
+
+const ID: &str = "xbe";
+/// Regions by bit.
+const REGIONS: [(u32, &str); 4] = [(1, "North America"), (2, "Japan"), (4, "rest of the world"), (0x8000_0000, "manufacturing")];
+
+/// The format.
+pub struct Xbe;
+
+impl Format for Xbe {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "Xbox program"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["xbe"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "title id, name, region, version"
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok((source.len() >= 0x178 && &read_array::<4>(source, 0)? == b"XBEH").then_some(90))
+    }
+
+    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+        let word = |at: u64| -> Result<u32> { Ok(u32::from_le_bytes(read_array(source.as_ref(), at)?)) };
+        let (base, certificate) = (word(0x104)?, word(0x118)?);
+        let Some(at) = certificate.checked_sub(base).map(u64::from) else {
+            return Err(Error::malformed(ID, "the certificate's address lies before the program", 0x118));
+        };
+        if at + 0x1d0 > source.len() {
+            return Err(Error::malformed(ID, "the certificate lies past the end of the program", 0x118));
+        }
+        let mut opened = Opened::new(ID, self.name());
+        let name: [u8; 80] = read_array(source.as_ref(), at + 0xc)?;
+        let units = name.chunks_exact(2).map(|p| u16::from_le_bytes([p[0], p[1]])).take_while(|&u| u != 0);
+        let title: String = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
+        let id = word(at + 8)?;
+        opened.fact("title", title.trim().to_owned());
+        opened.fact("id", title_id(id));
+        opened.fact("version", format!("{}", word(at + 0xac)?));
+        let region = word(at + 0xa0)?;
+        opened.fact("region", regions(region));
+        let disc = word(at + 0xa8)?;
+        opened.fact("disc", if disc > 0 { disc.to_string() } else { String::new() });
+        let date = i64::from(word(at + 4)?);
+        opened.fact("built", if date > 0 { crate::time::text(date) } else { String::new() });
+        opened.parameters = vec![
+            ("title id".into(), format!("{id:#010x}")),
+            ("allowed media".into(), format!("{:#010x}", word(at + 0x9c)?)),
+            ("region".into(), format!("{region:#010x}")),
+            ("ratings".into(), format!("{:#010x}", word(at + 0xa4)?)),
+        ];
+        Ok(opened)
+    }
+}
+
+/// A title id as it is printed: two letters of the publisher and a number, `KC-007`, and the hexadecimal value.
+pub(super) fn title_id(id: u32) -> String {
+    let [a, b, high, low] = id.to_be_bytes();
+    if a.is_ascii_alphanumeric() && b.is_ascii_alphanumeric() {
+        let number = u16::from_be_bytes([high, low]);
+        format!("{}{}-{number:03} ({id:08X})", char::from(a), char::from(b))
+    } else {
+        format!("{id:08X}")
+    }
+}
+
+fn regions(bits: u32) -> String {
+    let named: Vec<&str> = REGIONS.iter().filter(|(bit, _)| bits & bit != 0).map(|(_, name)| *name).collect();
+    named.join(", ")
+}
