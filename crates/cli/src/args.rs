@@ -164,6 +164,59 @@ pub enum Command {
         #[command(flatten)]
         key: KeyArg,
     },
+    /// Turn a source into another format: rebuild, trim, expand, compress, repair
+    #[command(
+        after_help = "Examples:  decanter convert \"saltmarsh/Pier Nine Pinball.cue\" --to iso\n           \
+        decanter convert \"saltmarsh/Lamplighter Lane.iso\" --to zst --prove\n           \
+        decanter convert \"saltmarsh/Pier Nine Pinball (scratched).bin\" --repair -o repaired.bin\n           \
+        decanter convert kelp --to iso -o kelp.iso\n\n\
+        \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
+        --split, --without, --label: iso and xdvdfs. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
+        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw."
+    )]
+    Convert {
+        /// An image, an archive or compressed image with one, a cue sheet, or a folder
+        #[arg(value_name = "SOURCE")]
+        source: String,
+        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst
+        #[arg(long, value_name = "FORMAT")]
+        to: Option<String>,
+        /// The file to write [default: the source's name with the format's extension, in the current folder]
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// Effort of compression: more is smaller and slower [default: 9 for cso, 12 for zst]
+        #[arg(long, value_name = "N")]
+        level: Option<i32>,
+        /// Look for repetitions further back: smaller where files repeat, slower, in larger frames
+        #[arg(long)]
+        long: bool,
+        /// Write several files of at most this size, as in 4GiB-1 for a FAT32 stick
+        #[arg(long, value_name = "SIZE", value_parser = part_size)]
+        split: Option<u64>,
+        /// Keep every file at its sector, and drop only what lies between
+        #[arg(long)]
+        keep_positions: bool,
+        /// Fill these files with zeros in place: a path, a name or a folder, with * and ? (repeatable)
+        #[arg(long, value_name = "GLOB")]
+        blank: Vec<String>,
+        /// Leave these files out of a rebuilt image (repeatable)
+        #[arg(long, value_name = "GLOB")]
+        without: Vec<String>,
+        /// Correct the sectors of a CD image by their P and Q parities, each proven by its EDC
+        #[arg(long)]
+        repair: bool,
+        /// Read the result back and hold it against the source before it gets its name
+        #[arg(long)]
+        prove: bool,
+        /// Volume label of a new file system [default: the title, or the folder's name]
+        #[arg(long, value_name = "TEXT")]
+        label: Option<String>,
+        /// Digests of what the result holds, separated by commas: crc32, md5, sha1, sha256
+        #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
+        algorithm: Vec<Algorithm>,
+        #[command(flatten)]
+        key: KeyArg,
+    },
     /// Show which keys are known, from where, and for which of these sources; never their values
     #[command(after_help = "Example:  decanter keys \"saltmarsh/Kelp Courier.iso\" --keys saltmarsh/keys\n\n\
         A key file is named after the disc's id or the image (DCNT-10001.dkey) and holds 32 hexadecimal digits\n\
@@ -248,6 +301,14 @@ fn size(text: &str) -> Result<u64, String> {
     number.checked_mul(1 << shift).ok_or_else(|| format!("\"{text}\" is too large"))
 }
 
+/// Reads a size that may have a number of bytes taken off: `4GiB-1`.
+fn part_size(text: &str) -> Result<u64, String> {
+    let (whole, less) = text.split_once('-').unwrap_or((text, "0"));
+    let less: u64 = less.trim().parse().map_err(|_| format!("\"{less}\" is no number of bytes"))?;
+    let bytes = size(whole.trim())?.saturating_sub(less) / 2048 * 2048;
+    if bytes == 0 { Err("a part needs at least one sector of 2048 bytes".into()) } else { Ok(bytes) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -263,6 +324,7 @@ mod tests {
         assert_eq!(size("64MiB"), Ok(64 << 20));
         assert_eq!(size("2g"), Ok(2 << 30));
         assert_eq!(size("512"), Ok(512));
+        assert_eq!(part_size("4GiB-1"), Ok((4 << 30) - 2048));
         assert!(size("12x").is_err() && size("").is_err() && size("99999999999TiB").is_err());
     }
 

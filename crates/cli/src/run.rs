@@ -7,7 +7,7 @@ use crate::screen::{self, Manner};
 use crate::{Stop, code_of, code_of_answer, manual, tour};
 use decanter_core::Algorithm;
 use decanter_jobs::decrypt::Check;
-use decanter_jobs::{Answer, decrypt, digest, extract, formats, identify, list, verify};
+use decanter_jobs::{Answer, convert, decrypt, digest, extract, formats, identify, list, verify};
 use serde::Serialize;
 use std::io::Write;
 use std::time::Instant;
@@ -94,6 +94,43 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 json(out, &report)?;
             } else {
                 screen::written::show_decrypt(out, &report, answer, began.elapsed(), manner)?;
+            }
+            Ok(code_of_answer(answer))
+        }
+        Command::Convert {
+            source,
+            to,
+            output,
+            level,
+            long,
+            split,
+            keep_positions,
+            blank,
+            without,
+            repair,
+            prove,
+            label,
+            algorithm,
+            key,
+        } => {
+            let options = convert::Options {
+                level: *level,
+                long: *long,
+                split: *split,
+                keep_positions: *keep_positions,
+                blank: blank.clone(),
+                without: without.clone(),
+                repair: *repair,
+                prove: *prove,
+                label: label.clone(),
+                digests: algorithm.clone(),
+            };
+            let (target, setting) = (output.as_deref(), setting(Some(key)));
+            let (report, answer) = convert::convert(source, to.as_deref(), target, &options, &setting)?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                screen::convert::show(out, &report, began.elapsed(), manner)?;
             }
             Ok(code_of_answer(answer))
         }

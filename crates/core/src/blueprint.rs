@@ -161,6 +161,11 @@ impl Blueprint {
         }
     }
 
+    /// The first packed part, if there is one.
+    pub fn packed_part(&self) -> Option<PartId> {
+        self.parts.iter().position(|p| matches!(p.content, Content::Packed { .. })).map(PartId)
+    }
+
     /// Asks for the digest of a part by itself.
     pub fn measure(&mut self, part: PartId, algorithm: Algorithm) {
         let wanted = &mut self.parts[part.0].measure;

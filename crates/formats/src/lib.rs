@@ -4,6 +4,7 @@
 //! comes with the [`decanter_core::Context`], so that a disc in an archive in an archive just works.
 
 pub mod archive;
+pub mod chunked;
 pub mod optical;
 pub mod record;
 pub mod time;
@@ -13,6 +14,9 @@ use decanter_core::Registry;
 /// Every format that Decanter knows.
 pub static REGISTRY: Registry = Registry::new(&[
     &archive::zip::Zip,
+    &chunked::cso::Ciso,
+    &chunked::cso::Ziso,
+    &chunked::zst::SeekableZstd,
     &optical::cd::CdRaw,
     &optical::cd::CueSheet,
     &optical::iso9660::Iso9660,

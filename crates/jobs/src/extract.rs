@@ -171,7 +171,7 @@ fn done(report: ExtractReport) -> (ExtractReport, Answer) {
     (report, answer)
 }
 
-fn globs(only: &[String]) -> Result<Option<GlobSet>, String> {
+pub(crate) fn globs(only: &[String]) -> Result<Option<GlobSet>, String> {
     if only.is_empty() {
         return Ok(None);
     }
@@ -184,7 +184,7 @@ fn globs(only: &[String]) -> Result<Option<GlobSet>, String> {
 }
 
 /// Whether a path matches: as a whole, by its last name, or because a folder above it does.
-fn matches(globs: &GlobSet, path: &str) -> bool {
+pub(crate) fn matches(globs: &GlobSet, path: &str) -> bool {
     let name = path.rsplit('/').next().unwrap_or(path);
     let above = path.match_indices('/').map(|(at, _)| &path[..at]);
     globs.is_match(path) || globs.is_match(name) || above.into_iter().any(|folder| globs.is_match(folder))

@@ -1,5 +1,6 @@
 //! What can be read, written, and turned into what: straight from the registry.
 
+use crate::convert::table::{TARGETS, Target};
 use decanter_formats::REGISTRY;
 use serde::Serialize;
 
@@ -10,6 +11,19 @@ pub struct FormatsReport {
     pub schema: &'static str,
     /// The formats.
     pub formats: Vec<FormatEntry>,
+    /// What "convert" can make.
+    pub targets: Vec<TargetEntry>,
+}
+
+/// Something that sources can become.
+#[derive(Debug, Serialize)]
+pub struct TargetEntry {
+    /// Its id, for `--to`.
+    pub id: &'static str,
+    /// What it is.
+    pub what: &'static str,
+    /// What it is made of.
+    pub made_of: &'static str,
 }
 
 /// One format.
@@ -33,5 +47,10 @@ pub fn formats() -> FormatsReport {
         extensions: f.extensions(),
         reads: f.reads(),
     };
-    FormatsReport { schema: "decanter.formats/1", formats: REGISTRY.formats().iter().map(entry).collect() }
+    let target = |t: &Target| TargetEntry { id: t.id, what: t.what, made_of: t.made_of };
+    FormatsReport {
+        schema: "decanter.formats/1",
+        formats: REGISTRY.formats().iter().map(entry).collect(),
+        targets: TARGETS.iter().map(target).collect(),
+    }
 }

@@ -1,5 +1,6 @@
 //! What is it? Its state, what it needs, what it can become, and the next command to type.
 
+use crate::convert::table::TARGETS;
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::format::{Fact, KeyState, State};
 use decanter_core::tree::Content;
@@ -274,6 +275,14 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
     if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
         let target = quoted(&format!("{} (decrypted).iso", item.stem));
         list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} -o {target}") });
+    }
+    if !is_cut {
+        let mut targets: Vec<_> = TARGETS.iter().filter_map(|t| Some(((t.accepts)(item)?, t))).collect();
+        targets.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));
+        // What is as useful as copying the file is left to who asks for it.
+        for (_, target) in targets.into_iter().filter(|(use_of, _)| *use_of > 10) {
+            list.push(Becomes { what: target.id, command: format!("decanter convert {source} --to {}", target.id) });
+        }
     }
     list
 }

@@ -1,5 +1,7 @@
 //! What a user asks for: one module a job. Each returns a report; none prints, and none knows of the command line.
 
+mod cd;
+pub mod convert;
 pub mod decrypt;
 pub mod digest;
 pub mod extract;

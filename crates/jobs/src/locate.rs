@@ -467,6 +467,12 @@ impl Around {
 }
 
 impl Item {
+    /// Name of the innermost file.
+    pub fn file_name(&self) -> String {
+        let inner = self.address.rsplit(INSIDE).next().unwrap_or(&self.address);
+        inner.rsplit('/').next().unwrap_or(inner).to_owned()
+    }
+
     /// Everything that was noticed on the way in.
     pub fn notices(&self) -> &[Notice] {
         &self.opened.notices

@@ -7,11 +7,15 @@ use std::io::{self, Write};
 /// # Errors
 /// When they cannot be written.
 pub fn show(out: &mut dyn Write, report: &FormatsReport) -> io::Result<()> {
+    let (bold, plain) = (style::BOLD, style::PLAIN);
     for format in &report.formats {
-        let (bold, plain) = (style::BOLD, style::PLAIN);
         let extensions: Vec<String> = format.extensions.iter().map(|e| format!(".{e}")).collect();
-        writeln!(out, "{bold}{:<9}{plain} {:<26} {}", format.id, format.name, extensions.join(" "))?;
+        writeln!(out, "{bold}{:<9}{plain} {:<28} {}", format.id, format.name, extensions.join(" "))?;
         writeln!(out, "          {}", format.reads)?;
     }
-    writeln!(out, "Everything is recognised by its content; extensions do not matter.")
+    writeln!(out, "\nWhat \"decanter convert SOURCE --to ...\" makes, and of what:")?;
+    for target in &report.targets {
+        writeln!(out, "{bold}{:<9}{plain} {}, of {}", target.id, target.what, target.made_of)?;
+    }
+    writeln!(out, "\nEverything is recognised by its content; extensions do not matter.")
 }

@@ -1,5 +1,6 @@
 //! Reports as text: one module a command, and what they share.
 
+pub mod convert;
 pub mod digest;
 pub mod formats;
 pub mod identify;

@@ -93,7 +93,7 @@ pub fn show_decrypt(
     super::notices(&report.notices, manner)
 }
 
-fn speed(bytes: u64, took: Duration) -> String {
+pub(super) fn speed(bytes: u64, took: Duration) -> String {
     let seconds = took.as_secs_f64().max(0.001);
     format!("{seconds:.1} s, {} a second", size((bytes as f64 / seconds) as u64))
 }

@@ -58,34 +58,41 @@ pub fn pour(
     digests: &[Algorithm],
     watch: &dyn Watch,
 ) -> Result<Poured> {
-    pour_proven(blueprint, target, replace, digests, watch, &mut |_| Ok(()))
+    let mut poured = pour_all(&[(blueprint, target)], replace, digests, watch, &mut |_| Ok(()))?;
+    poured.pop().ok_or_else(|| Error::Usage("nothing was to be written".into()))
 }
 
-/// The same, but what was written gets its final name only if `prove` accepts it. `prove` is given the file under
-/// its temporary name.
+/// Writes several outputs that belong together: they get their final names only when all of them are complete and
+/// `prove` accepts them. It is given the files under their temporary names.
 ///
 /// # Errors
 /// As [`pour`], and what `prove` fails with.
-pub fn pour_proven(
-    blueprint: &Blueprint,
-    target: &Path,
+pub fn pour_all(
+    outputs: &[(&Blueprint, &Path)],
     replace: bool,
     digests: &[Algorithm],
     watch: &dyn Watch,
-    prove: &mut dyn FnMut(&Path) -> Result<()>,
-) -> Result<Poured> {
-    let draft = Draft::new(target, replace, largest_len(blueprint), bytes_to_write(blueprint)?)?;
-    let written = write_parts(blueprint, draft.file(), draft.temporary_path(), digests, watch)?;
-    prove(draft.temporary_path())?;
-    draft.finish()?;
-    Ok(Poured {
-        path: target.to_owned(),
-        bytes: written.bytes,
-        digests: written.digests,
-        part_digests: written.part_digests,
-        kernel_bytes: written.kernel_bytes,
-        hole_bytes: written.hole_bytes,
-    })
+    prove: &mut dyn FnMut(&[PathBuf]) -> Result<()>,
+) -> Result<Vec<Poured>> {
+    let needed = outputs.iter().map(|(b, _)| bytes_to_write(b)).sum::<Result<u64>>()?;
+    let draft = |(blueprint, target): &(&Blueprint, &Path)| Draft::new(target, replace, largest_len(blueprint), needed);
+    let drafts = outputs.iter().map(draft).collect::<Result<Vec<_>>>()?;
+    let mut poured = Vec::new();
+    for ((blueprint, target), draft) in outputs.iter().zip(&drafts) {
+        let written = write_parts(blueprint, draft.file(), draft.temporary_path(), digests, watch)?;
+        poured.push(Poured {
+            path: target.to_path_buf(),
+            bytes: written.bytes,
+            digests: written.digests,
+            part_digests: written.part_digests,
+            kernel_bytes: written.kernel_bytes,
+            hole_bytes: written.hole_bytes,
+        });
+    }
+    let paths: Vec<PathBuf> = drafts.iter().map(|d| d.temporary_path().to_owned()).collect();
+    prove(&paths)?;
+    drafts.into_iter().try_for_each(Draft::finish)?;
+    Ok(poured)
 }
 
 /// Length of the file as far as it is known before it is written.

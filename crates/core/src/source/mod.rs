@@ -2,9 +2,11 @@
 
 mod bytes;
 mod file;
+mod reader;
 
 pub use bytes::Bytes;
 pub use file::FileSource;
+pub use reader::Reader;
 
 use crate::error::{Error, Result};
 use std::fs::File;

@@ -52,8 +52,24 @@ enum Names {
     Joliet,
 }
 
-/// A blueprint of a volume called `label` with the files of `tree`. Links are left out: ECMA-119 has none.
-pub(super) fn compose(tree: &Tree, label: &str) -> Result<Blueprint> {
+/// What a new volume is besides its files.
+#[derive(Debug, Clone, Default)]
+pub struct Volume {
+    /// Volume identifier.
+    pub label: String,
+    /// System identifier.
+    pub system: String,
+    /// What stands in the system area, the first sixteen sectors; made once the number of sectors is known.
+    pub system_area: Option<fn(&str, u32) -> Vec<u8>>,
+    /// Given to `system_area`.
+    pub id: String,
+}
+
+/// A blueprint of a volume with the files of `tree`, in its order. Links are left out: ECMA-119 has none.
+///
+/// # Errors
+/// [`Error::Unsupported`] for names, folders and sizes that the volume cannot hold.
+pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
     let mut layout = Layout::of(tree)?;
     let path_len = |names| layout.path_table(names, &[]).len() as u64;
     let (plain_len, joliet_len) = (path_len(Names::Plain), path_len(Names::Joliet));
@@ -79,10 +95,13 @@ pub(super) fn compose(tree: &Tree, label: &str) -> Result<Blueprint> {
         let at = (sector * SECTOR) as usize;
         head[at..at + bytes.len()].copy_from_slice(bytes);
     };
+    if let Some(make) = volume.system_area {
+        put(0, &make(&volume.id, total));
+    }
     let date = tree.nodes.iter().filter_map(|n| n.modified).max();
     let sizes = Sizes { total, date };
-    put(16, layout.descriptor(Names::Plain, label, &sizes, plain_len, tables[0], tables[1], places[0][0]).as_bytes());
-    put(17, layout.descriptor(Names::Joliet, label, &sizes, joliet_len, tables[2], tables[3], places[1][0]).as_bytes());
+    put(16, layout.descriptor(Names::Plain, volume, &sizes, plain_len, tables[0], tables[1], places[0][0]).as_bytes());
+    put(17, layout.descriptor(Names::Joliet, volume, &sizes, joliet_len, tables[2], tables[3], places[1][0]).as_bytes());
     put(18, &[&[TERMINATOR][..], &CD001, &[1]].concat());
     for (names, at, little) in
         [(Names::Plain, 0, true), (Names::Plain, 1, false), (Names::Joliet, 2, true), (Names::Joliet, 3, false)]
@@ -293,7 +312,7 @@ impl Layout {
     fn descriptor(
         &self,
         names: Names,
-        label: &str,
+        volume: &Volume,
         sizes: &Sizes,
         table_len: u64,
         table_le: u64,
@@ -318,8 +337,8 @@ impl Layout {
                 field[..len].copy_from_slice(&units[..len]);
             }
         };
-        fill(&mut d.system, "");
-        fill(&mut d.volume, label);
+        fill(&mut d.system, &volume.system);
+        fill(&mut d.volume, &volume.label);
         for field in [&mut d.volume_set, &mut d.publisher, &mut d.preparer, &mut d.application] {
             fill(field, "");
         }

@@ -9,6 +9,7 @@ mod rock_ridge;
 mod root;
 mod walk;
 
+pub use compose::{Volume, compose};
 pub use root::{root_has, system_id};
 
 use decanter_core::blueprint::Blueprint;
@@ -90,7 +91,7 @@ impl Format for Iso9660 {
     }
 
     fn compose(&self, tree: &Tree, label: &str) -> Result<Blueprint> {
-        compose::compose(tree, label)
+        compose::compose(tree, &Volume { label: label.to_owned(), ..Volume::default() })
     }
 }
 

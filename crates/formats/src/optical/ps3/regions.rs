@@ -15,6 +15,19 @@ const MAGIC: &[u8; 12] = b"PlayStation3";
 const ID_AT: u64 = SECTOR + 0x10;
 const ID_LEN: u64 = 0x20;
 
+/// Sectors 0 and 1 of a disc of `sectors` sectors with this id, nothing of which is encrypted.
+pub fn system_area(id: &str, sectors: u32) -> Vec<u8> {
+    let mut bytes = vec![0; 2 * SECTOR as usize];
+    bytes[..4].copy_from_slice(&1u32.to_be_bytes());
+    bytes[12..16].copy_from_slice(&(sectors - 1).to_be_bytes());
+    let second = &mut bytes[SECTOR as usize..];
+    second[..12].copy_from_slice(MAGIC);
+    second[0x10..0x30].fill(b' ');
+    let id = &id.as_bytes()[..id.len().min(ID_LEN as usize)];
+    second[0x10..0x10 + id.len()].copy_from_slice(id);
+    bytes
+}
+
 /// A plain region: its first and last sector, both included.
 #[derive(FromBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]

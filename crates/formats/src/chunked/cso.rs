@@ -1,0 +1,339 @@
+//! Block-compressed images with an index: CISO (raw deflate) and its sister ZISO (LZ4 blocks), version 1.
+//!
+//! All numbers are little-endian. Layout, checks and what is not sure: docs/formats/cso.md.
+
+use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, check_range, read_array};
+use decanter_core::{Error, Result, SECTOR};
+use libdeflater::{CompressionLvl, Compressor, Decompressor};
+use std::sync::Arc;
+
+/// Bytes before the index.
+const HEADER: u64 = 24;
+/// Bit of an index entry whose block is stored as it is.
+const STORED: u32 = 0x8000_0000;
+/// Bytes of a block in new images: what every reader expects.
+const BLOCK: u32 = SECTOR as u32;
+/// Largest block that is read.
+const MOST_BLOCK: u32 = 1 << 20;
+/// Largest shift of index entries. Blocks then begin on multiples of so many bytes.
+const MOST_SHIFT: u8 = 12;
+/// Bytes that are read and unpacked at once.
+const STRETCH: u64 = 1 << 20;
+/// Effort of deflate in new images, from 1 to 12.
+pub const LEVEL: i32 = 9;
+
+/// Which of the two it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Coding {
+    /// CISO.
+    Deflate,
+    /// ZISO.
+    Lz4,
+}
+
+impl Coding {
+    fn magic(self) -> &'static [u8; 4] {
+        match self {
+            Self::Deflate => b"CISO",
+            Self::Lz4 => b"ZISO",
+        }
+    }
+
+    fn id(self) -> &'static str {
+        match self {
+            Self::Deflate => "cso",
+            Self::Lz4 => "zso",
+        }
+    }
+
+    fn name(self) -> &'static str {
+        match self {
+            Self::Deflate => "CISO compressed image",
+            Self::Lz4 => "ZISO compressed image",
+        }
+    }
+}
+
+/// CISO.
+pub struct Ciso;
+/// ZISO.
+pub struct Ziso;
+
+impl Format for Ciso {
+    fn id(&self) -> &'static str {
+        Coding::Deflate.id()
+    }
+
+    fn name(&self) -> &'static str {
+        Coding::Deflate.name()
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["cso", "ciso"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "version 1, raw deflate blocks"
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        score(source, Coding::Deflate)
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        open(source, Coding::Deflate, context)
+    }
+}
+
+impl Format for Ziso {
+    fn id(&self) -> &'static str {
+        Coding::Lz4.id()
+    }
+
+    fn name(&self) -> &'static str {
+        Coding::Lz4.name()
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["zso", "ziso"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "version 1, LZ4 blocks"
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        score(source, Coding::Lz4)
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        open(source, Coding::Lz4, context)
+    }
+}
+
+fn score(source: &dyn Source, coding: Coding) -> Result<Option<u8>> {
+    Ok((source.len() >= HEADER && &read_array::<4>(source, 0)? == coding.magic()).then_some(95))
+}
+
+fn open(source: SourceRef, coding: Coding, context: &Context<'_>) -> Result<Opened> {
+    let view = View::new(source.clone(), coding)?;
+    let mut opened = Opened::new(coding.id(), coding.name());
+    let ratio = source.len() as f64 * 100.0 / (view.len as f64).max(1.0);
+    opened.fact("compressed", format!("{ratio:.1} % of {} bytes, in blocks of {}", view.len, view.block));
+    let stored = (view.index.iter().take(view.index.len() - 1)).filter(|&&e| e & STORED != 0).count();
+    opened.fact("stored blocks", if stored > 0 { format!("{stored} of {}", view.index.len() - 1) } else { String::new() });
+    super::container(&mut opened, Arc::new(view), None, context);
+    Ok(opened)
+}
+
+/// The image inside.
+struct View {
+    source: SourceRef,
+    coding: Coding,
+    len: u64,
+    block: u64,
+    shift: u8,
+    /// One entry a block, and the end.
+    index: Vec<u32>,
+}
+
+impl View {
+    fn new(source: SourceRef, coding: Coding) -> Result<Self> {
+        let id = coding.id();
+        let header: [u8; HEADER as usize] = read_array(source.as_ref(), 0)?;
+        let word = |at: usize| u32::from_le_bytes([header[at], header[at + 1], header[at + 2], header[at + 3]]);
+        let len = u64::from(word(8)) | u64::from(word(12)) << 32;
+        let (block, version, shift) = (word(16), header[20], header[21]);
+        if version > 1 {
+            return Err(Error::unsupported(id, format!("version {version}")));
+        }
+        if !block.is_power_of_two() || !(512..=MOST_BLOCK).contains(&block) {
+            return Err(Error::malformed(id, format!("blocks of {block} bytes"), 16));
+        }
+        if shift > MOST_SHIFT {
+            return Err(Error::malformed(id, format!("an index shifted by {shift} bits"), 21));
+        }
+        let count = len.div_ceil(block.into());
+        let index_len = (count.saturating_add(1)).saturating_mul(4);
+        if HEADER.saturating_add(index_len) > source.len() {
+            let text = format!("an index for {len} bytes, which does not fit the file ({} bytes)", source.len());
+            return Err(Error::malformed(id, text, 8));
+        }
+        let mut bytes = vec![0; index_len as usize];
+        source.read_at(HEADER, &mut bytes)?;
+        let index: Vec<u32> = bytes.as_chunks::<4>().0.iter().map(|b| u32::from_le_bytes(*b)).collect();
+        let view = Self { source, coding, len, block: block.into(), shift, index };
+        let mut last = HEADER + index_len;
+        for number in 0..view.index.len() {
+            let at = view.place(number);
+            if at < last && number > 0 || at > view.source.len() {
+                let what = if at < last { "goes back" } else { "points past the end of the file" };
+                let text = format!("the index {what} at block {number} ({})", view.sectors(number as u64));
+                return Err(Error::malformed(id, text, HEADER + number as u64 * 4));
+            }
+            last = at;
+        }
+        Ok(view)
+    }
+
+    fn place(&self, number: usize) -> u64 {
+        u64::from(self.index[number] & !STORED) << self.shift
+    }
+
+    /// The sectors of a block, for messages.
+    fn sectors(&self, number: u64) -> String {
+        let (first, last) = (number * self.block / SECTOR, ((number + 1) * self.block - 1).min(self.len.max(1) - 1) / SECTOR);
+        if first == last { format!("sector {first}") } else { format!("sectors {first} to {last}") }
+    }
+
+    /// Unpacks a block into `out`, which has its length.
+    fn unpack(&self, number: u64, packed: &[u8], inflate: &mut Decompressor, out: &mut [u8]) -> Result<()> {
+        let damaged = || {
+            let text = format!("block {number} ({}) is damaged", self.sectors(number));
+            Error::malformed(self.coding.id(), text, self.place(number as usize))
+        };
+        if self.index[number as usize] & STORED != 0 {
+            let len = out.len();
+            out.copy_from_slice(packed.get(..len).ok_or_else(damaged)?);
+            return Ok(());
+        }
+        let done = match self.coding {
+            Coding::Deflate => inflate.deflate_decompress(packed, out).ok(),
+            Coding::Lz4 => {
+                // Padding up to where the next block may begin is no part of the block; how much there is, nobody says.
+                let most = (1usize << self.shift).min(packed.len().max(1));
+                (0..most).find_map(|cut| lz4_flex::block::decompress_into(&packed[..packed.len() - cut], out).ok())
+            }
+        };
+        if done == Some(out.len()) { Ok(()) } else { Err(damaged()) }
+    }
+}
+
+impl Source for View {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        let mut inflate = Decompressor::new();
+        let (mut packed, mut whole) = (Vec::new(), vec![0; self.block as usize]);
+        while !buf.is_empty() {
+            let first = offset / self.block;
+            let last = ((offset + buf.len() as u64).div_ceil(self.block)).min(first + STRETCH / self.block);
+            let from = self.place(first as usize);
+            let to = self.place(last as usize);
+            let most = (last - first) * (self.block * 2 + (1 << self.shift));
+            if to - from > most {
+                let text = format!("blocks {first} to {} take {} bytes, more than they can", last - 1, to - from);
+                return Err(Error::malformed(self.coding.id(), text, HEADER + first * 4));
+            }
+            packed.resize((to - from) as usize, 0);
+            self.source.read_at(from, &mut packed)?;
+            for number in first..last {
+                let start = number * self.block;
+                let len = self.block.min(self.len - start);
+                let (into, at) = ((offset - start) as usize, (self.place(number as usize) - from) as usize);
+                let end = (self.place(number as usize + 1) - from) as usize;
+                let take = buf.len().min(len as usize - into);
+                let (now, later) = buf.split_at_mut(take);
+                if take as u64 == len {
+                    self.unpack(number, &packed[at..end], &mut inflate, now)?;
+                } else {
+                    let whole = &mut whole[..len as usize];
+                    self.unpack(number, &packed[at..end], &mut inflate, whole)?;
+                    now.copy_from_slice(&whole[into..into + take]);
+                }
+                offset += take as u64;
+                buf = later;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A new image with the bytes of `source`. `level` is the effort of deflate, 1 to 12; LZ4 has none.
+///
+/// # Errors
+/// [`Error::Unsupported`] when the index cannot count so far.
+pub fn compose(source: SourceRef, coding: Coding, level: i32) -> Result<Blueprint> {
+    let count = source.len().div_ceil(BLOCK.into());
+    let index_len = (count + 1) * 4;
+    // The worst case is that every block is stored; its end has to fit 31 bits, shifted.
+    let worst = |shift: u8| HEADER + index_len + count * (u64::from(BLOCK) + (1 << shift));
+    let shift = (0..=MOST_SHIFT).find(|&s| worst(s) >> s < u64::from(STORED));
+    let shift = shift.ok_or_else(|| Error::unsupported(coding.id(), "an image of more than 8 TiB"))?;
+    let lead = (HEADER + index_len).next_multiple_of(1 << shift);
+    let len = source.len();
+    let mut blueprint = Blueprint::new();
+    let head = blueprint.late(lead);
+    let body = blueprint.packed(source, Arc::new(BlockPacker { coding, level, shift }));
+    let make = move |known: &decanter_core::blueprint::Known<'_>| {
+        let mut bytes = Vec::with_capacity(lead as usize);
+        bytes.extend(coding.magic());
+        bytes.extend((HEADER as u32).to_le_bytes());
+        bytes.extend(len.to_le_bytes());
+        bytes.extend(BLOCK.to_le_bytes());
+        bytes.extend([1, shift, 0, 0]);
+        let mut at = lead >> shift;
+        for mark in known.marks(body) {
+            bytes.extend((at as u32 | mark & STORED).to_le_bytes());
+            at += u64::from(mark & !STORED) >> shift;
+        }
+        bytes.extend((at as u32).to_le_bytes());
+        bytes.resize(lead as usize, 0);
+        Ok(bytes)
+    };
+    blueprint.compute(head, &[body], Arc::new(make))?;
+    Ok(blueprint)
+}
+
+struct BlockPacker {
+    coding: Coding,
+    level: i32,
+    shift: u8,
+}
+
+impl Packer for BlockPacker {
+    fn batch_len(&self) -> usize {
+        STRETCH as usize
+    }
+
+    fn worker(&self) -> Result<Box<dyn PackWorker>> {
+        let level = CompressionLvl::new(self.level).map_err(|_| Error::Usage(format!("level {} is not from 1 to 12", self.level)))?;
+        Ok(Box::new(BlockWorker { coding: self.coding, shift: self.shift, deflate: Compressor::new(level) }))
+    }
+}
+
+struct BlockWorker {
+    coding: Coding,
+    shift: u8,
+    deflate: Compressor,
+}
+
+impl PackWorker for BlockWorker {
+    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+        for block in raw.chunks(BLOCK as usize) {
+            let start = packed.len();
+            packed.resize(start + BLOCK as usize * 2, 0);
+            let done = match self.coding {
+                Coding::Deflate => self.deflate.deflate_compress(block, &mut packed[start..]).ok(),
+                Coding::Lz4 => lz4_flex::block::compress_into(block, &mut packed[start..]).ok(),
+            };
+            let (len, flag) = match done {
+                Some(len) if len < block.len() => (len, 0),
+                _ => {
+                    packed[start..start + block.len()].copy_from_slice(block);
+                    (block.len(), STORED)
+                }
+            };
+            let padded = len.next_multiple_of(1 << self.shift);
+            packed[start + len..start + padded].fill(0);
+            packed.truncate(start + padded);
+            marks.push(padded as u32 | flag);
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,16 @@
+//! Images compressed in blocks, so that any part of them can be read by itself.
+
+pub mod cso;
+pub mod zst;
+
+use decanter_core::format::{Context, Opened};
+use decanter_core::source::SourceRef;
+use decanter_core::tree::{Content, File, Kind, Node, Tree};
+
+/// What a compressed image opens as: a container with one file in it, which is then looked through.
+fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, context: &Context<'_>) {
+    let stem = context.names.first().cloned().unwrap_or_else(|| "image".into());
+    let path = name.unwrap_or_else(|| if stem.contains('.') { stem.clone() } else { format!("{stem}.iso") });
+    let file = File { len: inside.len(), spans: Vec::new(), content: Content::Whole(inside) };
+    opened.tree = Some(Tree { nodes: vec![Node { path, kind: Kind::File(file), modified: None }] });
+}

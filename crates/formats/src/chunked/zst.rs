@@ -1,0 +1,415 @@
+//! Seekable zstd: independent frames (RFC 8878), and at the end a table of their lengths in a skippable frame.
+//!
+//! Before the table stands a skippable frame of our own with a record: digests, the name, what it is. Plain zstd skips
+//! both and restores the exact bytes. Files without a table are read by the headers of their frames. Layout:
+//! docs/formats/zst.md.
+
+use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
+use decanter_core::digest::{Algorithm, hex};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
+use decanter_core::view::{Blocks, Cached};
+use decanter_core::{Error, Result};
+use serde::{Deserialize, Serialize};
+use std::io::Read;
+use std::sync::{Arc, Mutex, PoisonError};
+use zstd::bulk::Compressor;
+use zstd::zstd_safe::CParameter;
+
+const ID: &str = "zst";
+/// Magic of a frame (RFC 8878, 3.1.1).
+const FRAME: u32 = 0xfd2f_b528;
+/// Magic of the skippable frame with the table (seekable format, 0.1.0).
+const TABLE: u32 = 0x184d_2a5e;
+/// Magic of the skippable frame with our record.
+const RECORD: u32 = 0x184d_2a5d;
+/// Last four bytes of a seekable file.
+const SEEKABLE: u32 = 0x8f92_eab1;
+/// Bytes of the table's footer.
+const FOOTER: u64 = 9;
+/// Frames of one file.
+const MOST_FRAMES: u64 = 1 << 24;
+/// Largest frame that is unpacked as a whole; larger ones are read as a stream.
+const MOST_FRAME: u64 = 64 << 20;
+/// Frames kept in memory: enough for the readers of a pipeline.
+const KEPT: usize = 4;
+/// Bytes of a record.
+const MOST_RECORD: u64 = 64 << 10;
+/// Effort, if nothing else is asked for.
+pub const LEVEL: i32 = 12;
+
+/// The format.
+pub struct SeekableZstd;
+
+impl Format for SeekableZstd {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "zstd compressed image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["zst"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "seekable files at random, others frame by frame"
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        if source.len() < 8 {
+            return Ok(None);
+        }
+        Ok((u32::from_le_bytes(read_array(source, 0)?) == FRAME).then_some(90))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let mut opened = Opened::new(ID, self.name());
+        let (frames, end) = match read_table(source.as_ref())? {
+            Some(found) => found,
+            None => walk_frames(source.as_ref())?,
+        };
+        let record = read_record(source.as_ref(), end)?;
+        let len = frames.last().map_or(0, |f| f.start + f.len);
+        let largest = frames.iter().map(|f| f.len).max().unwrap_or(0);
+        let ratio = source.len() as f64 * 100.0 / (len as f64).max(1.0);
+        let view: SourceRef = if largest <= MOST_FRAME {
+            opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, in {} frames", frames.len()));
+            Arc::new(Cached::new(Frames { source, frames, len }, KEPT))
+        } else {
+            opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, as one stream"));
+            opened.notice("it can only be read from its beginning on; \"decanter convert --to zst\" makes one that is read at random");
+            Arc::new(Stream { source, len, state: Mutex::default() })
+        };
+        if let Some(record) = &record {
+            opened.fact("recorded", record.what.clone());
+            for (name, value) in &record.digests {
+                opened.parameters.push((name.clone(), value.clone()));
+            }
+        }
+        super::container(&mut opened, view, record.map(|r| r.name), context);
+        Ok(opened)
+    }
+}
+
+/// A frame: where it is packed, and what it unpacks to.
+#[derive(Debug, Clone, Copy)]
+struct FramePlace {
+    at: u64,
+    packed: u64,
+    start: u64,
+    len: u64,
+}
+
+/// What is kept with the bytes.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Record {
+    /// Layout of the record: 1.
+    pub version: u32,
+    /// Name of the file that was packed.
+    pub name: String,
+    /// What it is, in a few words.
+    pub what: String,
+    /// Its digests, by algorithm.
+    pub digests: Vec<(String, String)>,
+}
+
+/// The frames by the table at the end, and where they end; `None` if there is no table.
+fn read_table(source: &dyn Source) -> Result<Option<(Vec<FramePlace>, u64)>> {
+    if source.len() < FOOTER + 8 {
+        return Ok(None);
+    }
+    let footer_at = source.len() - FOOTER;
+    let footer: [u8; FOOTER as usize] = read_array(source, footer_at)?;
+    if footer[5..] != SEEKABLE.to_le_bytes() {
+        return Ok(None);
+    }
+    let count = u64::from(u32::from_le_bytes([footer[0], footer[1], footer[2], footer[3]]));
+    let entry = if footer[4] & 0x80 != 0 { 12 } else { 8 };
+    let table = count * entry + FOOTER;
+    let Some(head) = source.len().checked_sub(table + 8).filter(|_| count <= MOST_FRAMES) else {
+        return Err(Error::malformed(ID, format!("a table of {count} frames does not fit the file"), footer_at));
+    };
+    let magic: [u8; 8] = read_array(source, head)?;
+    if magic[..4] != TABLE.to_le_bytes() || magic[4..] != (table as u32).to_le_bytes() {
+        return Err(Error::malformed(ID, "the seek table's frame does not begin where its footer says", head));
+    }
+    let bytes = read_vec(source, head + 8, count * entry, "a seek table", MOST_FRAMES * 12)?;
+    let (mut frames, mut at, mut start) = (Vec::with_capacity(count as usize), 0u64, 0u64);
+    for (index, raw) in bytes.chunks_exact(entry as usize).enumerate() {
+        let packed = u64::from(u32::from_le_bytes([raw[0], raw[1], raw[2], raw[3]]));
+        let len = u64::from(u32::from_le_bytes([raw[4], raw[5], raw[6], raw[7]]));
+        if at + packed > head {
+            let text = format!("frame {index} of the seek table reaches past the frames");
+            return Err(Error::malformed(ID, text, head + 8 + index as u64 * entry));
+        }
+        if len > 0 {
+            frames.push(FramePlace { at, packed, start, len });
+        }
+        at += packed;
+        start += len;
+    }
+    Ok(Some((frames, at)))
+}
+
+/// The frames by their own headers (RFC 8878, 3.1.1), and where they end.
+fn walk_frames(source: &dyn Source) -> Result<(Vec<FramePlace>, u64)> {
+    let (mut frames, mut at, mut start, mut end) = (Vec::new(), 0u64, 0u64, 0u64);
+    while at + 8 <= source.len() {
+        let head: [u8; 8] = read_array(source, at)?;
+        let magic = u32::from_le_bytes([head[0], head[1], head[2], head[3]]);
+        if magic & 0xffff_fff0 == 0x184d_2a50 {
+            at += 8 + u64::from(u32::from_le_bytes([head[4], head[5], head[6], head[7]]));
+            continue;
+        }
+        if magic != FRAME {
+            return Err(Error::malformed(ID, "neither a frame nor a skippable frame", at));
+        }
+        let flags = head[4];
+        let single = flags & 0x20 != 0;
+        let dictionary = [0, 1, 2, 4][usize::from(flags & 3)];
+        if dictionary > 0 {
+            return Err(Error::unsupported(ID, "a frame with a dictionary"));
+        }
+        let size_len = match (flags >> 6, single) {
+            (0, false) => 0,
+            (0, true) => 1,
+            (code, _) => 1u64 << code,
+        };
+        let size_at = at + 5 + u64::from(!single);
+        let len = match size_len {
+            0 => return Err(Error::unsupported(ID, format!("a frame that does not say its size (at offset {at:#x})"))),
+            n => {
+                let mut raw = [0; 8];
+                source.read_at(size_at, &mut raw[..n as usize])?;
+                u64::from_le_bytes(raw) + if n == 2 { 256 } else { 0 }
+            }
+        };
+        let mut block = size_at + size_len;
+        loop {
+            let raw: [u8; 3] = read_array(source, block)?;
+            let header = u32::from_le_bytes([raw[0], raw[1], raw[2], 0]);
+            let size = if header >> 1 & 3 == 1 { 1 } else { u64::from(header >> 3) };
+            block += 3 + size;
+            if header & 1 != 0 {
+                break;
+            }
+        }
+        block += if flags & 4 != 0 { 4 } else { 0 };
+        check_range(source.len(), at, block - at)?;
+        if frames.len() as u64 >= MOST_FRAMES {
+            return Err(Error::Limit { what: "frames", asked: frames.len() as u64 + 1, limit: MOST_FRAMES });
+        }
+        if len > 0 {
+            frames.push(FramePlace { at, packed: block - at, start, len });
+        }
+        start = start.checked_add(len).ok_or_else(|| Error::malformed(ID, "the frames' sizes overflow", size_at))?;
+        (at, end) = (block, block);
+    }
+    Ok((frames, end))
+}
+
+/// Our record, if it stands behind the frames.
+fn read_record(source: &dyn Source, end: u64) -> Result<Option<Record>> {
+    if end + 8 > source.len() {
+        return Ok(None);
+    }
+    let head: [u8; 8] = read_array(source, end)?;
+    let len = u64::from(u32::from_le_bytes([head[4], head[5], head[6], head[7]]));
+    if head[..4] != RECORD.to_le_bytes() || len > MOST_RECORD || end + 8 + len > source.len() {
+        return Ok(None);
+    }
+    let bytes = read_vec(source, end + 8, len, "a record", MOST_RECORD)?;
+    Ok(serde_json::from_slice(&bytes).ok())
+}
+
+struct Frames {
+    source: SourceRef,
+    frames: Vec<FramePlace>,
+    len: u64,
+}
+
+impl Blocks for Frames {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn count(&self) -> usize {
+        self.frames.len()
+    }
+
+    fn find(&self, offset: u64) -> (usize, u64) {
+        let index = self.frames.partition_point(|f| f.start + f.len <= offset);
+        (index, self.frames.get(index).map_or(offset, |f| f.start))
+    }
+
+    fn make(&self, index: usize) -> Result<Vec<u8>> {
+        let frame = &self.frames[index];
+        let packed = read_vec(self.source.as_ref(), frame.at, frame.packed, "a frame", u64::MAX)?;
+        let damaged = |why: &dyn std::fmt::Display| {
+            let (first, last) = (frame.start / 2048, (frame.start + frame.len - 1) / 2048);
+            Error::malformed(ID, format!("frame {index} (sectors {first} to {last}) is damaged ({why})"), frame.at)
+        };
+        // A frame cannot become more than its blocks allow: 128 KiB for each, of at least four bytes.
+        if frame.len > (frame.packed / 4 + 1) * (128 << 10) {
+            return Err(damaged(&"it is too short for its size"));
+        }
+        let bytes = zstd::bulk::decompress(&packed, frame.len as usize).map_err(|e| damaged(&e))?;
+        if bytes.len() as u64 != frame.len {
+            return Err(damaged(&format!("{} bytes instead of {}", bytes.len(), frame.len)));
+        }
+        Ok(bytes)
+    }
+}
+
+/// Frames too large to be kept: a decoder that goes on, or starts anew.
+struct Stream {
+    source: SourceRef,
+    len: u64,
+    state: Mutex<Option<(u64, Decoder)>>,
+}
+
+type Decoder = zstd::stream::read::Decoder<'static, std::io::BufReader<Reader>>;
+
+impl Source for Stream {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        let failed = |e: std::io::Error| Error::malformed(ID, format!("the stream is damaged near byte {offset} of its content ({e})"), 0);
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let (mut at, mut decoder) = match state.take().filter(|(at, _)| *at <= offset) {
+            Some(going) => going,
+            None => {
+                let mut decoder = Decoder::new(Reader::new(self.source.clone(), 0)).map_err(failed)?;
+                decoder.window_log_max(30).map_err(failed)?;
+                (0, decoder)
+            }
+        };
+        let mut skip = vec![0; 64 << 10];
+        while at < offset {
+            let len = skip.len().min((offset - at) as usize);
+            decoder.read_exact(&mut skip[..len]).map_err(failed)?;
+            at += len as u64;
+        }
+        decoder.read_exact(buf).map_err(failed)?;
+        *state = Some((at + buf.len() as u64, decoder));
+        Ok(())
+    }
+
+    fn prefers_sequential(&self) -> bool {
+        true
+    }
+}
+
+/// How a new file is packed.
+#[derive(Debug, Clone, Copy)]
+pub struct Choice {
+    /// Effort, 1 to 22.
+    pub level: i32,
+    /// Look for repetitions over long distances: larger frames, a little slower.
+    pub long: bool,
+}
+
+impl Choice {
+    /// Bytes of a frame: what has to be unpacked to read any byte of it.
+    fn frame_len(self) -> usize {
+        match (self.long, self.level) {
+            (true, _) => 16 << 20,
+            (false, ..=9) => 4 << 20,
+            (false, _) => 8 << 20,
+        }
+    }
+}
+
+/// A new file with the bytes of `source`, recorded under `name` with these `digests`.
+///
+/// # Errors
+/// [`Error::Usage`] for a name that makes the record too long.
+pub fn compose(source: SourceRef, choice: Choice, name: &str, what: &str, digests: &[Algorithm]) -> Result<Blueprint> {
+    let frame_len = choice.frame_len() as u64;
+    let (len, count) = (source.len(), source.len().div_ceil(frame_len));
+    let record = Record { version: 1, name: name.to_owned(), what: what.to_owned(), digests: Vec::new() };
+    let zeros = |a: &Algorithm| (a.id().to_owned(), "0".repeat(decanter_core::digest::of_bytes(*a, &[]).hex().len()));
+    let blank = frame_of(&Record { digests: digests.iter().map(zeros).collect(), ..record.clone() })?;
+    let mut blueprint = Blueprint::new();
+    let body = blueprint.packed(source, Arc::new(FramePacker { choice }));
+    digests.iter().for_each(|&a| blueprint.measure(body, a));
+    let kept = blueprint.late(blank.len() as u64);
+    let wanted = digests.to_vec();
+    blueprint.compute(
+        kept,
+        &[body],
+        Arc::new(move |known| {
+            let found = |a: &Algorithm| Ok((a.id().to_owned(), hex(known.digest(body, *a)?)));
+            frame_of(&Record { digests: wanted.iter().map(found).collect::<Result<_>>()?, ..record.clone() })
+        }),
+    )?;
+    let table_len = count * 8 + FOOTER;
+    let table = blueprint.late(8 + table_len);
+    blueprint.compute(
+        table,
+        &[body],
+        Arc::new(move |known| {
+            let mut bytes = TABLE.to_le_bytes().to_vec();
+            bytes.extend((table_len as u32).to_le_bytes());
+            for (index, packed) in known.marks(body).iter().enumerate() {
+                bytes.extend(packed.to_le_bytes());
+                bytes.extend((frame_len.min(len - index as u64 * frame_len) as u32).to_le_bytes());
+            }
+            bytes.extend((count as u32).to_le_bytes());
+            bytes.push(0);
+            bytes.extend(SEEKABLE.to_le_bytes());
+            Ok(bytes)
+        }),
+    )?;
+    Ok(blueprint)
+}
+
+/// A record in its skippable frame.
+fn frame_of(record: &Record) -> Result<Vec<u8>> {
+    let text = serde_json::to_vec(record).map_err(|e| Error::Usage(format!("the record cannot be written: {e}")))?;
+    if text.len() as u64 > MOST_RECORD {
+        return Err(Error::Usage("the name is too long for a record".into()));
+    }
+    let mut bytes = RECORD.to_le_bytes().to_vec();
+    bytes.extend((text.len() as u32).to_le_bytes());
+    bytes.extend(text);
+    Ok(bytes)
+}
+
+struct FramePacker {
+    choice: Choice,
+}
+
+impl Packer for FramePacker {
+    fn batch_len(&self) -> usize {
+        self.choice.frame_len()
+    }
+
+    fn worker(&self) -> Result<Box<dyn PackWorker>> {
+        let failed = |e: std::io::Error| Error::Usage(format!("zstd cannot be set up: {e}"));
+        let mut compressor = Compressor::new(self.choice.level).map_err(failed)?;
+        compressor.set_parameter(CParameter::ChecksumFlag(true)).map_err(failed)?;
+        if self.choice.long {
+            compressor.set_parameter(CParameter::WindowLog(24)).map_err(failed)?;
+            compressor.set_parameter(CParameter::EnableLongDistanceMatching(true)).map_err(failed)?;
+        }
+        Ok(Box::new(FrameWorker(compressor)))
+    }
+}
+
+struct FrameWorker(Compressor<'static>);
+
+impl PackWorker for FrameWorker {
+    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+        packed.reserve(zstd::zstd_safe::compress_bound(raw.len()));
+        let len = self.0.compress_to_buffer(raw, packed).map_err(|e| Error::Usage(format!("zstd failed: {e}")))?;
+        marks.push(len as u32);
+        Ok(())
+    }
+}

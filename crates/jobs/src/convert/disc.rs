@@ -1,0 +1,185 @@
+//! Images of sectors: the user bytes of a CD, decrypted, joined and cut images, and raw sectors made of them.
+
+use super::table::{is_folder, is_plain_image};
+use super::{Back, LeftOut, Made, Options, choose, folder, repair};
+use crate::{Item, Setting};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::format::{KeyState, State, Track, TrackKind};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::view::{Concat, Spaced};
+use decanter_core::{Error, Result, SECTOR, watch};
+use decanter_formats::optical::cd::sector::RAW;
+use decanter_formats::optical::cd::{self, RawSectors};
+use std::sync::Arc;
+
+/// Where a volume of sectors of mode 2 says so, in its descriptor.
+const XA_AT: u64 = 16 * SECTOR + 1024;
+/// Sectors that a CD can have (99 minutes).
+const MOST_CD: u64 = 99 * 60 * 75;
+/// Sectors that are looked through at once.
+const STRETCH: u64 = 512;
+
+pub(super) fn accepts_iso(item: &Item) -> Option<u8> {
+    if item.opened.volume.is_some() && !item.opened.tracks.is_empty() {
+        return Some(80);
+    }
+    if is_folder(item) {
+        return Some(60);
+    }
+    let locked = item.opened.protection.as_ref().is_some_and(|p| matches!(p.key, KeyState::Trouble(_)));
+    is_plain_image(item).then_some(if locked { 5 } else { 10 })
+}
+
+pub(super) fn accepts_raw(item: &Item) -> Option<u8> {
+    if !item.opened.tracks.is_empty() {
+        return Some(40);
+    }
+    let sectors = item.source.as_ref().map_or(0, |s| s.len() / SECTOR);
+    (is_plain_image(item) && item.opened.format != "xdvdfs" && sectors <= MOST_CD && item.opened.protection.is_none()).then_some(15)
+}
+
+/// A disc image of 2,048-byte sectors.
+pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    if is_folder(item) || !options.without.is_empty() {
+        return folder::iso(item, options);
+    }
+    if options.label.is_some() {
+        return Err(Error::Usage("a label can only be given to an image that is made of files".into()));
+    }
+    let tree = item.opened.tree.clone().unwrap_or_default();
+    if let (Some(volume), Some(track)) = (&item.opened.volume, data_track(item)) {
+        let (bytes, blanked) = choose::blank(volume, &tree, &options.blank)?;
+        let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, "the 2048 data bytes of every sector of the data track");
+        made.left_out = blanked;
+        made.left_out.extend(other_tracks(item));
+        let form_2 = if track.kind == TrackKind::Mode2 { count_form_2(track, setting)? } else { 0 };
+        if form_2 > 0 {
+            let why = "form 2 (films, sound): an image of 2048-byte sectors holds only 2048 of their 2324 bytes".into();
+            made.left_out.push(LeftOut { what: format!("276 bytes each of {form_2} sectors"), bytes: form_2 * 276, why });
+        }
+        if track.sector_len >= RAW as u64 && options.blank.is_empty() {
+            let skip = track.gap_sectors;
+            let original = decanter_core::view::Slice::new(track.source.clone(), skip * track.sector_len, track.source.len() - skip * track.sector_len)?;
+            let original: SourceRef = Arc::new(Spaced::new(Arc::new(original), track.sector_len, 0, RAW as u64));
+            made.back = Back::RawSectors(original, track.kind, track.first_sector + skip);
+        }
+        return Ok(made);
+    }
+    let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
+    let (source, preserved) = match &item.opened.protection {
+        Some(p) if p.state == State::Encrypted => match (&p.clear, &p.key) {
+            (Some(clear), _) => (clear.as_source()?, "every byte, the encrypted regions decrypted"),
+            (None, KeyState::Trouble(trouble)) => return Err(trouble.clone().into()),
+            (None, _) => return Err(Error::Usage(format!("it cannot be decrypted: {}", p.evidence))),
+        },
+        _ => (source, "every byte"),
+    };
+    let (bytes, blanked) = choose::blank(&source, &tree, &options.blank)?;
+    let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, preserved);
+    made.left_out = blanked;
+    Ok(made)
+}
+
+fn data_track(item: &Item) -> Option<&Track> {
+    item.opened.tracks.iter().find(|t| t.kind != TrackKind::Audio)
+}
+
+fn other_tracks(item: &Item) -> Vec<LeftOut> {
+    let data = data_track(item).map(|t| t.number);
+    let others = item.opened.tracks.iter().filter(|t| Some(t.number) != data);
+    let told = |t: &Track| LeftOut {
+        what: format!("track {}", t.number),
+        bytes: t.source.len(),
+        why: if t.kind == TrackKind::Audio { "sound" } else { "a second data track" }.into(),
+    };
+    others.map(told).collect()
+}
+
+/// Sectors of form 2, whose data are longer than 2,048 bytes.
+fn count_form_2(track: &Track, setting: &Setting<'_>) -> Result<u64> {
+    let at = if track.sector_len >= RAW as u64 { 16 } else { 0 };
+    let view = Spaced::new(track.source.clone(), track.sector_len, at, 4);
+    let mut count = 0;
+    let sectors = view.len() / 4;
+    let mut from = 0;
+    setting.watch.begin("looking at subheaders", Some(sectors * track.sector_len));
+    while from < sectors {
+        watch::check(setting.watch)?;
+        let now = STRETCH.min(sectors - from);
+        let mut heads = vec![0; now as usize * 4];
+        view.read_at(from * 4, &mut heads)?;
+        count += heads.chunks_exact(4).filter(|h| h[2] & 0x20 != 0).count() as u64;
+        from += now;
+        setting.watch.advance(now * track.sector_len);
+    }
+    setting.watch.end();
+    Ok(count)
+}
+
+/// Raw sectors with a cue sheet.
+pub(super) fn raw(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    if !item.opened.tracks.is_empty() {
+        return joined(item, options, setting);
+    }
+    if options.repair {
+        return Err(Error::Usage("there are no codes to repair it by: it is no image with all bytes of a CD's sectors".into()));
+    }
+    let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
+    let xa = source.len() >= XA_AT + 8 && &read_array::<8>(source.as_ref(), XA_AT)? == b"CD-XA001";
+    let kind = if xa { TrackKind::Mode2 } else { TrackKind::Mode1 };
+    let raw: SourceRef = Arc::new(RawSectors::new(source.clone(), kind, 0));
+    let track = Track {
+        number: 1,
+        kind,
+        file: String::new(),
+        first_sector: 0,
+        gap_sectors: 0,
+        pregap_sectors: 0,
+        source: raw.clone(),
+        sector_len: RAW as u64,
+    };
+    let mut made = Made::new(Blueprint::of(raw.clone()), raw, "every byte; sync, header, EDC and ECC are computed anew");
+    if xa {
+        made.notices.push(decanter_core::Notice::new(
+            "the volume is one of mode 2 sectors: their subheaders, which an image of 2048-byte sectors lacks, are made up as plain data",
+        ));
+    }
+    made.bytes_before = source.len();
+    made.beside = Some(("cue", Box::new(move |name| cd::sheet(name, std::slice::from_ref(&track)))));
+    Ok(made)
+}
+
+/// All tracks of a CD image in one file, repaired if asked for.
+fn joined(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    let (mut tracks, repair) = match options.repair {
+        true => repair::repaired(item, setting).map(|(t, r)| (t, Some(r)))?,
+        false => (item.opened.tracks.clone(), None),
+    };
+    let mut left_out = Vec::new();
+    for track in &mut tracks {
+        match track.sector_len {
+            len if len > RAW as u64 => {
+                let bytes = track.source.len() / len * (len - RAW as u64);
+                left_out.push(LeftOut { what: format!("subchannel of track {}", track.number), bytes, why: "a cue sheet has no place for it".into() });
+                track.source = Arc::new(Spaced::new(track.source.clone(), len, 0, RAW as u64));
+                track.sector_len = RAW as u64;
+            }
+            SECTOR if track.kind != TrackKind::Audio => {
+                track.source = Arc::new(RawSectors::new(track.source.clone(), track.kind, track.first_sector));
+                track.sector_len = RAW as u64;
+            }
+            _ => {}
+        }
+    }
+    let whole: SourceRef = Arc::new(Concat::new(tracks.iter().map(|t| t.source.clone()).collect())?);
+    let preserved = match &repair {
+        Some(r) if r.corrected_count > 0 => "every byte but those that were corrected",
+        _ if left_out.is_empty() => "identical bytes after converting back",
+        _ => "all 2352 bytes of every sector",
+    };
+    let mut made = Made::new(Blueprint::of(whole.clone()), whole, preserved);
+    made.left_out = left_out;
+    made.repair = repair;
+    made.beside = Some(("cue", Box::new(move |name| cd::sheet(name, &tracks))));
+    Ok(made)
+}

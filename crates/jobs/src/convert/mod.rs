@@ -1,0 +1,301 @@
+//! Another format: a conversion is open ∘ compose. What can become what stands in [`table`], and nowhere else.
+
+mod choose;
+mod disc;
+mod folder;
+mod packed;
+mod prove;
+mod repair;
+pub mod table;
+
+pub use repair::{RepairReport, RepairedSector};
+
+use crate::{Answer, Failure, Item, Setting, locate};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::{Algorithm, Digest};
+use decanter_core::error::Blame;
+use decanter_core::source::SourceRef;
+use decanter_core::tree::Tree;
+use decanter_core::view::Slice;
+use decanter_core::{Error, Notice, pour};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use table::{TARGETS, Target};
+
+/// What is asked of a conversion besides its target.
+#[derive(Debug, Clone, Default)]
+pub struct Options {
+    /// Effort of compression.
+    pub level: Option<i32>,
+    /// Look for repetitions over long distances.
+    pub long: bool,
+    /// Most bytes of one file of the result.
+    pub split: Option<u64>,
+    /// Keep every file at its sector.
+    pub keep_positions: bool,
+    /// Files that are filled with zeros.
+    pub blank: Vec<String>,
+    /// Files that are left out of a rebuilt tree.
+    pub without: Vec<String>,
+    /// Correct the sectors of a CD by their parities.
+    pub repair: bool,
+    /// Read the result back and hold it against the source.
+    pub prove: bool,
+    /// Volume label of a new file system.
+    pub label: Option<String>,
+    /// Digests of what the result holds.
+    pub digests: Vec<Algorithm>,
+}
+
+/// What was converted.
+#[derive(Debug, Serialize)]
+pub struct ConvertReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The source, with what it was looked through.
+    pub source: String,
+    /// Id of the target's format.
+    pub to: &'static str,
+    /// The files that were written, the main one first.
+    pub files: Vec<WrittenFile>,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// Bytes of the source.
+    pub bytes_before: u64,
+    /// Bytes of the result.
+    pub bytes_after: u64,
+    /// Bytes of it that take no room on the disk.
+    pub hole_bytes: u64,
+    /// Digests of what the result holds, before compression.
+    pub digests: Vec<Digest>,
+    /// What is kept of the source, and what is not.
+    pub preserved: String,
+    /// What reading it back has shown, if that was asked for.
+    pub proven: Option<String>,
+    /// Files and areas that the result does not have.
+    pub left_out: Vec<LeftOut>,
+    /// What came of the repair of a CD.
+    pub repair: Option<RepairReport>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// A file of the result.
+#[derive(Debug, Serialize)]
+pub struct WrittenFile {
+    /// Where it is.
+    pub path: PathBuf,
+    /// Its length in bytes.
+    pub bytes: u64,
+}
+
+/// Something that the result does not have.
+#[derive(Debug, Clone, Serialize)]
+pub struct LeftOut {
+    /// Path of the file, or name of the area.
+    pub what: String,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Why.
+    pub why: String,
+}
+
+/// How a result is held against its source.
+pub(crate) enum Back {
+    /// Read back, it gives these bytes.
+    Bytes(SourceRef),
+    /// Raw sectors made of its sectors anew are these.
+    RawSectors(SourceRef, decanter_core::format::TrackKind, u64),
+    /// It holds these files.
+    Files(Tree),
+}
+
+/// A conversion that is laid out.
+pub(crate) struct Made {
+    pub(crate) blueprint: Blueprint,
+    /// Small files beside it: extension and bytes, made for the name of the main file.
+    pub(crate) beside: Option<(&'static str, Box<dyn Fn(&str) -> String>)>,
+    pub(crate) preserved: String,
+    pub(crate) left_out: Vec<LeftOut>,
+    pub(crate) back: Back,
+    pub(crate) repair: Option<RepairReport>,
+    pub(crate) notices: Vec<Notice>,
+    /// Bytes that it is made of, for progress and report.
+    pub(crate) bytes_before: u64,
+    /// The part whose digests are those of the content.
+    pub(crate) content: Option<decanter_core::blueprint::PartId>,
+}
+
+impl Made {
+    /// One that keeps the bytes of `source`, all of them.
+    pub(crate) fn new(blueprint: Blueprint, source: SourceRef, preserved: impl Into<String>) -> Self {
+        Self {
+            blueprint,
+            beside: None,
+            preserved: preserved.into(),
+            left_out: Vec::new(),
+            bytes_before: source.len(),
+            back: Back::Bytes(source),
+            repair: None,
+            notices: Vec::new(),
+            content: None,
+        }
+    }
+}
+
+/// Converts a source. Without `to`, a repair keeps the format.
+///
+/// # Errors
+/// When the source cannot become that, an option does not fit, or writing fails.
+pub fn convert(
+    shown: &str,
+    to: Option<&str>,
+    output: Option<&Path>,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<(ConvertReport, Answer), Failure> {
+    let item = locate::open(shown, "convert", setting)?;
+    let target = find_target(&item, to, options)?;
+    let what = format!("cannot convert \"{shown}\" to {}", target.id);
+    let fail = |e: Error| Failure::new(what.clone(), e);
+    if let Some(extra) = options.misfit(target) {
+        return Err(Failure::usage(what, format!("{extra} has no meaning with --to {}", target.id))
+            .hint("\"decanter convert --help\" tells which option goes with which target"));
+    }
+    if setting.watch.cancelled() {
+        return Err(fail(Error::Cancelled));
+    }
+    let made = (target.make)(&item, options, setting).map_err(|e| advise(&what, e))?;
+    let main = output.map_or_else(|| PathBuf::from(format!("{}.{}", item.stem, target.extension)), Path::to_owned);
+    let outputs = outputs(&made, &main, options).map_err(fail)?;
+    let mut report = ConvertReport {
+        schema: "decanter.convert/1",
+        source: item.address.clone(),
+        to: target.id,
+        files: outputs.iter().map(|(b, path)| WrittenFile { path: path.clone(), bytes: b.len() }).collect(),
+        dry_run: setting.dry_run,
+        bytes_before: made.bytes_before,
+        bytes_after: made.blueprint.len(),
+        hole_bytes: 0,
+        digests: Vec::new(),
+        preserved: made.preserved.clone(),
+        proven: None,
+        left_out: made.left_out.clone(),
+        repair: made.repair.clone(),
+        notices: item.notices().iter().chain(&made.notices).cloned().collect(),
+    };
+    let answer = if made.repair.as_ref().is_some_and(|r| r.beyond_count > 0) { Answer::No } else { Answer::Yes };
+    if setting.dry_run {
+        return Ok((report, answer));
+    }
+    // Of a compressed result the digests of its content are of use, and known already; else those of the file.
+    let whole: &[Algorithm] = if made.content.is_some() || outputs.len() > 1 { &[] } else { &options.digests };
+    setting.watch.begin(&format!("converting {}", item.stem), Some(made.blueprint.len()));
+    let list: Vec<(&Blueprint, &Path)> = outputs.iter().map(|(b, p)| (b, p.as_path())).collect();
+    let mut proven = None;
+    let poured = pour::pour_all(&list, setting.replace, whole, setting.watch, &mut |paths| {
+        setting.watch.end();
+        if options.prove {
+            let mains = &paths[..paths.len() - usize::from(made.beside.is_some())];
+            proven = Some(prove::prove(&made.back, mains, &item, setting)?);
+        }
+        Ok(())
+    });
+    let poured = poured.map_err(|e| match e.blame() {
+        Blame::Request => Failure::new(format!("cannot write \"{}\"", main.display()), e),
+        _ => advise(&what, e),
+    })?;
+    setting.watch.end();
+    report.proven = proven;
+    report.bytes_after = poured.iter().map(|p| p.bytes).sum();
+    report.hole_bytes = poured.iter().map(|p| p.hole_bytes).sum();
+    report.digests = match (made.content, poured.first()) {
+        (Some(part), Some(first)) => first.part_digests.get(part.index()).cloned().unwrap_or_default(),
+        (None, Some(first)) => first.digests.clone(),
+        _ => Vec::new(),
+    };
+    report.files = poured.into_iter().map(|p| WrittenFile { path: p.path, bytes: p.bytes }).collect();
+    Ok((report, answer))
+}
+
+fn advise(what: &str, error: Error) -> Failure {
+    let hint = match &error {
+        Error::Unsupported { .. } => Some("rename or leave out what does not fit: --without PATH leaves a file or folder out"),
+        _ => None,
+    };
+    let failure = Failure::new(what, error);
+    match hint {
+        Some(hint) => failure.hint(hint),
+        None => failure,
+    }
+}
+
+fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'static Target, Failure> {
+    let what = format!("cannot convert \"{}\"", item.shown);
+    let can = || {
+        let ids: Vec<&str> = TARGETS.iter().filter(|t| (t.accepts)(item).is_some()).map(|t| t.id).collect();
+        if ids.is_empty() { "nothing".into() } else { ids.join(", ") }
+    };
+    let id = match to {
+        Some(id) => id,
+        None if options.repair => "cd-raw",
+        None => {
+            return Err(Failure::usage(what, "what it should become is not said")
+                .hint(format!("add --to with one of: {}", can())));
+        }
+    };
+    let Some(target) = TARGETS.iter().find(|t| t.id == id) else {
+        let all: Vec<&str> = TARGETS.iter().map(|t| t.id).collect();
+        return Err(Failure::usage(what, format!("\"{id}\" is none of {}", all.join(", "))).hint("choose one with --to"));
+    };
+    match (target.accepts)(item) {
+        Some(_) => Ok(target),
+        None => Err(Failure::usage(what, format!("a {} cannot become {}", item.opened.kind, target.what))
+            .hint(format!("it can become: {}", can()))),
+    }
+}
+
+/// The files to write: the main one, in parts if asked for, and the one beside it.
+fn outputs(made: &Made, main: &Path, options: &Options) -> decanter_core::Result<Vec<(Blueprint, PathBuf)>> {
+    let mut outputs = Vec::new();
+    match options.split {
+        Some(most) if made.blueprint.len() > most => {
+            let whole = made.blueprint.as_source().map_err(|_| {
+                Error::Usage("a compressed result cannot be split: its length is known only in the end".into())
+            })?;
+            let mut at = 0;
+            while at < whole.len() {
+                let len = most.min(whole.len() - at);
+                let mut name = main.as_os_str().to_owned();
+                name.push(format!(".{}", outputs.len()));
+                outputs.push((Blueprint::of(Arc::new(Slice::new(whole.clone(), at, len)?)), PathBuf::from(name)));
+                at += len;
+            }
+        }
+        _ => outputs.push((made.blueprint.clone(), main.to_owned())),
+    }
+    if let Some((extension, text)) = &made.beside {
+        let name = main.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let bytes = decanter_core::source::Bytes(text(&name).into_bytes());
+        outputs.push((Blueprint::of(Arc::new(bytes)), main.with_extension(extension)));
+    }
+    Ok(outputs)
+}
+
+impl Options {
+    /// The first option that was given and that `target` has no use for.
+    fn misfit(&self, target: &Target) -> Option<&'static str> {
+        let given = [
+            ("--level", self.level.is_some()),
+            ("--long", self.long),
+            ("--split", self.split.is_some()),
+            ("--keep-positions", self.keep_positions),
+            ("--blank", !self.blank.is_empty()),
+            ("--without", !self.without.is_empty()),
+            ("--repair", self.repair),
+            ("--label", self.label.is_some()),
+        ];
+        given.into_iter().find(|(name, is_given)| *is_given && !target.options.contains(name)).map(|(name, _)| name)
+    }
+}

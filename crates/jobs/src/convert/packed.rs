@@ -1,0 +1,71 @@
+//! Compressed images.
+
+use super::table::is_plain_image;
+use super::{Made, Options, choose};
+use crate::{Item, Setting};
+use decanter_core::source::SourceRef;
+use decanter_core::{Error, Result};
+use decanter_formats::chunked::cso::{self, Coding};
+use decanter_formats::chunked::zst::{self, Choice};
+
+const LOSSLESS: &str = "identical bytes after converting back";
+
+pub(super) fn accepts_image(item: &Item) -> Option<u8> {
+    (is_plain_image(item) && item.opened.format != "xdvdfs").then_some(30)
+}
+
+pub(super) fn accepts_any(item: &Item) -> Option<u8> {
+    (item.source.is_some() && item.opened.format != "cue").then_some(20)
+}
+
+/// The bytes to pack, with chosen files blank, and what to say of that.
+fn body(item: &Item, options: &Options) -> Result<(SourceRef, Made)> {
+    let source = item.source.clone().ok_or_else(|| Error::Usage("a folder has no bytes of its own".into()))?;
+    let tree = item.opened.tree.clone().unwrap_or_default();
+    let (source, blanked) = choose::blank(&source, &tree, &options.blank)?;
+    let preserved = if blanked.is_empty() { LOSSLESS.to_owned() } else { format!("{LOSSLESS}, but for the files filled with zeros") };
+    let mut made = Made::new(decanter_core::Blueprint::new(), source.clone(), preserved);
+    made.left_out = blanked;
+    Ok((source, made))
+}
+
+pub(super) fn cso(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    compress(item, options, Coding::Deflate)
+}
+
+pub(super) fn zso(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    compress(item, options, Coding::Lz4)
+}
+
+fn compress(item: &Item, options: &Options, coding: Coding) -> Result<Made> {
+    let level = options.level.unwrap_or(cso::LEVEL);
+    if !(1..=12).contains(&level) {
+        return Err(Error::Usage(format!("--level {level} is not from 1 to 12")));
+    }
+    let (source, made) = body(item, options)?;
+    let mut blueprint = cso::compose(source, coding, level)?;
+    let content = blueprint.packed_part();
+    if let Some(part) = content {
+        options.digests.iter().for_each(|&a| blueprint.measure(part, a));
+    }
+    Ok(Made { blueprint, content, ..made })
+}
+
+pub(super) fn zst(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    let level = options.level.unwrap_or(zst::LEVEL);
+    if !(1..=22).contains(&level) {
+        return Err(Error::Usage(format!("--level {level} is not from 1 to 22")));
+    }
+    let (source, made) = body(item, options)?;
+    let choice = Choice { level, long: options.long };
+    let blueprint = zst::compose(source, choice, &item.file_name(), &item.opened.kind, &options.digests)?;
+    let content = blueprint.packed_part();
+    Ok(Made { blueprint, content, ..made })
+}
+
+/// What stands in the only file of a compressed image, for reading it back.
+pub(super) fn content(opened: &decanter_core::Opened) -> Option<SourceRef> {
+    let is_packed = matches!(opened.format, "cso" | "zso" | "zst");
+    let tree = opened.tree.as_ref().filter(|_| is_packed)?;
+    tree.files().next().and_then(|(_, f)| f.source().ok().cloned())
+}

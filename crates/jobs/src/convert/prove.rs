@@ -1,0 +1,114 @@
+//! Reads a result back, before it gets its name, and holds it against what it was made of.
+
+use super::{Back, packed};
+use crate::{Item, Setting};
+use decanter_core::digest::{Algorithm, Digest, of_source};
+use decanter_core::format::Context;
+use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::tree::Tree;
+use decanter_core::view::Concat;
+use decanter_core::{Error, Result, watch};
+use decanter_formats::REGISTRY;
+use decanter_formats::optical::cd::{RawSectors, sector::RAW};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// Bytes that are compared at once.
+const STRETCH: u64 = 4 << 20;
+
+/// What reading back has shown, in words.
+///
+/// # Errors
+/// [`Error::Checksum`] when the result is not what it should be.
+pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setting<'_>) -> Result<String> {
+    let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::open(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
+    let written: SourceRef = Arc::new(Concat::new(parts)?);
+    let names = [item.stem.clone()];
+    let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &names, watch: setting.watch, depth: 0, beside: &() };
+    match back {
+        Back::Bytes(wanted) => {
+            let opened = REGISTRY.open(written.clone(), &context, &[]).ok();
+            let found = opened.as_ref().and_then(packed::content).unwrap_or(written);
+            setting.watch.begin("proving", Some(wanted.len()));
+            match first_difference(wanted, &found, setting)? {
+                None => Ok(format!("read back: all {} bytes are identical", wanted.len())),
+                Some(at) => Err(differs(at)),
+            }
+        }
+        Back::RawSectors(original, kind, first) => {
+            let again: SourceRef = Arc::new(RawSectors::new(written, *kind, *first));
+            setting.watch.begin("proving", Some(original.len()));
+            Ok(match first_difference(original, &again, setting)? {
+                None => "identical bytes after converting back: all sectors made anew are those of the source".into(),
+                Some(at) => format!(
+                    "converting back does not give identical bytes: sector {} has a header, subheader or code of its own",
+                    first + at / RAW as u64
+                ),
+            })
+        }
+        Back::Files(wanted) => {
+            let opened = REGISTRY.open(written, &context, &[])?;
+            let found = opened.tree.unwrap_or_default();
+            let bytes = wanted.files().map(|(_, f)| f.len).sum::<u64>();
+            setting.watch.begin("proving", Some(bytes * 2));
+            let count = same_files(wanted, &found, setting)?;
+            Ok(format!("read back: all {count} files are identical"))
+        }
+    }
+}
+
+fn differs(at: u64) -> Error {
+    Error::Checksum {
+        what: "the result, read back,".into(),
+        expected: "the bytes of the source".into(),
+        found: format!("other bytes from offset {at:#x} on; nothing was kept"),
+    }
+}
+
+/// Where two sources begin to differ.
+fn first_difference(a: &SourceRef, b: &SourceRef, setting: &Setting<'_>) -> Result<Option<u64>> {
+    let len = a.len().min(b.len());
+    let (mut left, mut right) = (Vec::new(), Vec::new());
+    let mut at = 0;
+    while at < len {
+        watch::check(setting.watch)?;
+        let now = STRETCH.min(len - at) as usize;
+        left.resize(now, 0);
+        right.resize(now, 0);
+        let (one, other) = std::thread::scope(|scope| {
+            let other = scope.spawn(|| b.read_at(at, &mut right));
+            (a.read_at(at, &mut left), other.join())
+        });
+        one?;
+        other.map_err(|_| Error::Usage("a reading thread ended early".into()))??;
+        if left != right {
+            let index = left.iter().zip(&right).position(|(x, y)| x != y).unwrap_or(0);
+            return Ok(Some(at + index as u64));
+        }
+        at += now as u64;
+        setting.watch.advance(now as u64);
+    }
+    Ok((a.len() != b.len()).then_some(len))
+}
+
+/// How many files both trees have, all of which are the same.
+fn same_files(wanted: &Tree, found: &Tree, setting: &Setting<'_>) -> Result<usize> {
+    let mut count = 0;
+    let sum = |source: &SourceRef| -> Result<Vec<Digest>> { of_source(source, &[Algorithm::Sha1], setting.watch) };
+    for (node, file) in wanted.files() {
+        let other = found.find(&node.path).and_then(|n| n.file());
+        let same = match other {
+            Some(other) if other.len == file.len => sum(file.source()?)? == sum(other.source()?)?,
+            _ => false,
+        };
+        if !same {
+            return Err(Error::Checksum {
+                what: format!("{}, read back,", node.path),
+                expected: "the content of the source".into(),
+                found: "another one; nothing was kept".into(),
+            });
+        }
+        count += 1;
+    }
+    Ok(count)
+}
