@@ -94,6 +94,9 @@ pub enum Command {
     /// Check sources against what is known of them, file by file and region by region
     #[command(
         after_help = "Example:  decanter verify \"saltmarsh/Kelp Courier.zip\" --against \"saltmarsh/Kelp Courier.ird\"\n\n\
+        With a DAT file or a checksum list, every file counts by its content, also in archives and compressed\n\
+        images: match, right content under another name, known bad, differs, missing, unknown.\n\
+        A CD image is checked sector by sector: sync, address, EDC, ECC.\n\n\
         Without --against, a description of the same disc next to the source is used; without one, the\n\
         structure and the digests that the containers carry are checked. Exit code 1 if anything differs."
     )]
@@ -101,7 +104,7 @@ pub enum Command {
         /// Images, archives with one, or folders with extracted files
         #[arg(required = true, value_name = "SOURCE")]
         sources: Vec<String>,
-        /// A disc description (repeatable: the one with the source's id is used)
+        /// A disc description, a DAT file or a checksum list (repeatable)
         #[arg(long, value_name = "FILE")]
         against: Vec<String>,
         #[command(flatten)]

@@ -58,6 +58,12 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 }
                 Ok(())
             })?;
+            if let Some(matches) = &run.matches {
+                code = code.max(code_of_answer(matches.answer()));
+                if !global.json {
+                    screen::matches::show(out, matches, manner)?;
+                }
+            }
             if global.json {
                 json(out, &run)?;
             }

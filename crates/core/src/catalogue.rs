@@ -20,6 +20,7 @@ pub struct Catalogue {
     by_name: Vec<(u64, u32)>,
     /// Lengths; sorted.
     lens: Vec<u64>,
+    lacks_lens: bool,
 }
 
 /// A set of files that belong together.
@@ -152,6 +153,7 @@ impl Catalogue {
             self.by_name.push((key(&entry.name), number));
             self.lens.extend(entry.len);
         }
+        self.lacks_lens = self.entries.iter().any(|e| e.len.is_none() && e.status != Status::NoDump);
         self.by_digest.iter_mut().for_each(|list| list.sort_unstable());
         self.by_name.sort_unstable();
         self.lens.sort_unstable();
@@ -172,6 +174,21 @@ impl Catalogue {
     /// The algorithms that its entries use, weakest first.
     pub fn algorithms(&self) -> Vec<Algorithm> {
         Algorithm::ALL.into_iter().filter(|&a| !self.by_digest[a as usize].is_empty()).collect()
+    }
+
+    /// The algorithms that prove every entry by its strongest digest, weakest first.
+    pub fn proofs(&self) -> Vec<Algorithm> {
+        let mut used = [false; 4];
+        for entry in &self.entries {
+            let strongest = Algorithm::ALL.into_iter().rev().find(|&a| entry.sums.get(a).is_some());
+            strongest.into_iter().for_each(|a| used[a as usize] = true);
+        }
+        Algorithm::ALL.into_iter().filter(|&a| used[a as usize]).collect()
+    }
+
+    /// Whether every entry says its length, so that a file of another length can be none of them.
+    pub fn knows_all_lens(&self) -> bool {
+        !self.lacks_lens
     }
 
     /// Entries with content of these digests.

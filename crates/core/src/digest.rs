@@ -143,6 +143,19 @@ pub fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|b| format!("{b:02x}")).collect()
 }
 
+/// The bytes that pairs of hexadecimal digits stand for, as many as fit `room`; `None` for anything else.
+pub fn unhex<'a>(digits: &str, room: &'a mut [u8]) -> Option<&'a [u8]> {
+    let len = digits.len() / 2;
+    if !digits.len().is_multiple_of(2) || len > room.len() {
+        return None;
+    }
+    let digit = |d: u8| char::from(d).to_digit(16);
+    for (byte, pair) in room.iter_mut().zip(digits.as_bytes().as_chunks::<2>().0) {
+        *byte = (digit(pair[0])? << 4 | digit(pair[1])?) as u8;
+    }
+    Some(&room[..len])
+}
+
 /// The digest of bytes in memory.
 pub fn of_bytes(algorithm: Algorithm, bytes: &[u8]) -> Digest {
     let mut hasher = Hasher::new(algorithm);

@@ -25,8 +25,10 @@ pub static REGISTRY: Registry = Registry::new(&[
     &optical::ps3::Ps3Disc,
     &optical::psp::PspDisc,
     &optical::xdvdfs::Xdvdfs,
+    &record::dat::Dat,
     &record::ird::Ird,
     &record::sfo::Sfo,
+    &record::sums::Sums,
     &record::xbe::Xbe,
     &record::xex::Xex,
 ]);

@@ -201,7 +201,9 @@ fn one(shown: &str, setting: &Setting<'_>) -> Identity {
 /// Everything known of an opened source.
 pub fn describe(item: &Item) -> Identity {
     let opened = &item.opened;
-    let bytes = item.source.as_ref().map_or(0, |s| s.len());
+    let tracks = &item.opened.tracks;
+    let stored = item.source.as_ref().map_or(0, |s| s.len());
+    let bytes = if tracks.is_empty() { stored } else { tracks.iter().map(|t| t.source.len()).sum() };
     let missing = opened.promised_len.map_or(0, |promised| promised.saturating_sub(bytes));
     let (mut hit_files, mut hit_count) = (Vec::new(), 0);
     for (node, file) in opened.tree.iter().flat_map(|t| t.files()) {
@@ -290,7 +292,7 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     let source = quoted(&item.shown);
     let key = item.opened.protection.as_ref().map(|p| &p.key);
-    if item.opened.expectation.is_some() {
+    if item.opened.expectation.is_some() || item.opened.catalogue.is_some() {
         return Some(format!("decanter verify SOURCE --against {source}"));
     }
     if let Some(KeyState::Trouble(_)) = key {
@@ -299,7 +301,7 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     if is_cut {
         return Some("copy or dump it again; \"decanter extract\" takes what is whole".into());
     }
-    let is_image = item.opened.promised_len.is_some();
+    let is_image = item.opened.promised_len.is_some() || !item.opened.tracks.is_empty();
     match item.descriptions.first() {
         Some((at, _)) if is_image => Some(format!("decanter verify {source} --against {}", quoted(at))),
         _ if is_image => Some(format!("decanter verify {source}")),

@@ -6,6 +6,7 @@ pub mod formats;
 pub mod identify;
 pub mod keys;
 pub mod list;
+pub mod matches;
 pub mod style;
 pub mod verify;
 pub mod written;

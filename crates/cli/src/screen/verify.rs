@@ -49,6 +49,9 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     if !report.ranges.is_empty() {
         show_ranges(out, report, manner)?;
     }
+    for named in &report.digests {
+        row(out, named.digest.algorithm.name(), &format!("{} {}", named.digest.hex(), named.name))?;
+    }
     let (colour, words) = match report.verdict {
         Verdict::Match => (style::GOOD, "MATCH: everything that is described is as described"),
         Verdict::Sound => {
@@ -92,10 +95,18 @@ fn sectors(suspect: &Suspect) -> String {
 fn show_ranges(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
     let good = report.ranges.iter().filter(|r| r.state == "match").count();
     let all = report.ranges.len();
-    if good == all && !manner.is_verbose {
+    if report.against.is_none() {
+        let sectors: u64 = report.ranges.iter().map(|r| r.sectors).sum();
+        let sound = report.ranges.iter().all(|r| r.state != "differs");
+        let words = if sound { "sync, address, EDC and ECC hold wherever sectors have them" } else { "some sectors have faults" };
+        row(out, "sectors", &format!("{} in {}; {words}", number(sectors), count(all, "track")))?;
+    }
+    if good == all && !manner.is_verbose && report.against.is_some() {
         return row(out, "areas", &format!("header, footer and all {} regions match", all.saturating_sub(2)));
     }
-    row(out, "areas", &format!("{good} of {all} match"))?;
+    if report.against.is_some() {
+        row(out, "areas", &format!("{good} of {all} match"))?;
+    }
     for range in report.ranges.iter().filter(|r| manner.is_verbose || r.state != "match") {
         let note = range.note.as_deref().map(|n| format!(" ({n})")).unwrap_or_default();
         let last = range.first_sector + range.sectors.saturating_sub(1);

@@ -185,7 +185,11 @@ pub(crate) fn write_parts(
         whole.into_iter().map(Hasher::finish).collect()
     };
     let part_digests = known.into_iter().map(Option::unwrap_or_default).collect();
+    // Late parts were gaps until they were computed.
+    let late = |p: &Part| if matches!(p.content, Content::Late { .. }) { p.len() } else { 0 };
+    let late_bytes: u64 = blueprint.parts.iter().map(late).sum();
     let Output { kernel_bytes, hole_bytes, .. } = output;
+    let hole_bytes = hole_bytes.saturating_sub(late_bytes);
     Ok(Written { bytes: at, digests, part_digests, kernel_bytes, hole_bytes })
 }
 

@@ -1,6 +1,8 @@
 //! Records: small files that describe something else.
 
+pub mod dat;
 pub mod ird;
 pub mod sfo;
+pub mod sums;
 pub mod xbe;
 pub mod xex;

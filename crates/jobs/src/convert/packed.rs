@@ -5,6 +5,7 @@ use super::{Made, Options, choose};
 use crate::{Item, Setting};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
+use decanter_formats::REGISTRY;
 use decanter_formats::chunked::cso::{self, Coding};
 use decanter_formats::chunked::zst::{self, Choice};
 
@@ -15,7 +16,8 @@ pub(super) fn accepts_image(item: &Item) -> Option<u8> {
 }
 
 pub(super) fn accepts_any(item: &Item) -> Option<u8> {
-    (item.source.is_some() && item.opened.format != "cue").then_some(20)
+    let is_image = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image());
+    (item.source.is_some() && item.opened.format != "cue").then_some(if is_image { 20 } else { 5 })
 }
 
 /// The bytes to pack, with chosen files blank, and what to say of that.

@@ -213,6 +213,7 @@ impl<'a> Comparison<'a> {
             against: Some(name.to_owned()),
             verdict,
             counts,
+            digests: Vec::new(),
             next: self.next(verdict),
             files,
             ranges,

@@ -1,6 +1,8 @@
 //! Is it what it should be? Every file, region and sector against what is known of it, in one read.
 
+pub mod catalogue;
 mod compare;
+mod disc;
 mod suspects;
 mod sweep;
 
@@ -8,6 +10,7 @@ pub use suspects::Suspect;
 
 use crate::identify::quoted;
 use crate::{Answer, Failure, Item, Setting, locate};
+use catalogue::MatchReport;
 use compare::Comparison;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, Hasher};
@@ -32,6 +35,8 @@ pub struct VerifyRun {
     pub schema: &'static str,
     /// One entry for each source that could be checked.
     pub sources: Vec<VerifyReport>,
+    /// What came of holding all sources against DAT files or checksum lists.
+    pub matches: Option<MatchReport>,
     /// What could not be checked, and why.
     pub failed: Vec<String>,
 }
@@ -51,10 +56,21 @@ pub struct VerifyReport {
     pub files: Vec<FileReport>,
     /// Header, regions and footer.
     pub ranges: Vec<RangeReport>,
+    /// Digests of the whole source, where they were taken in the same read.
+    pub digests: Vec<NamedDigest>,
     /// What to do next.
     pub next: String,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
+}
+
+/// The digest of a part of a source.
+#[derive(Debug, Serialize)]
+pub struct NamedDigest {
+    /// Which part.
+    pub name: String,
+    /// Its digest.
+    pub digest: Digest,
 }
 
 /// The answer to "is it what it should be?".
@@ -168,7 +184,25 @@ pub fn verify_all<E>(
     setting: &Setting<'_>,
     mut each: impl FnMut(std::result::Result<&VerifyReport, &Failure>) -> std::result::Result<(), E>,
 ) -> std::result::Result<VerifyRun, E> {
-    let mut run = VerifyRun { schema: "decanter.verify/1", sources: Vec::new(), failed: Vec::new() };
+    let mut run = VerifyRun { schema: "decanter.verify/1", sources: Vec::new(), matches: None, failed: Vec::new() };
+    match catalogue::open(against, setting) {
+        Ok(Some(catalogues)) => {
+            match catalogue::verify(sources, &catalogues, setting) {
+                Ok(report) => run.matches = Some(report),
+                Err(failure) => {
+                    each(Err(&failure))?;
+                    run.failed.push(failure.to_string());
+                }
+            }
+            return Ok(run);
+        }
+        Ok(None) => {}
+        Err(failure) => {
+            each(Err(&failure))?;
+            run.failed.push(failure.to_string());
+            return Ok(run);
+        }
+    }
     for source in sources {
         match verify(source, against, setting) {
             Ok(report) => {
@@ -206,6 +240,7 @@ pub fn verify(shown: &str, against: &[String], setting: &Setting<'_>) -> std::re
 
 fn total_bytes(item: &Item) -> u64 {
     match &item.source {
+        Some(_) if !item.opened.tracks.is_empty() => item.opened.tracks.iter().map(|t| t.source.len()).sum(),
         Some(source) => source.len(),
         None => item.opened.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).sum(),
     }
@@ -226,7 +261,7 @@ fn find_expectation(
             let why =
                 format!("it is a {}, and describes nothing that a source could be held against", opened.opened.kind);
             return Err(Failure::usage(format!("cannot verify against \"{path}\""), why)
-                .hint("give a disc description with --against"));
+                .hint("give a disc description, a DAT file or a checksum list with --against"));
         };
         if fits(&expectation) {
             return Ok(Some((path.clone(), expectation)));
@@ -298,6 +333,9 @@ pub(crate) fn write_checked(
 
 /// Without a description: everything has to be readable, and the digests that the containers carry have to fit.
 fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
+    if !item.opened.tracks.is_empty() {
+        return disc::check_tracks(item, setting);
+    }
     let mut files = Vec::new();
     let mut counts = Counts::default();
     for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
@@ -368,6 +406,7 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         counts,
         files,
         ranges: Vec::new(),
+        digests: Vec::new(),
         next,
         notices: item.notices().to_vec(),
     })

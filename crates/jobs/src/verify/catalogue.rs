@@ -1,0 +1,484 @@
+//! Many sources against DAT files and checksum lists: by content first, then what the name should be.
+
+use crate::{Answer, Failure, Setting, locate};
+use decanter_core::catalogue::{Catalogue, Status, last_name};
+use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
+use decanter_core::format::Context;
+use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::tree::Tree;
+use decanter_core::{Error, Keyring, Result};
+use decanter_formats::REGISTRY;
+use serde::Serialize;
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use walkdir::WalkDir;
+
+/// Files up to this size are hashed in one piece by the thread that found them.
+const SMALL: u64 = 4 << 20;
+/// Formats that hold other files, whose content counts.
+const CONTAINERS: [&str; 4] = ["zip", "cso", "zso", "zst"];
+/// Containers in containers.
+const MOST_DEPTH: usize = 4;
+
+/// Catalogues to hold sources against.
+pub struct Against {
+    paths: Vec<String>,
+    catalogues: Vec<Arc<Catalogue>>,
+    algorithms: Vec<Algorithm>,
+}
+
+/// What came of it.
+#[derive(Debug, Serialize)]
+pub struct MatchReport {
+    /// The DAT files and lists.
+    pub against: Vec<String>,
+    /// True when every file is known to be good and nothing is missing.
+    pub all_match: bool,
+    /// How many files have which state.
+    pub counts: MatchCounts,
+    /// Every file.
+    pub files: Vec<MatchedFile>,
+    /// Entries that belong to a game or list of which something is here, and are not here themselves.
+    pub missing: Vec<MissingEntry>,
+    /// Games of which everything is here.
+    pub games_complete: usize,
+    /// Games of which something is missing.
+    pub games_partial: usize,
+    /// Games of which nothing is here.
+    pub games_absent: usize,
+    /// What to do next.
+    pub next: String,
+}
+
+/// How many files have which state.
+#[derive(Debug, Default, Serialize)]
+pub struct MatchCounts {
+    /// Content and name are right.
+    pub matching: usize,
+    /// The content is right, the name another one.
+    pub renamed: usize,
+    /// The content is that of a dump that is known to be bad.
+    pub known_bad: usize,
+    /// There is an entry of that name with other content.
+    pub differing: usize,
+    /// No entry has that content or name.
+    pub unknown: usize,
+    /// It cannot be read.
+    pub unreadable: usize,
+    /// Entries that are not here.
+    pub missing: usize,
+}
+
+/// What is known of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum MatchState {
+    /// Content and name are right.
+    Match,
+    /// The content is right, the name another one.
+    OtherName,
+    /// The content is that of a dump that is known to be bad.
+    KnownBad,
+    /// There is an entry of that name with other content.
+    Differs,
+    /// No entry has that content or name.
+    Unknown,
+    /// It cannot be read.
+    Unreadable,
+}
+
+/// A file that was held against the catalogues.
+#[derive(Debug, Serialize)]
+pub struct MatchedFile {
+    /// Where it is, with what it was looked through.
+    pub path: String,
+    /// What is known of it.
+    pub state: MatchState,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Its digests, as far as they were needed.
+    pub digests: Vec<Digest>,
+    /// The name it should have.
+    pub name: Option<String>,
+    /// The game it belongs to.
+    pub game: Option<String>,
+    /// The digest it should have.
+    pub expected: Option<Digest>,
+    /// More on the state.
+    pub note: Option<String>,
+    #[serde(skip)]
+    is_read_error: bool,
+    /// Entries of the same content: which catalogue, which entry; the first is the one that is named.
+    #[serde(skip)]
+    hits: Vec<(usize, usize)>,
+}
+
+/// An entry that is not here.
+#[derive(Debug, Serialize)]
+pub struct MissingEntry {
+    /// Its game.
+    pub game: String,
+    /// Its name.
+    pub name: String,
+    /// Length in bytes, where known.
+    pub bytes: Option<u64>,
+}
+
+impl MatchReport {
+    /// Yes or no.
+    pub fn answer(&self) -> Answer {
+        if self.all_match {
+            Answer::Yes
+        } else if self.files.iter().any(|f| f.is_read_error) {
+            Answer::ReadError
+        } else {
+            Answer::No
+        }
+    }
+}
+
+/// Opens what to hold sources against; `None` when these are no catalogues, but descriptions of single discs.
+///
+/// # Errors
+/// When one of them cannot be opened, or both kinds are mixed.
+pub fn open(against: &[String], setting: &Setting<'_>) -> std::result::Result<Option<Against>, Failure> {
+    let (mut paths, mut catalogues, mut others) = (Vec::new(), Vec::new(), 0);
+    for path in against {
+        let opened = locate::open(path, "use", setting)?.opened;
+        match opened.catalogue {
+            Some(catalogue) => {
+                paths.push(path.clone());
+                catalogues.push(catalogue);
+            }
+            None => others += 1,
+        }
+    }
+    if catalogues.is_empty() {
+        return Ok(None);
+    }
+    if others > 0 {
+        return Err(Failure::usage(
+            "cannot verify against both DAT files and disc descriptions",
+            "a DAT file is held against files, a description against what is on one disc",
+        )
+        .hint("verify twice"));
+    }
+    let mut algorithms: Vec<Algorithm> = catalogues.iter().flat_map(|c| c.proofs()).collect();
+    algorithms.sort_unstable();
+    algorithms.dedup();
+    Ok(Some(Against { paths, catalogues, algorithms }))
+}
+
+/// A file on this machine that is to be checked: its path, and its name as far as lists know it.
+struct Subject {
+    path: PathBuf,
+    shown: String,
+    name: String,
+}
+
+/// Holds every file of the sources, and every file in their archives and compressed images, against the catalogues.
+///
+/// # Errors
+/// When a source is not there, or the user stops.
+pub fn verify(sources: &[String], against: &Against, setting: &Setting<'_>) -> std::result::Result<MatchReport, Failure> {
+    let mut subjects = Vec::new();
+    let own: HashSet<PathBuf> = against.paths.iter().filter_map(|p| std::fs::canonicalize(p).ok()).collect();
+    let mut inner = Vec::new();
+    for source in sources {
+        let fail = |e| Failure::new(format!("cannot verify \"{source}\""), e);
+        if Path::new(source).is_dir() {
+            let walk = WalkDir::new(source).sort_by_file_name().into_iter().flatten();
+            for entry in walk.filter(|e| e.file_type().is_file()) {
+                let path = entry.into_path();
+                if own.is_empty() || !std::fs::canonicalize(&path).is_ok_and(|p| own.contains(&p)) {
+                    let name = path.strip_prefix(source).unwrap_or(&path).to_string_lossy().into_owned();
+                    subjects.push(Subject { shown: path.display().to_string(), name, path });
+                }
+            }
+        } else if Path::new(source).is_file() && !decanter_core::split::is_numbered(source) {
+            let path = PathBuf::from(source);
+            subjects.extend(tracks_of(&path, source, setting).map_err(fail)?);
+            subjects.push(Subject { path, shown: source.clone(), name: last_name(source).to_owned() });
+        } else {
+            let bytes = locate::bytes(source, setting).map_err(fail)?;
+            inner.push((source.clone(), bytes));
+        }
+    }
+    let total = subjects.iter().filter_map(|s| std::fs::metadata(&s.path).ok()).map(|m| m.len()).sum();
+    setting.watch.begin("verifying", Some(total));
+    let next = AtomicUsize::new(0);
+    let found: Mutex<Vec<(usize, Vec<MatchedFile>)>> = Mutex::default();
+    let stopped: Mutex<Option<Error>> = Mutex::default();
+    std::thread::scope(|scope| {
+        for _ in 0..setting.jobs.clamp(1, subjects.len().max(1)) {
+            scope.spawn(|| {
+                let keys = Keyring::default();
+                loop {
+                    let index = next.fetch_add(1, Ordering::Relaxed);
+                    let Some(subject) = subjects.get(index).filter(|_| !setting.watch.cancelled()) else { break };
+                    let mut seeker = Seeker { against, setting, keys: &keys, found: Vec::new() };
+                    let result = FileSource::open(&subject.path)
+                        .and_then(|s| seeker.look(&(Arc::new(s) as SourceRef), &subject.name, &subject.shown, 0));
+                    if let Err(e) = result {
+                        *stopped.lock().unwrap_or_else(PoisonError::into_inner) = Some(e);
+                    }
+                    found.lock().unwrap_or_else(PoisonError::into_inner).push((index, seeker.found));
+                    setting.watch.item(&subject.name);
+                }
+            });
+        }
+    });
+    let keys = Keyring::default();
+    let mut seeker = Seeker { against, setting, keys: &keys, found: Vec::new() };
+    let mut result = match stopped.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        Some(e) => Err(e),
+        None => Ok(()),
+    };
+    for (shown, source) in &inner {
+        let name = last_name(shown.rsplit("::").next().unwrap_or(shown)).to_owned();
+        result = result.and_then(|()| seeker.look(source, &name, shown, 0));
+    }
+    setting.watch.end();
+    result.and_then(|()| decanter_core::watch::check(setting.watch)).map_err(|e| Failure::new("cannot verify", e))?;
+    let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
+    found.sort_by_key(|(index, _)| *index);
+    let mut files: Vec<MatchedFile> = found.into_iter().flat_map(|(_, f)| f).collect();
+    files.extend(seeker.found);
+    Ok(report(files, against))
+}
+
+/// The files that a cue sheet names, which belong to it.
+fn tracks_of(path: &Path, shown: &str, setting: &Setting<'_>) -> Result<Vec<Subject>> {
+    let source = FileSource::open(path)?;
+    if !REGISTRY.detect(&source, &[])?.is_some_and(|f| f.id() == "cue") {
+        return Ok(Vec::new());
+    }
+    let item = locate::open(shown, "verify", setting).map_err(|f| *f.cause)?;
+    let folder = path.parent().map(Path::to_owned).unwrap_or_default();
+    let mut names: Vec<&String> = item.opened.tracks.iter().map(|t| &t.file).collect();
+    names.dedup();
+    let subject = |name: &String| {
+        let path = folder.join(name);
+        Subject { shown: path.display().to_string(), name: name.clone(), path }
+    };
+    Ok(names.into_iter().map(subject).collect())
+}
+
+struct Seeker<'a> {
+    against: &'a Against,
+    setting: &'a Setting<'a>,
+    keys: &'a Keyring,
+    found: Vec<MatchedFile>,
+}
+
+impl Seeker<'_> {
+    /// Checks a file, or what is in it. Fails only when the user stops.
+    fn look(&mut self, source: &SourceRef, name: &str, shown: &str, depth: usize) -> Result<()> {
+        let known_as_such = self.against.catalogues.iter().any(|c| {
+            c.has_len(source.len()) || (!c.with_name(name).is_empty()) || (!c.knows_all_lens() && c.entries().len() < 2)
+        });
+        let container = match REGISTRY.detect(source.as_ref(), &[]) {
+            Ok(format) => format.filter(|f| CONTAINERS.contains(&f.id()) && depth < MOST_DEPTH),
+            Err(e) => return self.unreadable(source, shown, e),
+        };
+        if container.is_none() || known_as_such {
+            let file = match self.check(source, name, shown) {
+                Ok(file) => file,
+                Err(e) => return self.unreadable(source, shown, e),
+            };
+            if container.is_none() || !matches!(file.state, MatchState::Unknown | MatchState::Differs) {
+                self.found.push(file);
+                return Ok(());
+            }
+        }
+        let names = [last_name(name).rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()];
+        let watch = self.setting.watch;
+        let context = Context { registry: &REGISTRY, keys: self.keys, names: &names, watch, depth, beside: &() };
+        let opened = container.map_or_else(|| REGISTRY.open(source.clone(), &context, &[]), |f| f.open(source.clone(), &context));
+        match opened {
+            Ok(opened) => self.inside(&opened.tree.unwrap_or_default(), opened.format, name, shown, depth),
+            Err(e) => self.unreadable(source, shown, e),
+        }
+    }
+
+    fn inside(&mut self, tree: &Tree, format: &str, name: &str, shown: &str, depth: usize) -> Result<()> {
+        for (node, file) in tree.files() {
+            let shown = format!("{shown}::{}", node.path);
+            // A compressed image is called as it is; what its own file is called, it does not know.
+            let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+            let inner = if format == "zip" || format == "zst" { node.path.clone() } else { format!("{stem}.iso") };
+            match file.source() {
+                Ok(source) => self.look(source, &inner, &shown, depth + 1)?,
+                Err(e) => {
+                    let empty: SourceRef = Arc::new(decanter_core::source::Bytes(Vec::new()));
+                    self.unreadable(&empty, &shown, e)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn unreadable(&mut self, source: &SourceRef, shown: &str, error: Error) -> Result<()> {
+        if matches!(error, Error::Cancelled) {
+            return Err(error);
+        }
+        self.found.push(MatchedFile {
+            is_read_error: matches!(error, Error::Io { .. }),
+            note: Some(error.to_string()),
+            ..blank(shown, MatchState::Unreadable, source.len())
+        });
+        Ok(())
+    }
+
+    fn check(&self, source: &SourceRef, name: &str, shown: &str) -> Result<MatchedFile> {
+        let catalogues = &self.against.catalogues;
+        let len = source.len();
+        let named: Vec<(usize, usize)> = entries_of(catalogues, |c| c.with_name(name));
+        let can_be_known = catalogues.iter().any(|c| c.has_len(len) || !c.knows_all_lens());
+        let digests = if can_be_known || !named.is_empty() { self.digests(source)? } else { Vec::new() };
+        let mut hits = entries_of(catalogues, |c| c.with_content(len, &digests));
+        let entry = |&(c, e): &(usize, usize)| &catalogues[c].entries()[e];
+        let game = |&(c, e): &(usize, usize)| {
+            let game = &catalogues[c].games()[catalogues[c].entries()[e].game as usize].name;
+            (!game.is_empty()).then(|| game.clone())
+        };
+        if !hits.is_empty() {
+            // A good entry goes before a bad one, then the whole path counts, then the name.
+            hits.sort_by_cached_key(|hit| {
+                let own = tidy(&entry(hit).name);
+                (entry(hit).status == Status::BadDump, own != tidy(name), last_name(&own) != last_name(name))
+            });
+            let best = hits[0];
+            let state = match entry(&best) {
+                e if e.status == Status::BadDump => MatchState::KnownBad,
+                e if last_name(&e.name) == last_name(name) => MatchState::Match,
+                _ => MatchState::OtherName,
+            };
+            let name = Some(entry(&best).name.to_string());
+            return Ok(MatchedFile { name, game: game(&best), digests, hits, ..blank(shown, state, len) });
+        }
+        // In a list the same name may stand in many folders: then the whole path has to fit.
+        let fits = |hit: &&(usize, usize)| {
+            let own = tidy(&entry(hit).name);
+            !catalogues[hit.0].is_list || own == tidy(name) || !own.contains('/') || !name.contains('/')
+        };
+        let Some(best) = named.iter().find(fits) else {
+            return Ok(MatchedFile { digests, ..blank(shown, MatchState::Unknown, len) });
+        };
+        let other = entry(best);
+        let (state, note) = match (other.status, other.len) {
+            (Status::NoDump, _) => (MatchState::Unknown, Some("listed, but nobody has dumped it: there is nothing to hold it against".into())),
+            (_, Some(own)) if own != len => (MatchState::Differs, Some(format!("{len} bytes instead of {own}"))),
+            _ => (MatchState::Differs, None),
+        };
+        let expected = other.sums.strongest();
+        let name = Some(other.name.to_string());
+        Ok(MatchedFile { name, game: game(best), expected, note, digests, hits: vec![*best], ..blank(shown, state, len) })
+    }
+
+    fn digests(&self, source: &SourceRef) -> Result<Vec<Digest>> {
+        let algorithms = &self.against.algorithms;
+        if source.len() > SMALL {
+            return of_source(source, algorithms, self.setting.watch);
+        }
+        decanter_core::watch::check(self.setting.watch)?;
+        let mut bytes = vec![0; source.len() as usize];
+        source.read_at(0, &mut bytes)?;
+        self.setting.watch.advance(source.len());
+        let hash = |&a: &Algorithm| {
+            let mut hasher = Hasher::new(a);
+            hasher.update(&bytes);
+            hasher.finish()
+        };
+        Ok(algorithms.iter().map(hash).collect())
+    }
+}
+
+fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
+    MatchedFile {
+        path: shown.to_owned(),
+        state,
+        bytes,
+        digests: Vec::new(),
+        name: None,
+        game: None,
+        expected: None,
+        note: None,
+        is_read_error: false,
+        hits: Vec::new(),
+    }
+}
+
+fn entries_of(catalogues: &[Arc<Catalogue>], find: impl Fn(&Catalogue) -> Vec<usize>) -> Vec<(usize, usize)> {
+    let each = |(number, catalogue): (usize, &Arc<Catalogue>)| find(catalogue).into_iter().map(move |e| (number, e)).collect::<Vec<_>>();
+    catalogues.iter().enumerate().flat_map(each).collect()
+}
+
+/// A path as lists may spell it: `./a\b` is `a/b`.
+fn tidy(path: &str) -> String {
+    path.replace('\\', "/").trim_start_matches("./").to_owned()
+}
+
+fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
+    let mut counts = MatchCounts::default();
+    let mut here: HashSet<(usize, usize)> = HashSet::new();
+    let mut begun: HashSet<(usize, u32)> = HashSet::new();
+    for file in &files {
+        *match file.state {
+            MatchState::Match => &mut counts.matching,
+            MatchState::OtherName => &mut counts.renamed,
+            MatchState::KnownBad => &mut counts.known_bad,
+            MatchState::Differs => &mut counts.differing,
+            MatchState::Unknown => &mut counts.unknown,
+            MatchState::Unreadable => &mut counts.unreadable,
+        } += 1;
+        here.extend(&file.hits);
+        if let Some(&(c, e)) = file.hits.first() {
+            begun.insert((c, against.catalogues[c].entries()[e].game));
+        }
+    }
+    let mut missing = Vec::new();
+    let (mut complete, mut partial, mut absent) = (0, 0, 0);
+    for (c, catalogue) in against.catalogues.iter().enumerate() {
+        for (g, game) in catalogue.games().iter().enumerate() {
+            if !catalogue.is_list && !begun.contains(&(c, g as u32)) {
+                absent += 1;
+                continue;
+            }
+            let before = missing.len();
+            for e in game.entries.clone() {
+                let entry = &catalogue.entries()[e];
+                if entry.status != Status::NoDump && !here.contains(&(c, e)) {
+                    missing.push(MissingEntry { game: game.name.clone(), name: entry.name.to_string(), bytes: entry.len });
+                }
+            }
+            if missing.len() == before { complete += 1 } else { partial += 1 }
+        }
+    }
+    counts.missing = missing.len();
+    let wrong = counts.known_bad + counts.differing + counts.unknown + counts.unreadable + counts.missing;
+    let next = if counts.differing + counts.known_bad + counts.unreadable > 0 {
+        "what differs, is known to be bad or cannot be read has to be dumped or copied again"
+    } else if counts.missing > 0 {
+        "what is missing has to be found; the rest is as it should be"
+    } else if counts.unknown > 0 {
+        "what is unknown may be new, or belong to another DAT file: add it with --against"
+    } else if counts.renamed > 0 {
+        "the content is right; rename what has another name"
+    } else {
+        "everything is as it should be"
+    };
+    MatchReport {
+        against: against.paths.clone(),
+        all_match: wrong == 0,
+        counts,
+        files,
+        missing,
+        games_complete: complete,
+        games_partial: partial,
+        games_absent: absent,
+        next: next.into(),
+    }
+}

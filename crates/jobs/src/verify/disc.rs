@@ -1,0 +1,100 @@
+//! CD images: every sector of every track against its own sync, address, EDC and ECC.
+
+use super::{Counts, FileReport, FileState, NamedDigest, RangeReport, Suspect, Verdict, VerifyReport};
+use crate::identify::quoted;
+use crate::{Item, Setting, cd};
+use decanter_core::digest::Algorithm;
+use decanter_core::format::TrackKind;
+use decanter_core::tree::Content;
+use decanter_core::{Result, SECTOR};
+use std::collections::HashMap;
+
+/// Runs of faulty sectors that are told for one track or file.
+const MOST_RUNS: usize = 200;
+/// Digests of the tracks: the weakest is what most lists have, the other what proves.
+const DIGESTS: [Algorithm; 2] = [Algorithm::Crc32, Algorithm::Sha1];
+
+pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
+    let (mut ranges, mut digests, mut faulty) = (Vec::new(), Vec::new(), 0);
+    let mut hit: HashMap<String, Vec<Suspect>> = HashMap::new();
+    let first_data = item.opened.tracks.iter().position(|t| t.kind != TrackKind::Audio);
+    for (index, track) in item.opened.tracks.iter().enumerate() {
+        let scan = cd::scan(track, &DIGESTS, setting.watch)?;
+        faulty += scan.fault_count;
+        let name = format!("track {}", track.number);
+        let checks = track.kind != TrackKind::Audio && track.sector_len != SECTOR;
+        let note = match (checks, scan.fault_count) {
+            (false, _) if track.kind == TrackKind::Audio => Some("sound, which carries no checks".to_owned()),
+            (false, _) => Some("2048 bytes a sector, which carry no checks".to_owned()),
+            (true, 0) => None,
+            (true, n) => Some(format!("{n} faulty sectors")),
+        };
+        ranges.push(RangeReport {
+            name: name.clone(),
+            first_sector: track.first_sector,
+            sectors: scan.sectors,
+            state: if !checks { "unchecked" } else if scan.fault_count == 0 { "match" } else { "differs" },
+            note,
+        });
+        for digest in scan.digests {
+            digests.push(NamedDigest { name: name.clone(), digest });
+        }
+        for fault in &scan.faults {
+            let tree = item.opened.tree.as_ref().filter(|_| Some(index) == first_data);
+            let file = fault.index.checked_sub(track.gap_sectors).and_then(|at| cd::file_at(tree?, at));
+            let place = file.map_or_else(|| format!("{name}, no file"), str::to_owned);
+            let why = fault.faults.words().join(", ");
+            let runs = hit.entry(place).or_default();
+            let has_room = runs.len() < MOST_RUNS;
+            match runs.last_mut() {
+                Some(run) if run.last + 1 == fault.sector && run.why == why => run.last = fault.sector,
+                _ if has_room => runs.push(Suspect { first: fault.sector, last: fault.sector, why }),
+                _ => {}
+            }
+        }
+    }
+    let mut counts = Counts::default();
+    let mut files = Vec::new();
+    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+        let suspects = hit.remove(&node.path).unwrap_or_default();
+        let cut = !matches!(file.content, Content::Whole(_));
+        let state = if cut || !suspects.is_empty() { FileState::Unreadable } else { FileState::Match };
+        match state {
+            FileState::Match => counts.matching += 1,
+            _ => counts.unreadable += 1,
+        }
+        let note = file.source().err().map(|e| e.to_string());
+        files.push(report(node.path.clone(), state, file.len, suspects, note));
+    }
+    let mut others: Vec<_> = hit.into_iter().collect();
+    others.sort_by(|a, b| a.0.cmp(&b.0));
+    for (place, suspects) in others {
+        files.push(report(place, FileState::Unreadable, 0, suspects, None));
+    }
+    let verdict = match (faulty, counts.unreadable) {
+        (0, 0) => Verdict::Sound,
+        (0, _) => Verdict::Incomplete,
+        _ => Verdict::Damaged,
+    };
+    let source = quoted(&item.shown);
+    let next = match verdict {
+        Verdict::Damaged => format!("decanter convert {source} --repair -o repaired.bin"),
+        Verdict::Incomplete => "the image ends too early: copy or dump it again".into(),
+        _ => "its sectors are sound; to prove its content, give a DAT file or a checksum list with --against".into(),
+    };
+    Ok(VerifyReport {
+        source: item.address.clone(),
+        against: None,
+        verdict,
+        counts,
+        files,
+        ranges,
+        digests,
+        next,
+        notices: item.notices().to_vec(),
+    })
+}
+
+fn report(path: String, state: FileState, bytes: u64, suspects: Vec<Suspect>, note: Option<String>) -> FileReport {
+    FileReport { path, state, bytes, expected: None, found: None, sector: None, suspects, note, is_read_error: false }
+}
