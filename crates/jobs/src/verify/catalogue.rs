@@ -3,7 +3,7 @@
 use crate::{Answer, Failure, Setting, locate};
 use decanter_core::catalogue::{Catalogue, Status, last_name};
 use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
-use decanter_core::format::Context;
+use decanter_core::format::{Context, Format};
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::{Error, Keyring, Result};
@@ -279,8 +279,10 @@ impl Seeker<'_> {
         let known_as_such = self.against.catalogues.iter().any(|c| {
             c.has_len(source.len()) || (!c.with_name(name).is_empty()) || (!c.knows_all_lens() && c.entries().len() < 2)
         });
-        let container = match REGISTRY.detect(source.as_ref(), &[]) {
-            Ok(format) => format.filter(|f| CONTAINERS.contains(&f.id()) && depth < MOST_DEPTH),
+        // What is small is read once, and then looked at in memory.
+        let small = if source.len() <= SMALL && depth > 0 { self.in_memory(source) } else { Ok(source.clone()) };
+        let (source, container) = match small.and_then(|s| Ok((s.clone(), container(&s)?))) {
+            Ok((small, container)) => (&{ small }, container.filter(|_| depth < MOST_DEPTH)),
             Err(e) => return self.unreadable(source, shown, e),
         };
         if container.is_none() || known_as_such {
@@ -301,6 +303,13 @@ impl Seeker<'_> {
             Ok(opened) => self.inside(&opened.tree.unwrap_or_default(), opened.format, name, shown, depth),
             Err(e) => self.unreadable(source, shown, e),
         }
+    }
+
+    fn in_memory(&self, source: &SourceRef) -> Result<SourceRef> {
+        decanter_core::watch::check(self.setting.watch)?;
+        let mut bytes = vec![0; source.len() as usize];
+        source.read_at(0, &mut bytes)?;
+        Ok(Arc::new(decanter_core::source::Bytes(bytes)))
     }
 
     fn inside(&mut self, tree: &Tree, format: &str, name: &str, shown: &str, depth: usize) -> Result<()> {
@@ -394,6 +403,18 @@ impl Seeker<'_> {
         };
         Ok(algorithms.iter().map(hash).collect())
     }
+}
+
+/// The container format that fits; the others are not asked, which spares a look into the middle of compressed files.
+fn container(source: &SourceRef) -> Result<Option<&'static dyn Format>> {
+    for id in CONTAINERS {
+        if let Some(format) = REGISTRY.get(id)
+            && format.score(source.as_ref())?.is_some()
+        {
+            return Ok(Some(format));
+        }
+    }
+    Ok(None)
 }
 
 fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
