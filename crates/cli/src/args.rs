@@ -70,6 +70,51 @@ pub enum When {
 
 #[derive(Debug, Clone, Subcommand)]
 pub enum Command {
+    /// Read a disc through a drive into an image, with a map of what is missing, and go on later
+    #[command(
+        after_help = "Examples:  decanter dump /dev/sr0 -o \"Lamplighter Lane.iso\"\n           \
+        decanter dump sim:saltmarsh/drive.toml -o lane.iso --picture lane.png\n           \
+        decanter dump sim:saltmarsh/drive.toml -o lane.iso --fill-from \"saltmarsh/Lamplighter Lane.iso\"\n           \
+        decanter dump /dev/sr0 --plan new -o plan.toml\n\n\
+        While something is missing, the image is called FILE.incomplete and the exit code is 1; the same\n\
+        command goes on where the map (FILE.map) says. DRIVE is a device, a file, or a simulated drive\n\
+        (sim:drive.toml, docs/simulated-drive.md)."
+    )]
+    Dump {
+        /// A block device, a file, or sim:drive.toml
+        #[arg(value_name = "DRIVE")]
+        drive: String,
+        /// The image to write; with --plan new the plan
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        /// Passes over what is missing: the first reads large pieces, later ones single sectors from both sides
+        #[arg(long, default_value_t = 4, value_name = "N", value_parser = clap::value_parser!(u32).range(0..=1000))]
+        passes: u32,
+        /// Tries of each missing sector in each later pass
+        #[arg(long, default_value_t = 3, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
+        retries: u32,
+        /// Read everything until two reads agree, for drives that return wrong bytes now and then
+        #[arg(long)]
+        twice: bool,
+        /// Take missing sectors from another copy of this disc, complete or incomplete (repeatable)
+        #[arg(long, value_name = "OTHER")]
+        fill_from: Vec<String>,
+        /// Follow this plan; "new" writes one from what the drive shows
+        #[arg(long, value_name = "FILE|new")]
+        plan: Option<PathBuf>,
+        /// Sectors of the disc, where the drive reports too few
+        #[arg(long, value_name = "N", conflicts_with = "plan")]
+        sectors: Option<u64>,
+        /// Bytes of a sector; a simulated drive says it itself
+        #[arg(long, default_value_t = 2048, value_name = "N", value_parser = clap::value_parser!(u64).range(512..=4096))]
+        sector_bytes: u64,
+        /// Draw a map of the disc as a PNG
+        #[arg(long, value_name = "PNG")]
+        picture: Option<PathBuf>,
+        /// Digests of the finished image, separated by commas: crc32, md5, sha1, sha256
+        #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32,sha1")]
+        algorithm: Vec<Algorithm>,
+    },
     /// Say what a source is, what it needs, what it can become, and what to type next
     #[command(after_help = "Example:  decanter identify \"saltmarsh/Kelp Courier.zip\"\n\n\
         Folders are searched. Up to three sources get a screen each, more of them a table (with -v: screens).")]
@@ -77,6 +122,9 @@ pub enum Command {
         /// Files or folders
         #[arg(required = true, value_name = "SOURCE")]
         sources: Vec<String>,
+        /// Draw a map of the one source as a PNG: files, file system, padding, encrypted regions
+        #[arg(long, value_name = "PNG")]
+        picture: Option<PathBuf>,
         #[command(flatten)]
         key: KeyArg,
     },

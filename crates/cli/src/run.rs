@@ -5,11 +5,15 @@ use crate::config::Settled;
 use crate::progress::Screen;
 use crate::screen::{self, Manner};
 use crate::{Stop, code_of, code_of_answer, manual, tour};
-use decanter_core::Algorithm;
+use decanter_core::blueprint::Blueprint;
+use decanter_core::source::Bytes;
+use decanter_core::{Algorithm, pour};
 use decanter_jobs::decrypt::Check;
-use decanter_jobs::{Answer, convert, decrypt, digest, extract, formats, identify, list, verify};
+use decanter_jobs::{Answer, Failure, convert, decrypt, digest, dump, extract, formats, identify, list, verify};
 use serde::Serialize;
 use std::io::Write;
+use std::path::Path;
+use std::sync::Arc;
 use std::time::Instant;
 
 /// Runs a command and returns its exit code.
@@ -22,7 +26,45 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
     let setting = |key| settled.setting(global, key, watch);
     let began = Instant::now();
     match &cli.command {
-        Command::Identify { sources, key } => {
+        Command::Dump {
+            drive,
+            output,
+            passes,
+            retries,
+            twice,
+            fill_from,
+            plan,
+            sectors,
+            sector_bytes,
+            picture,
+            algorithm,
+        } => {
+            if plan.as_deref().is_some_and(|p| p.as_os_str() == "new") {
+                return new_plan(drive, output, *sectors, *sector_bytes, cli, out);
+            }
+            let options = dump::Options {
+                passes: *passes,
+                retries: *retries,
+                twice: *twice,
+                fill_from: fill_from.clone(),
+                plan: plan.clone(),
+                sectors: *sectors,
+                sector_len: *sector_bytes,
+                picture: picture.clone(),
+                digests: algorithm.clone(),
+            };
+            let (report, answer) = dump::dump(drive, output, &options, &setting(None))?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                screen::dump::show(out, &report, began.elapsed(), manner)?;
+            }
+            Ok(code_of_answer(answer))
+        }
+        Command::Identify { sources, picture, key } => {
+            if let Some(picture) = picture {
+                identify::draw(sources, picture, &setting(Some(key)))?;
+            }
             let (report, answer) = identify::identify(sources, &setting(Some(key)))?;
             if global.json {
                 json(out, &report)?;
@@ -180,6 +222,34 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             Ok(0)
         }
     }
+}
+
+/// Writes a plan of what a drive shows.
+fn new_plan(
+    drive: &str,
+    output: &Path,
+    sectors: Option<u64>,
+    sector_len: u64,
+    cli: &Cli,
+    out: &mut dyn Write,
+) -> Result<u8, Stop> {
+    let text = dump::new_plan(drive, sectors, sector_len)?;
+    if !cli.global.dry_run {
+        let blueprint = Blueprint::of(Arc::new(Bytes(text.clone().into_bytes())));
+        pour::pour(&blueprint, output, cli.global.replace, &[], &())
+            .map_err(|e| Failure::new(format!("cannot write \"{}\"", output.display()), e))?;
+    }
+    if cli.global.json {
+        let report = serde_json::json!({
+            "schema": "decanter.dump-plan/1", "plan": output, "text": text, "dry_run": cli.global.dry_run,
+        });
+        json(out, &report)?;
+        return Ok(0);
+    }
+    write!(out, "{text}")?;
+    let verb = if cli.global.dry_run { "would write" } else { "wrote" };
+    writeln!(out, "\n{verb} {}; edit it, then: decanter dump {drive} --plan {} -o IMAGE", output.display(), output.display())?;
+    Ok(0)
 }
 
 /// Prints a report as one JSON object.

@@ -1,6 +1,8 @@
 //! What is it? Its state, what it needs, what it can become, and the next command to type.
 
 use crate::convert::table::TARGETS;
+use crate::padding::{self, Padding};
+use crate::picture::{self, Scene};
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::format::{Fact, KeyState, State};
 use decanter_core::tree::Content;
@@ -54,6 +56,8 @@ pub struct Identity {
     pub folders: Option<usize>,
     /// Regions, and how many bytes of them are encrypted on the medium.
     pub regions: Option<Regions>,
+    /// What belongs to no file, and files that look like filler.
+    pub padding: Option<Padding>,
     /// Whether it is encrypted.
     pub encryption: Option<Encryption>,
     /// What it can become, and the command for it.
@@ -141,6 +145,26 @@ pub fn identify(sources: &[String], setting: &Setting<'_>) -> Result<(IdentifyRe
     Ok((IdentifyReport { schema: "decanter.identify/1", sources }, answer))
 }
 
+/// Draws a map of the one source.
+///
+/// # Errors
+/// When there are several, it has no files inside, or the picture cannot be written.
+pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<(), Failure> {
+    let what = format!("cannot draw \"{}\"", target.display());
+    let [source] = sources else {
+        return Err(Failure::usage(what, "a picture shows one source, but several were given").hint("give one of them"));
+    };
+    let item = locate::open(source, "draw", setting)?;
+    let Some(scene) = Scene::of_item(&item) else {
+        return Err(Failure::usage(what, format!("a {} has no sectors that a map could show", item.opened.kind))
+            .hint("give a disc image"));
+    };
+    if setting.dry_run {
+        return Ok(());
+    }
+    picture::draw(&scene, target, setting.replace).map_err(|e| Failure::new(what, e))
+}
+
 /// Only sources that were named themselves count; a folder may hold anything.
 fn answer(found: &[(String, Identity)], paths: &[(String, bool)]) -> Answer {
     let named = found.iter().filter(|(path, _)| paths.iter().any(|(p, named)| *named && p == path));
@@ -189,6 +213,7 @@ fn one(shown: &str, setting: &Setting<'_>) -> Identity {
             files: None,
             folders: None,
             regions: None,
+            padding: None,
             encryption: None,
             becomes: Vec::new(),
             next: failure.hint,
@@ -253,6 +278,7 @@ pub fn describe(item: &Item) -> Identity {
         files: opened.tree.as_ref().map(|t| t.files().count()),
         folders: opened.tree.as_ref().map(|t| t.folder_count()),
         regions,
+        padding: padding::look(item),
         next: next(item, missing > 0, &becomes),
         encryption,
         becomes,

@@ -4,6 +4,7 @@ mod cd;
 pub mod convert;
 pub mod decrypt;
 pub mod digest;
+pub mod dump;
 pub mod extract;
 pub mod failure;
 pub mod formats;
@@ -11,11 +12,14 @@ pub mod identify;
 mod keys;
 pub mod list;
 mod locate;
+mod padding;
+pub mod picture;
 pub mod verify;
 
 pub use failure::Failure;
 pub use keys::{KeysReport, keys};
 pub use locate::{Item, open};
+pub use padding::Padding;
 
 use decanter_core::{Key, Watch};
 use std::collections::HashMap;

@@ -1,6 +1,7 @@
 use super::{Manner, count, number, row, size, style};
 use decanter_core::SECTOR;
 use decanter_core::format::State;
+use decanter_jobs::Padding;
 use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
 use std::io::{self, Write};
 
@@ -64,6 +65,9 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
     if let Some(r) = &identity.regions {
         row(out, "regions", &format!("{} plain, {} encrypted ({})", r.plain, r.encrypted, size(r.encrypted_bytes)))?;
     }
+    if let Some(padding) = &identity.padding {
+        show_padding(out, padding)?;
+    }
     if let Some(encryption) = &identity.encryption {
         if manner.is_verbose || encryption.state == State::Unclear {
             row(out, "known by", &encryption.evidence)?;
@@ -78,6 +82,17 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
     }
     out.flush()?;
     super::notices(&identity.notices, manner)
+}
+
+fn show_padding(out: &mut dyn Write, padding: &Padding) -> io::Result<()> {
+    if padding.bytes > 0 {
+        let kinds: Vec<String> = padding.kinds.iter().map(|(kind, share)| format!("{share} % {kind}")).collect();
+        row(out, "padding", &format!("{} belong to no file: {}", size(padding.bytes), kinds.join(", ")))?;
+    }
+    for filler in &padding.filler {
+        row(out, "filler", &format!("{} ({}): {}", filler.path, size(filler.bytes), filler.why))?;
+    }
+    Ok(())
 }
 
 fn state(identity: &Identity) -> Option<&'static str> {

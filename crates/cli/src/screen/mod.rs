@@ -2,6 +2,7 @@
 
 pub mod convert;
 pub mod digest;
+pub mod dump;
 pub mod formats;
 pub mod identify;
 pub mod keys;

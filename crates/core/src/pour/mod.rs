@@ -6,10 +6,12 @@
 
 mod draft;
 mod packed;
+mod partial;
 pub mod pipeline;
 mod stage;
 
 pub use draft::Draft;
+pub use partial::Partial;
 pub use stage::{Stage, StagedFile};
 
 use crate::blueprint::{Blueprint, Content, Known, Part};

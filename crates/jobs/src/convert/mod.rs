@@ -3,6 +3,7 @@
 mod choose;
 mod disc;
 mod folder;
+pub(crate) use folder::used_ranges;
 mod packed;
 mod prove;
 mod repair;

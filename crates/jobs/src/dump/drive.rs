@@ -1,0 +1,90 @@
+//! What is read from: a block device, a file, or a simulated drive.
+
+use super::sim::SimulatedDrive;
+use decanter_core::{Error, Result};
+use std::fs::File;
+use std::io::{Seek, SeekFrom};
+use std::os::unix::fs::{FileExt, FileTypeExt};
+use std::path::Path;
+
+/// What stands before the path of a simulated drive.
+const SIMULATED: &str = "sim:";
+
+/// Why sectors could not be read.
+#[derive(Debug)]
+pub enum Trouble {
+    /// The medium: other sectors may be readable, and these another time.
+    Medium,
+    /// The drive itself: nothing more can be read now.
+    Gone(String),
+}
+
+/// Something that sectors are read from.
+pub trait Drive: Send {
+    /// What it is, in a few words.
+    fn describe(&self) -> String;
+    /// Sectors that it says it has.
+    fn sectors(&self) -> u64;
+    /// Bytes of a sector.
+    fn sector_len(&self) -> u64;
+    /// Fills `buf` with whole sectors from `first` on.
+    ///
+    /// # Errors
+    /// A [`Trouble`] if a single one of them cannot be read.
+    fn read(&mut self, first: u64, buf: &mut [u8]) -> std::result::Result<(), Trouble>;
+}
+
+/// Opens a drive: a path, or `sim:drive.toml`.
+///
+/// # Errors
+/// When it is not there, is a folder, or its description is wrong.
+pub fn open(name: &str, sector_len: u64) -> Result<Box<dyn Drive>> {
+    match name.strip_prefix(SIMULATED) {
+        Some(path) => Ok(Box::new(SimulatedDrive::open(Path::new(path))?)),
+        None => Ok(Box::new(RealDrive::open(Path::new(name), sector_len)?)),
+    }
+}
+
+/// A block device or a file.
+struct RealDrive {
+    file: File,
+    kind: &'static str,
+    len: u64,
+    sector_len: u64,
+}
+
+impl RealDrive {
+    fn open(path: &Path, sector_len: u64) -> Result<Self> {
+        let mut file = File::open(path).map_err(|e| Error::io("open", path, e))?;
+        let meta = file.metadata().map_err(|e| Error::io("open", path, e))?;
+        if meta.is_dir() {
+            return Err(Error::Usage("it is a folder, not a drive".into()));
+        }
+        let kind = if meta.file_type().is_block_device() { "block device" } else { "file" };
+        // The end of a block device is its size, as the driver gives it.
+        let len = file.seek(SeekFrom::End(0)).map_err(|e| Error::io("ask for the size", path, e))?;
+        Ok(Self { file, kind, len, sector_len })
+    }
+}
+
+impl Drive for RealDrive {
+    fn describe(&self) -> String {
+        self.kind.to_owned()
+    }
+
+    fn sectors(&self) -> u64 {
+        self.len / self.sector_len
+    }
+
+    fn sector_len(&self) -> u64 {
+        self.sector_len
+    }
+
+    fn read(&mut self, first: u64, buf: &mut [u8]) -> std::result::Result<(), Trouble> {
+        self.file.read_exact_at(buf, first * self.sector_len).map_err(|e| match e.raw_os_error() {
+            // ENXIO, ENODEV, ENOMEDIUM: the device, or what was in it, is no longer there.
+            Some(6 | 19 | 123) => Trouble::Gone(e.to_string()),
+            _ => Trouble::Medium,
+        })
+    }
+}

@@ -1,0 +1,324 @@
+//! From a drive to an image: passes over what is missing, a map, resume, other copies, plans.
+
+pub mod drive;
+mod fill;
+pub mod map;
+pub mod plan;
+mod read;
+mod sim;
+
+pub use fill::FillReport;
+
+use crate::identify::quoted;
+use crate::{Answer, Failure, Setting, picture};
+use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
+use decanter_core::format::{Context, Fact};
+use decanter_core::pour::Partial;
+use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::tree::Tree;
+use decanter_core::{Error, Keyring, Notice, SECTOR};
+use decanter_formats::REGISTRY;
+use map::{Map, Run, State};
+use plan::{Action, Plan};
+use read::{Effort, End, Reading};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// Sectors by which a disc is known again: the volume descriptors and what stands before them.
+const KNOWN_BY: u64 = 32;
+/// Files that are named.
+const MOST_NAMED: usize = 50;
+
+/// What is asked of a dump.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// Passes over what is missing.
+    pub passes: u32,
+    /// Tries of each sector in a later pass.
+    pub retries: u32,
+    /// Read everything until two reads agree.
+    pub twice: bool,
+    /// Another copy that missing sectors are taken from.
+    pub fill_from: Vec<String>,
+    /// A plan to follow.
+    pub plan: Option<PathBuf>,
+    /// Sectors of the disc, where the drive reports too few.
+    pub sectors: Option<u64>,
+    /// Bytes of a sector.
+    pub sector_len: u64,
+    /// Where to draw the map.
+    pub picture: Option<PathBuf>,
+    /// Digests of the finished image.
+    pub digests: Vec<Algorithm>,
+}
+
+/// What was dumped.
+#[derive(Debug, Serialize)]
+pub struct DumpReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The drive as it was named.
+    pub drive: String,
+    /// What it is.
+    pub drive_kind: String,
+    /// The file that was written: under its final name only if it is complete.
+    pub path: PathBuf,
+    /// True when nothing is missing.
+    pub complete: bool,
+    /// The map.
+    pub map: PathBuf,
+    /// True when nothing was read because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// Sectors of the image.
+    pub sectors: u64,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Sectors that are missing.
+    pub missing_sectors: u64,
+    /// Where they are.
+    pub missing: Vec<Run>,
+    /// The files that they belong to.
+    pub hit_files: Vec<String>,
+    /// Passes in all, those of earlier runs included.
+    pub passes: u32,
+    /// True when an earlier run was gone on with.
+    pub resumed: bool,
+    /// Sectors whose reads did not agree at first.
+    pub unstable_sectors: u64,
+    /// Why the drive stopped answering, if it did.
+    pub gone: Option<String>,
+    /// What other copies gave.
+    pub fills: Vec<FillReport>,
+    /// Digests of the finished image.
+    pub digests: Vec<Digest>,
+    /// What it is.
+    pub kind: Option<String>,
+    /// Title, id and so on.
+    pub facts: Vec<Fact>,
+    /// The picture that was drawn.
+    pub picture: Option<PathBuf>,
+    /// What to do next.
+    pub next: String,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// The text of a plan for what a drive shows.
+///
+/// # Errors
+/// When the drive cannot be opened.
+pub fn new_plan(name: &str, sectors: Option<u64>, sector_len: u64) -> Result<String, Failure> {
+    let mut drive = drive::open(name, sector_len).map_err(|e| Failure::new(format!("cannot open the drive \"{name}\""), e))?;
+    let sectors = sectors.unwrap_or(drive.sectors());
+    Ok(Plan::describe(drive.as_mut(), sectors))
+}
+
+/// Reads a drive into `target`, or goes on with it.
+///
+/// # Errors
+/// When the drive, the plan or the other copy cannot be used, the disc is another one, or writing fails. Missing
+/// sectors are no error, but an answer.
+pub fn dump(name: &str, target: &Path, options: &Options, setting: &Setting<'_>) -> Result<(DumpReport, Answer), Failure> {
+    let what = format!("cannot dump \"{name}\"");
+    let fail = |e: Error| Failure::new(what.clone(), e);
+    let mut drive = drive::open(name, options.sector_len).map_err(fail)?;
+    let plan = match &options.plan {
+        Some(path) => Plan::load(path).map_err(|e| fail(e).hint("\"decanter dump DRIVE --plan new -o FILE\" writes one to begin with"))?,
+        None => Plan::whole(options.sectors.unwrap_or(drive.sectors())),
+    };
+    if plan.sectors == 0 {
+        return Err(Failure::usage(what, "the drive reports no sectors").hint("is there a disc in it? --sectors overrides a size that is wrong"));
+    }
+    let map_path = Map::path_of(target);
+    let earlier = Map::load(&map_path).map_err(fail)?.filter(|_| Partial::path_of(target).exists());
+    let resumed = earlier.is_some();
+    let sector_len = drive.sector_len();
+    let mut map = match earlier {
+        Some(map) if map.sectors != plan.sectors || map.sector_len != sector_len => {
+            let text = format!("{} sectors were dumped of, the disc now has {}", map.sectors, plan.sectors);
+            return Err(fail(Error::WrongDescription { text }).hint("put the first disc in again, or choose another name with -o"));
+        }
+        Some(map) => map,
+        None => Map::new(plan.sectors, sector_len),
+    };
+    let mut report = blank(name, drive.describe(), target, &map_path, &map);
+    report.resumed = resumed;
+    report.dry_run = setting.dry_run;
+    if setting.dry_run {
+        report.next = "nothing was read: this was a rehearsal".into();
+        return Ok((report, Answer::Yes));
+    }
+    same_disc(drive.as_mut(), &mut map).map_err(&fail)?;
+    let output = Partial::open(target, setting.replace, plan.sectors * sector_len).map_err(|e| match e {
+        Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", target.display()), e),
+        e => fail(e),
+    })?;
+    for region in plan.region.iter().filter(|r| r.action == Action::Fill) {
+        map.set(region.first, region.count, State::Blank);
+    }
+    let fresh = !resumed && plan.region.iter().all(|r| r.action == Action::Read);
+    let hashers = if fresh { options.digests.iter().map(|&a| Hasher::new(a)).collect() } else { Vec::new() };
+    let effort = Effort { passes: options.passes, retries: options.retries, twice: options.twice };
+    let mut reading = Reading {
+        drive: drive.as_mut(),
+        output: &output,
+        map: &mut map,
+        map_path: &map_path,
+        effort,
+        watch: setting.watch,
+        unstable: 0,
+        sent: 0,
+    };
+    let again = format!("the map is saved: the same command goes on ({})", map_path.display());
+    let (end, digests) = reading.run(hashers).map_err(|e| match e {
+        Error::Cancelled => fail(e).hint(again.clone()),
+        e => fail(e),
+    })?;
+    report.unstable_sectors = reading.unstable;
+    if let End::Gone { sector, why } = &end {
+        report.gone = Some(format!("at sector {sector}: {why}"));
+    } else {
+        // A disc that was changed on the way shows by its first sectors.
+        same_disc(drive.as_mut(), &mut map).map_err(|e| fail(e).hint("put the first disc in again; what was read since then may be of the other one: begin anew"))?;
+    }
+    for other in &options.fill_from {
+        let filled = fill::fill(other, &output, &mut map, setting);
+        let save = map.save(&map_path);
+        let failed = |e| Failure::new(format!("cannot fill from \"{other}\""), e).hint("give another copy of this very disc");
+        report.fills.push(filled.map_err(failed)?);
+        save.map_err(&fail)?;
+    }
+    output.flush().map_err(&fail)?;
+    map.save(&map_path).map_err(&fail)?;
+    let source: SourceRef = Arc::new(FileSource::open(output.path()).map_err(&fail)?);
+    report.missing = map.gaps();
+    report.missing_sectors = map.missing();
+    report.passes = map.passes;
+    let (tree, structure) = look(&source, &mut report, setting);
+    report.hit_files = hit_files(&tree, &report.missing);
+    if let Some(path) = &options.picture {
+        let scene = picture::Scene::of_dump(&map, &tree, &structure, target);
+        picture::draw(&scene, path, setting.replace).map_err(|e| Failure::new(format!("cannot draw \"{}\"", path.display()), e))?;
+        report.picture = Some(path.clone());
+    }
+    let answer = finish(&mut report, output, source, target, (digests, &options.digests), setting).map_err(&fail)?;
+    Ok((report, answer))
+}
+
+fn blank(name: &str, drive_kind: String, target: &Path, map_path: &Path, map: &Map) -> DumpReport {
+    DumpReport {
+        schema: "decanter.dump/1",
+        drive: name.to_owned(),
+        drive_kind,
+        path: target.to_owned(),
+        complete: false,
+        map: map_path.to_owned(),
+        dry_run: false,
+        sectors: map.sectors,
+        bytes: map.sectors * map.sector_len,
+        missing_sectors: map.missing(),
+        missing: Vec::new(),
+        hit_files: Vec::new(),
+        passes: map.passes,
+        resumed: false,
+        unstable_sectors: 0,
+        gone: None,
+        fills: Vec::new(),
+        digests: Vec::new(),
+        kind: None,
+        facts: Vec::new(),
+        picture: None,
+        next: String::new(),
+        notices: Vec::new(),
+    }
+}
+
+/// Gives a complete image its name and digests, or says what to do about an incomplete one.
+fn finish(
+    report: &mut DumpReport,
+    output: Partial,
+    source: SourceRef,
+    target: &Path,
+    (digests, wanted): (Option<Vec<Digest>>, &[Algorithm]),
+    setting: &Setting<'_>,
+) -> decanter_core::Result<Answer> {
+    if report.missing_sectors > 0 {
+        report.path = output.path().to_owned();
+        report.next = match &report.gone {
+            Some(_) => "connect the drive again and run the same command: it goes on where it stopped".into(),
+            None => "clean the disc and run the same command again, or try another drive; --fill-from OTHER takes what is missing from another copy, --retries tries harder".into(),
+        };
+        return Ok(if report.gone.is_some() { Answer::ReadError } else { Answer::No });
+    }
+    report.digests = match digests.filter(|d| d.len() == wanted.len()) {
+        Some(digests) => digests,
+        None => {
+            setting.watch.begin("computing digests", Some(source.len()));
+            let digests = of_source(&source, wanted, setting.watch)?;
+            setting.watch.end();
+            digests
+        }
+    };
+    output.finish()?;
+    report.complete = true;
+    report.next = format!("decanter verify {}", quoted(&target.display().to_string()));
+    Ok(Answer::Yes)
+}
+
+/// What the image is, as far as it is there.
+fn look(source: &SourceRef, report: &mut DumpReport, setting: &Setting<'_>) -> (Tree, Vec<std::ops::Range<u64>>) {
+    let keys = Keyring::default();
+    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: setting.watch, depth: 0, beside: &() };
+    match REGISTRY.open(source.clone(), &context, &[]) {
+        Ok(opened) => {
+            report.kind = Some(opened.kind);
+            report.facts = opened.facts;
+            if report.missing_sectors == 0 {
+                report.notices.extend(opened.notices);
+            }
+            (opened.tree.unwrap_or_default(), opened.structure)
+        }
+        Err(_) => (Tree::default(), Vec::new()),
+    }
+}
+
+fn hit_files(tree: &Tree, missing: &[Run]) -> Vec<String> {
+    let hit = |spans: &[std::ops::Range<u64>]| {
+        spans.iter().any(|s| missing.iter().any(|r| r.first * SECTOR < s.end && s.start < (r.first + r.count) * SECTOR))
+    };
+    tree.files().filter(|(_, f)| hit(&f.spans)).map(|(n, _)| n.path.clone()).take(MOST_NAMED).collect()
+}
+
+/// Whether the disc in the drive is the one that the map is of. A disc whose first sectors cannot be read is not
+/// known again; nor is one of which they were never read.
+fn same_disc(drive: &mut dyn drive::Drive, map: &mut Map) -> decanter_core::Result<()> {
+    let count = KNOWN_BY.min(map.sectors);
+    let mut bytes = vec![0; (count * map.sector_len) as usize];
+    if drive.read(0, &mut bytes).is_err() {
+        return Ok(());
+    }
+    let crc = crc32fast::hash(&bytes);
+    match map.disc {
+        Some(known) if known != crc => {
+            Err(Error::WrongDescription { text: "the disc in the drive is not the one that was begun with: its first sectors are others".into() })
+        }
+        _ => {
+            map.disc = Some(crc);
+            Ok(())
+        }
+    }
+}
+
+/// The line that identify would print of a finished dump.
+pub fn line(report: &DumpReport) -> Option<String> {
+    let kind = report.kind.clone()?;
+    let fact = |name: &str| report.facts.iter().find(|f| f.name == name).map(|f| f.value.clone());
+    let parts = [Some(kind), fact("title").or(fact("volume")), fact("id")];
+    Some(parts.into_iter().flatten().collect::<Vec<_>>().join(", "))
+}
+
+/// The locations that other modules need of this one.
+pub(crate) fn map_beside(path: &Path) -> Option<Map> {
+    Map::load(&Map::path_of(path)).ok().flatten()
+}

@@ -1,0 +1,135 @@
+//! Plans for drives that cannot see the whole disc: which sectors are read, and which are filled with zeros.
+
+use super::drive::Drive;
+use decanter_core::source::{Source, check_range};
+use decanter_core::{Error, Result, SECTOR};
+use decanter_formats::optical::xdvdfs;
+use serde::{Deserialize, Serialize};
+use std::fmt::Write;
+use std::path::Path;
+use std::sync::Mutex;
+
+/// Regions of a plan.
+const MOST_REGIONS: usize = 10_000;
+
+/// What to do with a region.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Action {
+    /// Read it from the drive.
+    Read,
+    /// Fill it with zeros.
+    Fill,
+}
+
+/// Some sectors.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Region {
+    /// First sector.
+    pub first: u64,
+    /// Number of sectors.
+    pub count: u64,
+    /// What to do with them.
+    pub action: Action,
+}
+
+/// A plan: regions without gaps from sector 0 to the end of the disc.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Plan {
+    /// Sectors of the finished image.
+    pub sectors: u64,
+    /// The regions.
+    pub region: Vec<Region>,
+}
+
+impl Plan {
+    /// All sectors are read.
+    pub fn whole(sectors: u64) -> Self {
+        Self { sectors, region: vec![Region { first: 0, count: sectors, action: Action::Read }] }
+    }
+
+    /// Reads a plan.
+    ///
+    /// # Errors
+    /// When it is not there, or its regions leave gaps, overlap or do not add up to its size.
+    pub fn load(path: &Path) -> Result<Self> {
+        let text = std::fs::read_to_string(path).map_err(|e| Error::io("open", path, e))?;
+        let wrong = |what: String| Error::Usage(format!("{}: {what}", path.display()));
+        let plan: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string().trim_end().to_owned()))?;
+        if plan.region.len() > MOST_REGIONS {
+            return Err(wrong(format!("more than {MOST_REGIONS} regions")));
+        }
+        let mut next = 0u64;
+        for (index, region) in plan.region.iter().enumerate() {
+            if region.first != next {
+                return Err(wrong(format!("region {} begins at sector {}, but the one before it ends before {next}", index + 1, region.first)));
+            }
+            next = next.checked_add(region.count).ok_or_else(|| wrong("a region is too long".into()))?;
+        }
+        if next != plan.sectors {
+            return Err(wrong(format!("its regions have {next} sectors, but the image should have {}", plan.sectors)));
+        }
+        Ok(plan)
+    }
+
+    /// What a drive shows, as a plan with remarks for whoever edits it.
+    pub fn describe(drive: &mut dyn Drive, sectors: u64) -> String {
+        let reported = drive.sectors();
+        let len = drive.sector_len();
+        let view = DriveSource { len: sectors * len, sector_len: len, drive: Mutex::new(drive) };
+        let found = xdvdfs::find(&view).ok().flatten();
+        let mut text = String::from("# A plan for \"decanter dump DRIVE --plan FILE -o IMAGE\".\n");
+        let _ = writeln!(text, "# The drive reports {reported} sectors of {len} bytes.");
+        match found {
+            Some(place) => {
+                let _ = writeln!(text, "# Found: {}; the game partition begins at sector {}.", place.discs, place.offset / SECTOR);
+            }
+            None => text.push_str("# No game partition was found at its known places:\n"),
+        }
+        if found.is_none() {
+            for place in &xdvdfs::PLACES {
+                let seen = if place.offset / SECTOR + 33 <= sectors { "looked at" } else { "beyond what the drive shows" };
+                let _ = writeln!(text, "#   sector {:<8} {} ({seen})", place.offset / SECTOR, place.discs);
+            }
+        }
+        text.push_str("# Regions follow each other from sector 0 on. action is \"read\" or \"fill\" (zeros, where the drive\n");
+        text.push_str("# shows nothing). Their counts have to add up to the sectors of the finished image.\n");
+        let _ = write!(text, "\nsectors = {sectors}\n");
+        let mut region = |first: u64, count: u64| {
+            if count > 0 {
+                let _ = write!(text, "\n[[region]]\nfirst = {first}\ncount = {count}\naction = \"read\"\n");
+            }
+        };
+        let split = found.map_or(0, |p| p.offset / SECTOR).min(sectors);
+        region(0, split);
+        region(split, sectors - split);
+        text
+    }
+}
+
+/// A drive as a source, for a look at its first structures.
+struct DriveSource<'a> {
+    len: u64,
+    sector_len: u64,
+    drive: Mutex<&'a mut dyn Drive>,
+}
+
+impl Source for DriveSource<'_> {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        let first = offset / self.sector_len;
+        let end = (offset + buf.len() as u64).div_ceil(self.sector_len);
+        let mut sectors = vec![0; ((end - first) * self.sector_len) as usize];
+        let mut drive = self.drive.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        drive.read(first, &mut sectors).map_err(|_| Error::Unreadable { why: format!("sector {first} cannot be read") })?;
+        let from = (offset - first * self.sector_len) as usize;
+        buf.copy_from_slice(&sectors[from..from + buf.len()]);
+        Ok(())
+    }
+}

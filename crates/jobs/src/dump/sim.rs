@@ -1,0 +1,168 @@
+//! A simulated drive: an image behind a drive with a size, a speed and faults, described by a TOML file.
+//!
+//! docs/simulated-drive.md describes every line of the file.
+
+use super::drive::{Drive, Trouble};
+use decanter_core::source::{FileSource, Source};
+use decanter_core::{Error, Result, SECTOR};
+use serde::Deserialize;
+use std::collections::HashMap;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+/// The file.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Description {
+    /// The image, beside the description.
+    image: String,
+    /// Bytes of a sector.
+    #[serde(default = "sector_len")]
+    sector_bytes: u64,
+    /// Sectors that the drive says it has; without it those of the image.
+    reported_sectors: Option<u64>,
+    /// Bytes a second; without it as fast as it goes.
+    bytes_per_second: Option<u64>,
+    /// Sector at which the drive vanishes.
+    vanishes_at: Option<u64>,
+    /// Another medium that is in the drive from some sector on.
+    swapped: Option<Swapped>,
+    /// Sectors that never answer.
+    #[serde(default)]
+    bad: Vec<Range>,
+    /// Sectors that answer on the n-th try.
+    #[serde(default)]
+    flaky: Vec<Flaky>,
+    /// Sectors that return wrong bytes the first time.
+    #[serde(default)]
+    wrong_once: Vec<Range>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Range {
+    first: u64,
+    last: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Flaky {
+    first: u64,
+    last: u64,
+    answers_on: u32,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Swapped {
+    image: String,
+    from_sector: u64,
+}
+
+fn sector_len() -> u64 {
+    SECTOR
+}
+
+/// The drive.
+pub struct SimulatedDrive {
+    description: Description,
+    medium: FileSource,
+    other: Option<FileSource>,
+    swapped: bool,
+    /// How often each flaky or wrong sector was asked for.
+    tries: HashMap<u64, u32>,
+    busy_until: Instant,
+}
+
+impl SimulatedDrive {
+    /// Opens the description at `path`.
+    ///
+    /// # Errors
+    /// When it, or the image that it names, cannot be read.
+    pub fn open(path: &Path) -> Result<Self> {
+        let text = std::fs::read_to_string(path).map_err(|e| Error::io("open", path, e))?;
+        let description: Description =
+            toml::from_str(&text).map_err(|e| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end())))?;
+        if !(512..=4096).contains(&description.sector_bytes) {
+            return Err(Error::Usage(format!("{}: sector_bytes has to be from 512 to 4096", path.display())));
+        }
+        let folder = path.parent().unwrap_or(Path::new(""));
+        let medium = FileSource::open(&folder.join(&description.image))?;
+        let other = description.swapped.as_ref().map(|s| FileSource::open(&folder.join(&s.image))).transpose()?;
+        Ok(Self { description, medium, other, swapped: false, tries: HashMap::new(), busy_until: Instant::now() })
+    }
+
+    /// Whether a faulty sector answers this time.
+    fn fault(&mut self, sector: u64) -> Option<Fault> {
+        let d = &self.description;
+        let within = |r: &Range| (r.first..=r.last).contains(&sector);
+        if d.bad.iter().any(within) {
+            return Some(Fault::Silent);
+        }
+        if let Some(flaky) = d.flaky.iter().find(|f| (f.first..=f.last).contains(&sector)) {
+            let tries = self.tries.entry(sector).or_default();
+            *tries += 1;
+            return (*tries < flaky.answers_on).then_some(Fault::Silent);
+        }
+        if d.wrong_once.iter().any(within) {
+            let tries = self.tries.entry(sector).or_default();
+            *tries += 1;
+            return (*tries == 1).then_some(Fault::Wrong);
+        }
+        None
+    }
+}
+
+enum Fault {
+    Silent,
+    Wrong,
+}
+
+impl Drive for SimulatedDrive {
+    fn describe(&self) -> String {
+        "simulated drive".into()
+    }
+
+    fn sectors(&self) -> u64 {
+        self.description.reported_sectors.unwrap_or(self.medium.len() / self.description.sector_bytes)
+    }
+
+    fn sector_len(&self) -> u64 {
+        self.description.sector_bytes
+    }
+
+    fn read(&mut self, first: u64, buf: &mut [u8]) -> std::result::Result<(), Trouble> {
+        let len = self.description.sector_bytes;
+        let last = first + buf.len() as u64 / len - 1;
+        if let Some(speed) = self.description.bytes_per_second {
+            let now = Instant::now();
+            self.busy_until = self.busy_until.max(now) + Duration::from_secs_f64(buf.len() as f64 / speed.max(1) as f64);
+            std::thread::sleep(self.busy_until - now);
+        }
+        if self.description.vanishes_at.is_some_and(|at| last >= at) {
+            return Err(Trouble::Gone("the drive no longer answers".into()));
+        }
+        self.swapped |= self.description.swapped.as_ref().is_some_and(|s| last >= s.from_sector);
+        let has_faults = !(self.description.bad.is_empty() && self.description.flaky.is_empty() && self.description.wrong_once.is_empty());
+        let (mut silent, mut wrong) = (false, Vec::new());
+        if has_faults {
+            for sector in first..=last {
+                match self.fault(sector) {
+                    Some(Fault::Silent) => silent = true,
+                    Some(Fault::Wrong) => wrong.push(sector),
+                    None => {}
+                }
+            }
+        }
+        if silent {
+            return Err(Trouble::Medium);
+        }
+        let medium = if self.swapped { self.other.as_ref().unwrap_or(&self.medium) } else { &self.medium };
+        medium.read_at(first * len, buf).map_err(|_| Trouble::Medium)?;
+        for sector in wrong {
+            buf[((sector - first) * len) as usize + 7] ^= 0x10;
+        }
+        Ok(())
+    }
+}

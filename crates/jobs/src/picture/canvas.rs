@@ -1,0 +1,77 @@
+//! Pixels, text on them, and the PNG they become.
+
+use ab_glyph::{Font, FontRef, PxScale, ScaleFont, point};
+use decanter_core::{Error, Result};
+
+/// Red, green, blue.
+pub(super) type Colour = [u8; 3];
+
+/// The Latin part of DejaVu Sans; its licence stands beside it.
+static FONT: &[u8] = include_bytes!("../../assets/DejaVuSans-Latin.ttf");
+
+/// A picture in the making.
+pub(super) struct Canvas {
+    width: usize,
+    height: usize,
+    pixels: Vec<u8>,
+}
+
+impl Canvas {
+    pub(super) fn new(width: usize, height: usize, paper: Colour) -> Self {
+        Self { width, height, pixels: paper.repeat(width * height) }
+    }
+
+    /// A filled rectangle; what lies outside is not drawn.
+    pub(super) fn block(&mut self, x: usize, y: usize, width: usize, height: usize, colour: Colour) {
+        for row in y..(y + height).min(self.height) {
+            for column in x..(x + width).min(self.width) {
+                self.mix(column, row, colour, 1.0);
+            }
+        }
+    }
+
+    /// A line of text whose upper left corner is at `x`, `y`; what does not fit is cut off.
+    pub(super) fn text(&mut self, x: usize, y: usize, size: f32, colour: Colour, text: &str) {
+        let Ok(font) = FontRef::try_from_slice(FONT) else { return };
+        let scale = PxScale::from(size);
+        let scaled = font.as_scaled(scale);
+        let (mut at, base) = (x as f32, y as f32 + scaled.ascent());
+        for letter in text.chars() {
+            let id = font.glyph_id(letter);
+            let glyph = id.with_scale_and_position(scale, point(at, base));
+            if let Some(outline) = font.outline_glyph(glyph) {
+                let bounds = outline.px_bounds();
+                outline.draw(|dx, dy, cover| {
+                    let (px, py) = (bounds.min.x as i64 + i64::from(dx), bounds.min.y as i64 + i64::from(dy));
+                    if let (Ok(px), Ok(py)) = (usize::try_from(px), usize::try_from(py)) {
+                        self.mix(px, py, colour, cover);
+                    }
+                });
+            }
+            at += scaled.h_advance(id);
+        }
+    }
+
+    fn mix(&mut self, x: usize, y: usize, colour: Colour, cover: f32) {
+        if x >= self.width || y >= self.height {
+            return;
+        }
+        let at = (y * self.width + x) * 3;
+        for (old, new) in self.pixels[at..at + 3].iter_mut().zip(colour) {
+            *old = (f32::from(*old) + (f32::from(new) - f32::from(*old)) * cover.clamp(0.0, 1.0)).round() as u8;
+        }
+    }
+
+    /// The picture as a PNG file.
+    pub(super) fn png(&self) -> Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        let failed = |e: png::EncodingError| Error::Usage(format!("the picture cannot be encoded: {e}"));
+        let mut encoder = png::Encoder::new(&mut bytes, self.width as u32, self.height as u32);
+        encoder.set_color(png::ColorType::Rgb);
+        encoder.set_depth(png::BitDepth::Eight);
+        let mut writer = encoder.write_header().map_err(failed)?;
+        writer.write_image_data(&self.pixels).map_err(failed)?;
+        writer.finish().map_err(failed)?;
+        Ok(bytes)
+    }
+}
