@@ -222,7 +222,7 @@ pub enum Command {
         decanter convert \"saltmarsh/Pier Nine Pinball (scratched).bin\" --repair -o repaired.bin\n           \
         decanter convert kelp --to iso -o kelp.iso\n\n\
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
-        --split, --without, --label: iso and xdvdfs. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
+        --split and --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
         --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw."
     )]
     Convert {
@@ -259,6 +259,9 @@ pub enum Command {
         /// Read the result back and hold it against the source before it gets its name
         #[arg(long)]
         prove: bool,
+        /// Add a UDF volume beside ISO 9660 in an image that is made of files, as on DVDs
+        #[arg(long)]
+        udf: bool,
         /// Volume label of a new file system [default: the title, or the folder's name]
         #[arg(long, value_name = "TEXT")]
         label: Option<String>,

@@ -157,6 +157,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             without,
             repair,
             prove,
+            udf,
             label,
             algorithm,
             key,
@@ -170,6 +171,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 without: without.clone(),
                 repair: *repair,
                 prove: *prove,
+                udf: *udf,
                 label: label.clone(),
                 digests: algorithm.clone(),
             };

@@ -43,8 +43,8 @@ pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
     if is_folder(item) || !options.without.is_empty() {
         return folder::iso(item, options);
     }
-    if options.label.is_some() {
-        return Err(Error::Usage("a label can only be given to an image that is made of files".into()));
+    if options.label.is_some() || options.udf {
+        return Err(Error::Usage("a label or a UDF volume can only be given to an image that is made of files".into()));
     }
     let tree = item.opened.tree.clone().unwrap_or_default();
     if let (Some(volume), Some(track)) = (&item.opened.volume, data_track(item)) {

@@ -83,7 +83,7 @@ fn add_folders(tree: &mut Tree) {
 pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
     let (mut tree, left_out) = chosen(item, options)?;
     let family = FAMILIES.iter().find(|f| tree.find(f.mark).is_some());
-    let mut volume = Volume { label: item.stem.clone(), ..Volume::default() };
+    let mut volume = Volume { label: item.stem.clone(), udf: options.udf, ..Volume::default() };
     if let Some(family) = family {
         volume.system = family.system.to_owned();
         volume.system_area = family.system_area;

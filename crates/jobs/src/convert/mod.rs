@@ -43,6 +43,8 @@ pub struct Options {
     pub repair: bool,
     /// Read the result back and hold it against the source.
     pub prove: bool,
+    /// Add a UDF volume beside ISO 9660.
+    pub udf: bool,
     /// Volume label of a new file system.
     pub label: Option<String>,
     /// Digests of what the result holds.
@@ -295,6 +297,7 @@ impl Options {
             ("--blank", !self.blank.is_empty()),
             ("--without", !self.without.is_empty()),
             ("--repair", self.repair),
+            ("--udf", self.udf),
             ("--label", self.label.is_some()),
         ];
         given.into_iter().find(|(name, is_given)| *is_given && !target.options.contains(name)).map(|(name, _)| name)

@@ -29,7 +29,7 @@ pub static TARGETS: &[Target] = &[
         what: "a disc image of 2048-byte sectors",
         extension: "iso",
         made_of: "CD data tracks, encrypted images, compressed and split images, folders",
-        options: &["--split", "--blank", "--without", "--label"],
+        options: &["--split", "--blank", "--without", "--udf", "--label"],
         accepts: disc::accepts_iso,
         make: disc::iso,
     },

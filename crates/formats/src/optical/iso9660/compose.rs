@@ -8,6 +8,8 @@ use super::raw::{
     Both16, Both32, CD001, Descriptor, FLAG_FOLDER, FLAG_MORE_EXTENTS, PRIMARY, RECORD_LEN, Record, SUPPLEMENTARY,
     TERMINATOR,
 };
+use crate::optical::udf;
+use crate::optical::udf::compose::{Bridge, PARTITION};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Kind, Tree};
@@ -31,6 +33,7 @@ struct Folder {
     parent: usize,
     name: String,
     plain: String,
+    modified: Option<i64>,
     date: [u8; 7],
     folders: Vec<usize>,
     files: Vec<usize>,
@@ -40,6 +43,7 @@ struct Folder {
 struct Item {
     name: String,
     plain: String,
+    modified: Option<i64>,
     date: [u8; 7],
     source: SourceRef,
     sector: u64,
@@ -63,6 +67,8 @@ pub struct Volume {
     pub system_area: Option<fn(&str, u32) -> Vec<u8>>,
     /// Given to `system_area`.
     pub id: String,
+    /// Whether a UDF volume with the same files stands beside it.
+    pub udf: bool,
 }
 
 /// A blueprint of a volume with the files of `tree`, in its order. Links are left out: ECMA-119 has none.
@@ -73,7 +79,9 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
     let mut layout = Layout::of(tree)?;
     let path_len = |names| layout.path_table(names, &[]).len() as u64;
     let (plain_len, joliet_len) = (path_len(Names::Plain), path_len(Names::Joliet));
-    let mut next = 19;
+    let bridge = volume.udf.then(|| layout.bridge());
+    let bridge = bridge.as_ref().map(|(folders, files)| Bridge { label: &volume.label, folders, files, date: newest(tree) });
+    let mut next = bridge.as_ref().map_or(19, |b| PARTITION + b.blocks());
     let mut take = |bytes: u64| {
         let at = next;
         next += bytes.div_ceil(SECTOR);
@@ -88,7 +96,8 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
         file_sector += item.source.len().div_ceil(SECTOR);
     }
     let places = order_places.map(|p| layout.by_folder(&p));
-    let total = u32::try_from(file_sector).map_err(|_| Error::unsupported(ID, "a volume of 8 TiB or more"))?;
+    let total = file_sector + u64::from(volume.udf);
+    let total = u32::try_from(total).map_err(|_| Error::unsupported(ID, "a volume of 8 TiB or more"))?;
 
     let mut head = vec![0; (next * SECTOR) as usize];
     let mut put = |sector: u64, bytes: &[u8]| {
@@ -98,8 +107,13 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
     if let Some(make) = volume.system_area {
         put(0, &make(&volume.id, total));
     }
-    let date = tree.nodes.iter().filter_map(|n| n.modified).max();
-    let sizes = Sizes { total, date };
+    if volume.udf {
+        // Now that the files have their places, the volume can name them.
+        let (folders, files) = layout.bridge();
+        let bridge = Bridge { label: &volume.label, folders: &folders, files: &files, date: newest(tree) };
+        bridge.write(total.into(), &mut put);
+    }
+    let sizes = Sizes { total, date: newest(tree) };
     put(16, layout.descriptor(Names::Plain, volume, &sizes, plain_len, tables[0], tables[1], places[0][0]).as_bytes());
     put(17, layout.descriptor(Names::Joliet, volume, &sizes, joliet_len, tables[2], tables[3], places[1][0]).as_bytes());
     put(18, &[&[TERMINATOR][..], &CD001, &[1]].concat());
@@ -123,7 +137,16 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
             blueprint.source(Arc::new(Fill { byte: 0, len: tail }));
         }
     }
+    if volume.udf {
+        let mut last = udf::compose::anchor(u64::from(total) - 1);
+        last.resize(SECTOR as usize, 0);
+        blueprint.source(Arc::new(Bytes(last)));
+    }
     Ok(blueprint)
+}
+
+fn newest(tree: &Tree) -> Option<i64> {
+    tree.nodes.iter().filter_map(|n| n.modified).max()
 }
 
 struct Sizes {
@@ -144,7 +167,8 @@ impl Layout {
             parent: 0,
             name: String::new(),
             plain: String::new(),
-            date: date7(tree.nodes.iter().filter_map(|n| n.modified).max()),
+            modified: newest(tree),
+            date: date7(newest(tree)),
             folders: Vec::new(),
             files: Vec::new(),
             level: 1,
@@ -175,6 +199,7 @@ impl Layout {
                         parent,
                         name: name.to_owned(),
                         plain: String::new(),
+                        modified: node.modified,
                         date: date7(node.modified),
                         folders: Vec::new(),
                         files: Vec::new(),
@@ -186,6 +211,7 @@ impl Layout {
                     layout.items.push(Item {
                         name: name.to_owned(),
                         plain: String::new(),
+                        modified: node.modified,
                         date: date7(node.modified),
                         source: file.source()?.clone(),
                         sector: 0,
@@ -197,6 +223,24 @@ impl Layout {
         layout.name_plainly();
         layout.put_in_order();
         Ok(layout)
+    }
+
+    /// The same folders and files for the UDF volume.
+    fn bridge(&self) -> (Vec<udf::compose::Folder>, Vec<udf::compose::File>) {
+        let folder = |f: &Folder| udf::compose::Folder {
+            parent: f.parent,
+            name: f.name.clone(),
+            modified: f.modified,
+            folders: f.folders.clone(),
+            files: f.files.clone(),
+        };
+        let file = |i: &Item| udf::compose::File {
+            name: i.name.clone(),
+            modified: i.modified,
+            len: i.source.len(),
+            sector: i.sector,
+        };
+        (self.folders.iter().map(folder).collect(), self.items.iter().map(file).collect())
     }
 
     /// Gives everything its ECMA-119 name: capitals, digits and underscores, unique in its folder.

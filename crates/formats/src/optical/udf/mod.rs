@@ -2,6 +2,7 @@
 //!
 //! All numbers are little-endian. Layout, checks and limits: docs/formats/udf.md.
 
+pub mod compose;
 mod descriptor;
 mod entry;
 mod partition;
