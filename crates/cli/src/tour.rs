@@ -40,17 +40,26 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
     if !cli.global.json {
         writeln!(out, "The demo collection of Saltmarsh Pier Arcade Museum is in {folder}:")?;
         let told = [
-            (Some(&made.image), "an encrypted disc image"),
+            (Some(&made.image), "an encrypted PS3 disc image"),
             (made.archive.as_ref(), "the same in an archive"),
             (Some(&made.key), "its disc key"),
             (Some(&made.description), "its description"),
             (Some(&made.damaged), "a copy with a sector that could not be read"),
             (Some(&made.short), "a copy that ends too early"),
             (Some(&made.keys), "a key list that can derive the disc key from the description"),
+            (Some(&made.cue), "a PS1 CD: raw sectors, with two tracks of sound"),
+            (Some(&made.scratched), "the same with scratches"),
+            (Some(&made.dvd), "a PS2 DVD"),
+            (Some(&made.drives[0]), "a simulated drive with that DVD, scratched"),
+            (Some(&made.drives[1]), "another drive with the same disc"),
+            (Some(&made.handheld), "a PSP disc"),
+            (Some(&made.full_disc), "a full Xbox disc"),
+            (Some(&made.plain), "a plain disc"),
+            (Some(&made.dat), "a DAT file of what these should be"),
         ];
         for (path, what) in told {
             if let Some(name) = path.and_then(|p| p.strip_prefix(wish.folder).ok()) {
-                writeln!(out, "  {:<30} {what}", name.display())?;
+                writeln!(out, "  {:<34} {what}", name.display())?;
             }
         }
     }
@@ -65,6 +74,14 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             "damaged": made.damaged,
             "short": made.short,
             "keys": made.keys,
+            "cue": made.cue,
+            "scratched": made.scratched,
+            "dvd": made.dvd,
+            "drives": made.drives,
+            "handheld": made.handheld,
+            "full_disc": made.full_disc,
+            "plain": made.plain,
+            "dat": made.dat,
         });
         crate::run::json(out, &report)?;
         return Ok(0);
@@ -74,14 +91,35 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
     }
     let description = show(&made.description);
     let target = |name: &str| show(&wish.folder.join(name));
-    let steps: [(&str, Vec<String>, u8); 5] = [
-        ("What is it?", vec!["identify".into(), box_or_image.clone()], 0),
-        ("Is the dump good?", vec!["verify".into(), box_or_image.clone(), "--against".into(), description.clone()], 0),
-        ("And the other one?", vec!["verify".into(), show(&made.damaged), "--against".into(), description], 1),
-        ("Take the files out.", vec!["extract".into(), box_or_image.clone(), "-o".into(), target("kelp")], 0),
+    let words = |line: &[&str]| -> Vec<String> { line.iter().map(|w| (*w).to_owned()).collect() };
+    let drive = |path: &Path| format!("sim:{}", show(path));
+    let (lane, kept) = (target("lane.iso"), target("lane.zst"));
+    let second = target("lane, other drive.iso");
+    let (dat, scratched) = (show(&made.dat), show(&made.scratched));
+    let steps = [
+        ("What is it?", words(&["identify", &box_or_image]), 0),
+        ("Is the dump good?", words(&["verify", &box_or_image, "--against", &description]), 0),
+        ("And the other one?", words(&["verify", &show(&made.damaged), "--against", &description]), 1),
+        ("Take the files out.", words(&["extract", &box_or_image, "-o", &target("kelp")]), 0),
+        ("Or write one decrypted image.", words(&["decrypt", &box_or_image, "-o", &target("Kelp Courier (decrypted).iso")]), 0),
         (
-            "Or write one decrypted image.",
-            vec!["decrypt".into(), box_or_image, "-o".into(), target("Kelp Courier (decrypted).iso")],
+            "Dump a scratched disc.",
+            words(&["dump", &drive(&made.drives[0]), "-o", &lane, "--picture", &target("lane.png")]),
+            1,
+        ),
+        ("Try another drive.", words(&["dump", &drive(&made.drives[1]), "-o", &second, "--passes", "2"]), 1),
+        (
+            "What the one lacks, the other has.",
+            words(&["dump", &drive(&made.drives[0]), "-o", &lane, "--fill-from", &format!("{second}.incomplete"), "--passes", "1"]),
+            0,
+        ),
+        ("Is that now a good dump?", words(&["verify", &lane, "--against", &dat]), 0),
+        ("Keep it small, and prove it.", words(&["convert", &lane, "--to", "zst", "-o", &kept, "--prove"]), 0),
+        ("A CD: is every sector sound?", words(&["verify", &scratched]), 1),
+        ("Repair what can be repaired.", words(&["convert", &scratched, "--repair", "-o", &target("pinball.bin")]), 1),
+        (
+            "A full disc: keep only the game.",
+            words(&["convert", &show(&made.full_disc), "--to", "xdvdfs", "-o", &target("gullwing.iso"), "--prove"]),
             0,
         ),
     ];

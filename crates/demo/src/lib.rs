@@ -4,12 +4,13 @@
 
 mod content;
 mod disc;
+mod shelf;
 
 pub use disc::{Disc, Kelp};
 
 use content::secret;
 use decanter_core::blueprint::Blueprint;
-use decanter_core::digest::hex;
+use decanter_core::digest::{Algorithm, hex, of_source};
 use decanter_core::pour::{self, Draft};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Fill, Overlay, Slice};
@@ -56,6 +57,22 @@ pub struct Collection {
     pub short: PathBuf,
     /// A key list with the museum's own derivation secret.
     pub keys: PathBuf,
+    /// A PS1 CD: its cue sheet; the image stands beside it.
+    pub cue: PathBuf,
+    /// The same CD with scratches, without a cue sheet.
+    pub scratched: PathBuf,
+    /// A PS2 DVD.
+    pub dvd: PathBuf,
+    /// A simulated drive with that DVD, and another one.
+    pub drives: [PathBuf; 2],
+    /// A PSP disc.
+    pub handheld: PathBuf,
+    /// A full disc of the original Xbox.
+    pub full_disc: PathBuf,
+    /// A plain disc.
+    pub plain: PathBuf,
+    /// A database of what these images should be.
+    pub dat: PathBuf,
 }
 
 /// Makes the collection in `folder`, which is made if it is not there.
@@ -102,7 +119,64 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         hex(&secret("derive iv")),
     );
     let keys = put("keys/museum.keys", &small(list.into_bytes()))?;
-    Ok(Collection { image, archive, key, description, damaged, short, keys })
+    let (cd, sheet) = shelf::pinball("Pier Nine Pinball.bin")?;
+    put("Pier Nine Pinball.bin", &Blueprint::of(cd.clone()))?;
+    let cue = put("Pier Nine Pinball.cue", &small(sheet.into_bytes()))?;
+    let scratched = put("Pier Nine Pinball (scratched).bin", &Blueprint::of(shelf::scratched(&cd)?))?;
+    let dvd = put("Lamplighter Lane.iso", &Blueprint::of(shelf::lane()?))?;
+    let drives = [("drive.toml", shelf::DRIVE), ("other drive.toml", shelf::OTHER_DRIVE)];
+    let [one, other] = drives.map(|(name, text)| put(name, &small(text.as_bytes().to_vec())));
+    let handheld = put("Moth Parade.iso", &Blueprint::of(shelf::moth()?))?;
+    let full_disc = put("Gullwing GP (full disc).iso", &Blueprint::of(shelf::gullwing()?))?;
+    let plain = put("Brine & Bramble.iso", &Blueprint::of(shelf::bramble()?))?;
+    let listed = [
+        ("Pier Nine Pinball (Saltmarsh)", vec!["Pier Nine Pinball.cue", "Pier Nine Pinball.bin"]),
+        ("Lamplighter Lane (Saltmarsh)", vec!["Lamplighter Lane.iso"]),
+        ("Moth Parade (Saltmarsh)", vec!["Moth Parade.iso"]),
+        ("Brine & Bramble (Saltmarsh)", vec!["Brine & Bramble.iso"]),
+    ];
+    let dat = put("saltmarsh.dat", &small(dat(folder, &listed, watch)?.into_bytes()))?;
+    Ok(Collection {
+        image,
+        archive,
+        key,
+        description,
+        damaged,
+        short,
+        keys,
+        cue,
+        scratched,
+        dvd,
+        drives: [one?, other?],
+        handheld,
+        full_disc,
+        plain,
+        dat,
+    })
+}
+
+/// A database, in the XML form, of games with their files in `folder`; and of one that nobody has dumped.
+fn dat(folder: &Path, games: &[(&str, Vec<&str>)], watch: &dyn Watch) -> Result<String> {
+    let escaped = |text: &str| text.replace('&', "&amp;");
+    let mut text = String::from(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<datafile>\n\t<header>\n\t\t<name>Saltmarsh Pier discs</name>\n\
+         \t\t<version>2026-11-01</version>\n\t</header>\n",
+    );
+    for (game, files) in games {
+        text.push_str(&format!("\t<game name=\"{}\">\n", escaped(game)));
+        for name in files {
+            let source: SourceRef = Arc::new(decanter_core::source::FileSource::open(&folder.join(name))?);
+            let sums = of_source(&source, &[Algorithm::Crc32, Algorithm::Md5, Algorithm::Sha1], watch)?;
+            let [crc, md5, sha1] = [0, 1, 2].map(|i: usize| sums[i].hex());
+            let (name, len) = (escaped(name), source.len());
+            text.push_str(&format!(
+                "\t\t<rom name=\"{name}\" size=\"{len}\" crc=\"{crc}\" md5=\"{md5}\" sha1=\"{sha1}\"/>\n"
+            ));
+        }
+        text.push_str("\t</game>\n");
+    }
+    text.push_str("\t<game name=\"Fogbell (Saltmarsh)\">\n\t\t<rom name=\"Fogbell.iso\" status=\"nodump\"/>\n\t</game>\n</datafile>\n");
+    Ok(text)
 }
 
 /// Packs one source into an archive, deflated, with a short text beside it.

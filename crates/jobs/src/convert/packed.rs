@@ -12,7 +12,7 @@ use decanter_formats::chunked::zst::{self, Choice};
 const LOSSLESS: &str = "identical bytes after converting back";
 
 pub(super) fn accepts_image(item: &Item) -> Option<u8> {
-    (is_plain_image(item) && item.opened.format != "xdvdfs").then_some(30)
+    (is_plain_image(item) && item.opened.format != "xdvdfs" && item.opened.protection.is_none()).then_some(30)
 }
 
 pub(super) fn accepts_any(item: &Item) -> Option<u8> {

@@ -22,8 +22,10 @@ const ID: &str = "cd-raw";
 const DESCRIPTOR: u64 = 16;
 /// Bytes of subchannel that may follow each sector.
 const SUBCHANNEL: u64 = 96;
-/// Sectors that are looked at to find where data end in an image without a cue sheet.
-const MOST_STEPS: u32 = 40;
+/// Sectors at the end without a sync pattern that make a track of sound.
+const SHORTEST_SOUND: u64 = 75;
+/// Sectors that are looked at around a place.
+const NEARBY: u64 = 16;
 
 /// The format.
 pub struct CdRaw;
@@ -118,25 +120,25 @@ fn stride(source: &dyn Source) -> Result<Option<(u64, TrackKind)>> {
     Ok(None)
 }
 
-/// How many sectors from the start on have a sync pattern, found by halving: data come first on such discs.
+/// How many sectors from the start on are data, found by halving: data come first on such discs.
 fn data_sectors(source: &dyn Source, sector_len: u64, sectors: u64) -> Result<u64> {
-    let is_data = |n: u64| -> Result<bool> { Ok(read_array::<12>(source, n * sector_len)? == SYNC) };
-    if sectors == 0 || is_data(sectors - 1)? {
+    // A damaged sector may have lost its sync pattern: a place is sound only if none nearby has one. The shortest track
+    // of sound has 300 sectors (ECMA-130, 20.1), so sound at the end is sound for so long.
+    let is_data = |from: u64, count: u64| -> Result<bool> {
+        for sector in from..(from + count).min(sectors) {
+            if read_array::<12>(source, sector * sector_len)? == SYNC {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    };
+    if is_data(sectors.saturating_sub(SHORTEST_SOUND), SHORTEST_SOUND)? {
         return Ok(sectors);
     }
-    // A few damaged sectors at the end of a data track are no sound: look at some before.
-    for back in [2, 10, 100, 1000] {
-        if sectors > back && is_data(sectors - back)? {
-            return Ok(sectors);
-        }
-    }
-    let (mut low, mut high) = (1, sectors - 1);
-    for _ in 0..MOST_STEPS {
-        if low >= high {
-            break;
-        }
+    let (mut low, mut high) = (1, sectors.saturating_sub(SHORTEST_SOUND).max(1));
+    while low < high {
         let middle = (low + high) / 2;
-        if is_data(middle)? { low = middle + 1 } else { high = middle }
+        if is_data(middle, NEARBY)? { low = middle + 1 } else { high = middle }
     }
     Ok(high)
 }

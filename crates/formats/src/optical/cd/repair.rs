@@ -39,6 +39,10 @@ pub fn repair(raw: &mut [u8], number: Option<u64>) -> Outcome {
     if !sector::check(raw, number).any() {
         return Outcome::Sound;
     }
+    // Zeros satisfy every code, so a sector that was filled with them proves nothing, whatever its header says.
+    if raw[..12] != sector::SYNC && raw[16..].iter().all(|&b| b == 0) {
+        return Outcome::Beyond;
+    }
     let mut best: Option<Vec<u8>> = None;
     for layout in layouts(raw) {
         let mut work = raw.to_vec();
@@ -56,9 +60,6 @@ pub fn repair(raw: &mut [u8], number: Option<u64>) -> Outcome {
         let faults = sector::check(&work, number);
         if faults.edc || faults.ecc {
             continue;
-        }
-        if faults.subheader {
-            // The EDC covers both copies and holds: they were mastered so.
         }
         best = Some(work);
         break;
@@ -167,5 +168,6 @@ mod tests {
         assert_eq!(repair(&mut bad, Some(4_500)), Outcome::Beyond);
         assert_eq!(bad, before);
         assert_eq!(repair(&mut good.clone(), Some(4_500)), Outcome::Sound);
+        assert_eq!(repair(&mut [0; sector::RAW], Some(4_500)), Outcome::Beyond, "zeros prove nothing");
     }
 }

@@ -17,20 +17,20 @@ enum Token {
 
 struct Tokens {
     bytes: std::io::Bytes<BufReader<Reader>>,
-    /// A byte that was read but belongs to the next token.
-    next: Option<u8>,
     at: u64,
     source: SourceRef,
 }
 
 impl Tokens {
     fn byte(&mut self) -> Result<Option<u8>> {
-        if let Some(byte) = self.next.take() {
-            return Ok(Some(byte));
-        }
         self.at += 1;
         let io = |source| Error::Io { op: "read", path: None, offset: Some(self.at), source };
         self.bytes.next().transpose().map_err(io)
+    }
+
+    /// Offset of the byte that was read last.
+    fn here(&self) -> u64 {
+        self.at.saturating_sub(1)
     }
 
     fn token(&mut self) -> Result<Option<Token>> {
@@ -47,7 +47,7 @@ impl Tokens {
             b')' => return Ok(Some(Token::Close)),
             b'"' => loop {
                 match self.byte()? {
-                    None => return Err(malformed(&self.source, self.at, "the file ends within quotes")),
+                    None => return Err(malformed(&self.source, self.here(), "the file ends within quotes")),
                     Some(b'"') => break,
                     Some(b'\\') => match self.byte()? {
                         Some(b) if b == b'"' || b == b'\\' => word.push(b),
@@ -85,7 +85,7 @@ impl Tokens {
 
 pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
     let reader = BufReader::with_capacity(256 << 10, Reader::new(source.clone(), 0));
-    let mut tokens = Tokens { bytes: reader.bytes(), next: None, at: 0, source: source.clone() };
+    let mut tokens = Tokens { bytes: reader.bytes(), at: 0, source: source.clone() };
     let mut reading = Reading::default();
     let mut path: Vec<String> = Vec::new();
     let mut key: Option<String> = None;
@@ -101,7 +101,7 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
         match token {
             Token::Open => {
                 let Some(name) = key.take() else {
-                    return Err(malformed(&source, tokens.at, "a parenthesis without a name before it"));
+                    return Err(malformed(&source, tokens.here(), "a parenthesis without a name before it"));
                 };
                 let name = name.to_ascii_lowercase();
                 match name.as_str() {
@@ -110,14 +110,14 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
                     _ => {}
                 }
                 if path.len() >= 16 {
-                    return Err(malformed(&source, tokens.at, "parentheses stand too deep in each other"));
+                    return Err(malformed(&source, tokens.here(), "parentheses stand too deep in each other"));
                 }
                 path.push(name);
             }
             Token::Close => {
                 key = None;
                 let Some(name) = path.pop() else {
-                    return Err(malformed(&source, tokens.at, "a closing parenthesis too many"));
+                    return Err(malformed(&source, tokens.here(), "a closing parenthesis too many"));
                 };
                 match (name.as_str(), path.is_empty()) {
                     ("rom" | "disk" | "file", _) => {
@@ -147,7 +147,7 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
                 None => key = Some(word),
                 Some(name) => {
                     let name = name.to_ascii_lowercase();
-                    let at = tokens.at;
+                    let at = tokens.here();
                     let place = || {
                         let (line, column) = super::line_and_column(&source, at);
                         format!("line {line}, column {column}")
