@@ -1,10 +1,14 @@
 //! The built program, driven on files in temporary folders.
 
 mod bad_input;
+mod cd;
+mod convert;
 mod disc;
+mod dump;
 mod extract;
 mod help;
 mod independent;
+mod matches;
 mod interrupt;
 mod support;
 mod variants;
