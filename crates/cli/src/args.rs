@@ -112,7 +112,7 @@ pub enum Command {
         #[arg(long, value_name = "PNG")]
         picture: Option<PathBuf>,
         /// Digests of the finished image, separated by commas: crc32, md5, sha1, sha256
-        #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32,sha1")]
+        #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
         algorithm: Vec<Algorithm>,
     },
     /// Say what a source is, what it needs, what it can become, and what to type next

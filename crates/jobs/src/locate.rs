@@ -123,6 +123,26 @@ pub fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Resu
     open_quietly(shown, setting).map_err(|e| Failure::new(what(), e))
 }
 
+/// The bytes at an address, whatever they are: for jobs that need not understand them.
+///
+/// # Errors
+/// A [`Failure`] that names the source.
+pub(crate) fn open_unknown(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let reached = reach(shown, setting).map_err(|e| Failure::new(format!("cannot {verb} \"{shown}\""), e))?;
+    let Found::Place(place) = reached.found else { return open(shown, verb, setting) };
+    Ok(Item {
+        shown: shown.to_owned(),
+        address: shown.to_owned(),
+        host: reached.host,
+        stem: stem_of(&place.name),
+        around: reached.kinds,
+        source: Some(place.source),
+        opened: Opened::new("unknown", "file of unknown kind"),
+        keyring: keys::gather(setting, &reached.around),
+        descriptions: Vec::new(),
+    })
+}
+
 /// What an address leads to, before anything is looked through.
 struct Reached {
     host: PathBuf,
@@ -341,6 +361,8 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
     let mut candidates = candidates(tree);
     candidates.sort_by_key(|(_, place)| std::cmp::Reverse(place.source.len()));
     let mut found = None;
+    // A compressed image has nothing else inside: damage in it is the answer, not a reason to look elsewhere.
+    let is_alone = tree.files().count() == 1;
     for (path, place) in candidates.into_iter().take(MOST_PROBES) {
         match REGISTRY.detect(place.source.as_ref(), &[]) {
             Ok(Some(format)) if format.is_image() => {
@@ -350,6 +372,7 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
                 found = Some((path, place));
             }
             Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
+            Err(e) if is_alone => return Err(e),
             _ => {}
         }
     }

@@ -8,6 +8,7 @@ use crate::source::SourceRef;
 use crate::watch::{self, Watch};
 use crossbeam_channel::bounded;
 use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::thread;
 
@@ -29,7 +30,7 @@ pub(super) struct Done {
 /// A batch that was packed.
 struct Batch {
     index: u64,
-    raw: Vec<u8>,
+    raw_len: u64,
     packed: Vec<u8>,
     marks: Vec<u32>,
 }
@@ -46,36 +47,42 @@ pub(super) fn write(
     let batch_len = packer.batch_len() as u64;
     let count = source.len().div_ceil(batch_len);
     let threads = thread::available_parallelism().map_or(1, |n| n.get()).min(MOST_THREADS).min(count.max(1) as usize);
-    let sequential = source.prefers_sequential();
+    let in_turn = source.prefers_sequential() || !look.raw.is_empty();
     let next = AtomicU64::new(0);
     let stop = AtomicBool::new(false);
-    let order = std::sync::Mutex::new(());
+    // Who holds this reads the next batch, and lets the digests see it: in order, with one buffer a thread.
+    let turn = Mutex::new(look.raw);
+    let packed_hashers = look.packed;
     // A thread takes an empty batch before it takes a number, so the lowest number always has one.
     let (give, free) = bounded::<Batch>(threads + 1);
     for _ in 0..threads + 1 {
-        let _ = give.send(Batch { index: 0, raw: Vec::new(), packed: Vec::new(), marks: Vec::new() });
+        let _ = give.send(Batch { index: 0, raw_len: 0, packed: Vec::new(), marks: Vec::new() });
     }
     let (send, results) = bounded::<Result<Batch>>(threads + 1);
     let mut done = Done { bytes: 0, marks: Vec::new() };
     let result = thread::scope(|scope| {
         for _ in 0..threads {
-            let (free, send, next, stop, order) = (free.clone(), send.clone(), &next, &stop, &order);
+            let (free, send, next, stop, turn) = (free.clone(), send.clone(), &next, &stop, &turn);
             scope.spawn(move || {
                 let run = || -> Result<()> {
                     let mut worker = packer.worker()?;
+                    let mut raw = Vec::new();
                     while let Ok(mut batch) = free.recv() {
-                        let turn = if sequential { order.lock().ok() } else { None };
+                        let held = in_turn.then(|| turn.lock().unwrap_or_else(PoisonError::into_inner));
                         batch.index = next.fetch_add(1, Ordering::Relaxed);
                         if batch.index >= count || stop.load(Ordering::Relaxed) {
                             return Ok(());
                         }
                         let offset = batch.index * batch_len;
-                        batch.raw.resize(batch_len.min(source.len() - offset) as usize, 0);
-                        source.read_at(offset, &mut batch.raw)?;
-                        drop(turn);
+                        batch.raw_len = batch_len.min(source.len() - offset);
+                        raw.resize(batch.raw_len as usize, 0);
+                        source.read_at(offset, &mut raw)?;
+                        if let Some(mut hashers) = held {
+                            hashers.iter_mut().for_each(|h| h.update(&raw));
+                        }
                         batch.packed.clear();
                         batch.marks.clear();
-                        worker.pack(&batch.raw, &mut batch.packed, &mut batch.marks)?;
+                        worker.pack(&raw, &mut batch.packed, &mut batch.marks)?;
                         if send.send(Ok(batch)).is_err() {
                             return Ok(());
                         }
@@ -100,12 +107,11 @@ pub(super) fn write(
                 };
                 waiting.insert(batch.index, batch);
                 while let Some(batch) = waiting.remove(&wanted) {
-                    look.raw.iter_mut().for_each(|h| h.update(&batch.raw));
-                    look.packed.iter_mut().for_each(|h| h.update(&batch.packed));
+                    packed_hashers.iter_mut().for_each(|h| h.update(&batch.packed));
                     output.write(&batch.packed, start + done.bytes)?;
                     done.bytes += batch.packed.len() as u64;
                     done.marks.extend_from_slice(&batch.marks);
-                    watch.advance(batch.raw.len() as u64);
+                    watch.advance(batch.raw_len);
                     wanted += 1;
                     let _ = give.send(batch);
                 }

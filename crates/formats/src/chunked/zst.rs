@@ -321,7 +321,7 @@ impl Choice {
         match (self.long, self.level) {
             (true, _) => 16 << 20,
             (false, ..=9) => 4 << 20,
-            (false, _) => 8 << 20,
+            (false, _) => 12 << 20,
         }
     }
 }
@@ -395,8 +395,15 @@ impl Packer for FramePacker {
         let failed = |e: std::io::Error| Error::Usage(format!("zstd cannot be set up: {e}"));
         let mut compressor = Compressor::new(self.choice.level).map_err(failed)?;
         compressor.set_parameter(CParameter::ChecksumFlag(true)).map_err(failed)?;
-        if self.choice.long {
+        if self.choice.long || self.choice.level > 9 {
+            // A window over the whole frame makes up for what is lost between frames.
             compressor.set_parameter(CParameter::WindowLog(24)).map_err(failed)?;
+        }
+        if (10..=15).contains(&self.choice.level) {
+            // Half of the level's own table: hardly larger files, and memory for more threads.
+            compressor.set_parameter(CParameter::HashLog(22)).map_err(failed)?;
+        }
+        if self.choice.long {
             compressor.set_parameter(CParameter::EnableLongDistanceMatching(true)).map_err(failed)?;
         }
         Ok(Box::new(FrameWorker(compressor)))

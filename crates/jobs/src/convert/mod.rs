@@ -158,7 +158,13 @@ pub fn convert(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ConvertReport, Answer), Failure> {
-    let item = locate::open(shown, "convert", setting)?;
+    let item = match locate::open(shown, "convert", setting) {
+        // What nobody understands can still be kept.
+        Err(f) if to == Some("zst") && matches!(*f.cause, Error::NotUnderstood { .. }) => {
+            locate::open_unknown(shown, "convert", setting)?
+        }
+        opened => opened?,
+    };
     let target = find_target(&item, to, options)?;
     let what = format!("cannot convert \"{shown}\" to {}", target.id);
     let fail = |e: Error| Failure::new(what.clone(), e);

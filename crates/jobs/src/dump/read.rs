@@ -59,10 +59,24 @@ pub struct Reading<'a> {
     pub sent: u64,
 }
 
+/// A block on its way. When nobody needs it any more, its memory goes back to be read into again.
+struct Block {
+    bytes: Vec<u8>,
+    home: Sender<Vec<u8>>,
+}
+
+impl Drop for Block {
+    fn drop(&mut self) {
+        // Nobody may be reading any more: then the memory is simply freed.
+        let _ = self.home.try_send(std::mem::take(&mut self.bytes));
+    }
+}
+
 /// Blocks on their way: to the disk, and to the digests.
 struct Flow<'a> {
-    write: &'a Sender<(u64, Arc<Vec<u8>>)>,
+    write: &'a Sender<(u64, Arc<Block>)>,
     spare: &'a Receiver<Vec<u8>>,
+    home: Sender<Vec<u8>>,
     /// Blocks that were written.
     written: &'a AtomicU64,
     /// Whether writing failed.
@@ -76,7 +90,7 @@ impl Reading<'_> {
     /// What writing fails with, and [`Error::Cancelled`]; the map is saved in every case.
     pub fn run(&mut self, hashers: Vec<Hasher>) -> Result<(End, Option<Vec<Digest>>)> {
         let output = self.output;
-        let (send, blocks) = bounded::<(u64, Arc<Vec<u8>>)>(QUEUE);
+        let (send, blocks) = bounded::<(u64, Arc<Block>)>(QUEUE);
         let (give_back, spare) = bounded::<Vec<u8>>(QUEUE * 2 + 4);
         let sector_len = self.map.sector_len;
         let count = AtomicU64::new(0);
@@ -86,14 +100,14 @@ impl Reading<'_> {
             let mut lanes = Vec::new();
             let mut results = Vec::new();
             for mut hasher in hashers {
-                let (send, receive) = bounded::<(u64, Arc<Vec<u8>>)>(QUEUE);
+                let (send, receive) = bounded::<(u64, Arc<Block>)>(QUEUE);
                 lanes.push(send);
                 results.push(scope.spawn(move || {
                     let mut next = 0;
                     for (at, block) in receive {
                         if at == next {
-                            hasher.update(&block);
-                            next += block.len() as u64;
+                            hasher.update(&block.bytes);
+                            next += block.bytes.len() as u64;
                         }
                     }
                     (next, hasher.finish())
@@ -104,15 +118,12 @@ impl Reading<'_> {
                     lanes.iter().for_each(|lane| {
                         let _ = lane.send((at, block.clone()));
                     });
-                    output.write(&block, at).inspect_err(|_| failed.store(true, Ordering::Release))?;
+                    output.write(&block.bytes, at).inspect_err(|_| failed.store(true, Ordering::Release))?;
                     written.fetch_add(1, Ordering::Release);
-                    if let Ok(block) = Arc::try_unwrap(block) {
-                        let _ = give_back.try_send(block);
-                    }
                 }
                 Ok(())
             });
-            let flow = Flow { write: &send, spare: &spare, written, failed };
+            let flow = Flow { write: &send, spare: &spare, home: give_back, written, failed };
             let end = self.passes(&flow);
             drop(send);
             let done = writer.join().unwrap_or_else(|_| Err(Error::Usage("the writing thread ended early".into())));
@@ -246,7 +257,7 @@ impl Reading<'_> {
             return Ok(Err(trouble));
         }
         let ended = |_| Error::Usage("the writing thread ended early".into());
-        flow.write.send((first * len, Arc::new(block))).map_err(ended)?;
+        flow.write.send((first * len, Arc::new(Block { bytes: block, home: flow.home.clone() }))).map_err(ended)?;
         self.sent += 1;
         self.map.set(first, count, State::Read);
         self.watch.advance(count * len);

@@ -172,15 +172,18 @@ pub fn seal(raw: &mut [u8], number: u64, layout: Layout) {
     }
 }
 
-/// Tables of the EDC's polynomial (ECMA-130, 14.3), bits reversed: one for each byte of an eight-byte step.
-static EDC: LazyLock<[[u32; 256]; 8]> = LazyLock::new(|| {
-    let mut tables = [[0u32; 256]; 8];
+/// Bytes of the EDC that are looked up at once.
+const STEP: usize = 16;
+
+/// Tables of the EDC's polynomial (ECMA-130, 14.3), bits reversed: one for each byte of a step.
+static EDC: LazyLock<[[u32; 256]; STEP]> = LazyLock::new(|| {
+    let mut tables = [[0u32; 256]; STEP];
     for byte in 0..256u32 {
         let step = |c: u32, _| if c & 1 != 0 { c >> 1 ^ 0xd801_8001 } else { c >> 1 };
         tables[0][byte as usize] = (0..8).fold(byte, step);
     }
     for byte in 0..256 {
-        for table in 1..8 {
+        for table in 1..STEP {
             let last = tables[table - 1][byte];
             tables[table][byte] = last >> 8 ^ tables[0][(last & 255) as usize];
         }
@@ -191,18 +194,15 @@ static EDC: LazyLock<[[u32; 256]; 8]> = LazyLock::new(|| {
 /// The error detection code of some bytes (ECMA-130, 14.3): polynomial (x^16+x^15+x^2+1)(x^16+x^2+x+1).
 pub fn edc(bytes: &[u8]) -> u32 {
     let tables = &*EDC;
-    let (steps, rest) = bytes.as_chunks::<8>();
+    let (steps, rest) = bytes.as_chunks::<STEP>();
     let mut crc = 0u32;
     for step in steps {
-        let low = crc ^ u32::from_le_bytes([step[0], step[1], step[2], step[3]]);
-        crc = tables[7][(low & 255) as usize]
-            ^ tables[6][(low >> 8 & 255) as usize]
-            ^ tables[5][(low >> 16 & 255) as usize]
-            ^ tables[4][(low >> 24) as usize]
-            ^ tables[3][usize::from(step[4])]
-            ^ tables[2][usize::from(step[5])]
-            ^ tables[1][usize::from(step[6])]
-            ^ tables[0][usize::from(step[7])];
+        let mut step = *step;
+        for (byte, old) in step.iter_mut().zip(crc.to_le_bytes()) {
+            *byte ^= old;
+        }
+        let part = |(table, byte): (&[u32; 256], &u8)| table[usize::from(*byte)];
+        crc = tables.iter().rev().zip(&step).map(part).fold(0, |sum, p| sum ^ p);
     }
     rest.iter().fold(crc, |crc, &b| crc >> 8 ^ tables[0][((crc ^ u32::from(b)) & 255) as usize])
 }
@@ -225,15 +225,11 @@ static THIRD: LazyLock<[u8; 256]> = LazyLock::new(|| {
 /// Bytes that ECC covers before the P parity: 24 rows of 86.
 const P_ROWS: usize = 24;
 const P_WIDTH: usize = 86;
-/// The Q parity runs down the diagonals of 26 rows of 43 words of two bytes.
+/// The Q parity runs down the diagonals of 26 rows of 43 words of two bytes: step s of diagonal d is the word in row
+/// (d + s) mod 26 of column s.
+const Q_ROWS: usize = 26;
 const Q_STEPS: usize = 43;
-const Q_WIDTH: usize = 52;
-
-/// Offsets, in the 2,236 bytes from the header on, of the bytes of each step of the Q parity (annex A, A.3).
-static Q_PLACES: LazyLock<Vec<[u16; Q_WIDTH]>> = LazyLock::new(|| {
-    let place = |step: usize, i: usize| ((i / 2 * 86 + step * 88) % 2236 + i % 2) as u16;
-    (0..Q_STEPS).map(|step| std::array::from_fn(|i| place(step, i))).collect()
-});
+const Q_WIDTH: usize = 2 * Q_ROWS;
 
 /// The parities of a raw sector: 172 bytes P, then 104 bytes Q. With `blank_header`, bytes 12 to 15 count as zeros.
 ///
@@ -259,10 +255,18 @@ pub fn ecc(raw: &[u8], blank_header: bool, parity: &mut [u8; 276]) {
         parity[P_WIDTH + i] = first ^ sum[i];
     }
     area[2064..2236].copy_from_slice(&parity[..172]);
+    // Column by column, each twice over, so that a step is a run of words wherever its diagonals begin.
+    let mut columns = [[0u8; 2 * Q_WIDTH]; Q_STEPS];
+    for (row, words) in area.as_chunks::<{ 2 * Q_STEPS }>().0.iter().enumerate() {
+        for (column, word) in columns.iter_mut().zip(words.as_chunks::<2>().0) {
+            column[2 * row..2 * row + 2].copy_from_slice(word);
+            column[Q_WIDTH + 2 * row..Q_WIDTH + 2 * row + 2].copy_from_slice(word);
+        }
+    }
     let (mut sum, mut weighted) = ([0u8; Q_WIDTH], [0u8; Q_WIDTH]);
-    for places in Q_PLACES.iter() {
-        for ((s, w), &place) in sum.iter_mut().zip(&mut weighted).zip(places) {
-            let b = area[usize::from(place)];
+    for (step, column) in columns.iter().enumerate() {
+        let from = 2 * (step % Q_ROWS);
+        for ((s, w), &b) in sum.iter_mut().zip(&mut weighted).zip(&column[from..from + Q_WIDTH]) {
             *s ^= b;
             *w = double(*w ^ b);
         }
