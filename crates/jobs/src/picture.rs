@@ -65,6 +65,8 @@ pub struct Scene {
     sectors: u64,
     /// Stretches in the order in which they are laid over each other.
     layers: Vec<(Range<u64>, Kind)>,
+    /// What the notes are, and the notes.
+    notes_are: &'static str,
     notes: Vec<String>,
 }
 
@@ -77,7 +79,7 @@ impl Scene {
             "{} sectors of {} bytes, {} missing, after {} passes",
             grouped(map.sectors), map.sector_len, grouped(missing), map.passes
         );
-        let mut scene = Self { title: name, subtitle, sectors: map.sectors, layers: Vec::new(), notes: Vec::new() };
+        let mut scene = Self { title: name, subtitle, sectors: map.sectors, layers: Vec::new(), notes_are: "missing", notes: Vec::new() };
         scene.content(tree, structure);
         scene.states(map);
         for gap in map.gaps().into_iter().take(MOST_NOTES) {
@@ -99,7 +101,7 @@ impl Scene {
         let sectors = stored.len().div_ceil(SECTOR);
         let fact = |name: &str| opened.get(name).map(|v| format!(", {v}")).unwrap_or_default();
         let subtitle = format!("{}{}{}, {} sectors", opened.kind, fact("title"), fact("id"), grouped(sectors));
-        let mut scene = Self { title: item.file_name(), subtitle, sectors, layers: Vec::new(), notes: Vec::new() };
+        let mut scene = Self { title: item.file_name(), subtitle, sectors, layers: Vec::new(), notes_are: "largest files", notes: Vec::new() };
         scene.content(tree, &opened.structure);
         for region in opened.regions.iter().filter(|r| r.encrypted) {
             scene.layers.push((region.range.start / SECTOR..region.range.end.div_ceil(SECTOR), Kind::Encrypted));
@@ -176,6 +178,9 @@ pub fn draw(scene: &Scene, target: &Path, replace: bool) -> Result<()> {
     let scale = format!("one square is {} ({} KiB); first sector at the top left", plural(per_cell, "sector"), grouped(per_cell * SECTOR / 1024));
     canvas.text(MARGIN, LEGEND - 22, 13.0, FAINT, &scale);
     legend(&mut canvas, &flat, scene.sectors);
+    if !scene.notes.is_empty() {
+        canvas.text(WIDTH / 2 + MARGIN, LEGEND - 22, 13.0, FAINT, scene.notes_are);
+    }
     for (index, note) in scene.notes.iter().enumerate() {
         canvas.text(WIDTH / 2 + MARGIN, LEGEND + 8 + index * 24, 14.0, INK, note);
     }

@@ -60,13 +60,13 @@ fn show_repair(out: &mut dyn Write, repair: &RepairReport, manner: Manner) -> io
         let (colour, word) = match sector.changed_bytes {
             Some(0) => (style::WARN, "as it is"),
             Some(_) => (style::GOOD, "corrected"),
-            None => (style::BAD, "beyond repair"),
+            None => (style::BAD, "uncorrected"),
         };
         let file = sector.file.as_deref().map(|f| format!(", {f}")).unwrap_or_default();
         let changed = sector.changed_bytes.map(|n| format!(", {} changed", count(n, "byte"))).unwrap_or_default();
         writeln!(
             out,
-            "  {colour}{word:<14}{}track {} sector {} ({}){changed}{file}",
+            "  {colour}{word:<13}{}track {} sector {} ({}){changed}{file}",
             style::PLAIN,
             sector.track,
             sector.sector,

@@ -59,7 +59,7 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
         }
         Verdict::Differs => (style::BAD, "DIFFERS: it is not as described"),
         Verdict::Incomplete => (style::BAD, "INCOMPLETE: it ends too early"),
-        Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read"),
+        Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read as it was written"),
     };
     row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))
 }

@@ -247,7 +247,7 @@ fn finish(
         report.path = output.path().to_owned();
         report.next = match &report.gone {
             Some(_) => "connect the drive again and run the same command: it goes on where it stopped".into(),
-            None => "clean the disc and run the same command again, or try another drive; --fill-from OTHER takes what is missing from another copy, --retries tries harder".into(),
+            None => "clean the disc and run the same command again, or dump it with another drive and add --fill-from".into(),
         };
         return Ok(if report.gone.is_some() { Answer::ReadError } else { Answer::No });
     }

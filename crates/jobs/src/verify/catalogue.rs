@@ -384,7 +384,8 @@ impl Seeker<'_> {
         };
         let expected = other.sums.strongest();
         let name = Some(other.name.to_string());
-        Ok(MatchedFile { name, game: game(best), expected, note, digests, hits: vec![*best], ..blank(shown, state, len) })
+        let hits = if state == MatchState::Differs { vec![*best] } else { Vec::new() };
+        Ok(MatchedFile { name, game: game(best), expected, note, digests, hits, ..blank(shown, state, len) })
     }
 
     fn digests(&self, source: &SourceRef) -> Result<Vec<Digest>> {
@@ -483,7 +484,7 @@ fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
     let next = if counts.differing + counts.known_bad + counts.unreadable > 0 {
         "what differs, is known to be bad or cannot be read has to be dumped or copied again"
     } else if counts.missing > 0 {
-        "what is missing has to be found; the rest is as it should be"
+        "what is missing has to be found"
     } else if counts.unknown > 0 {
         "what is unknown may be new, or belong to another DAT file: add it with --against"
     } else if counts.renamed > 0 {

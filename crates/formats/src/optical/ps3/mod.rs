@@ -66,6 +66,7 @@ impl Format for Ps3Disc {
 
         let mut opened = Opened::new(ID, "PS3 disc image");
         opened.notices = plain.notices;
+        opened.structure = plain.structure;
         let found = match state {
             State::Decrypted if encrypted.is_empty() => Found::none(),
             State::Decrypted => seal_key(&encrypted, &names, context),
@@ -75,7 +76,7 @@ impl Format for Ps3Disc {
             (Some(cbc), _) if state != State::Decrypted => {
                 let view: SourceRef = Arc::new(Ciphered::new(source.clone(), cbc.clone()));
                 let inner = volume(view.clone())?;
-                opened.notices = inner.notices;
+                (opened.notices, opened.structure) = (inner.notices, inner.structure);
                 (view, inner.tree.unwrap_or_default())
             }
             (None, Some(trouble)) => {

@@ -77,6 +77,10 @@ impl Format for Udf {
         let walked = walk::walk(&maps, long_ad(lvd, 248), &mut opened.notices, context)?;
         opened.structure = walked.structure;
         opened.structure.push(0..(ANCHOR + 1) * sector);
+        let last = (source.len() / sector).saturating_sub(1) * sector;
+        if last > 0 && check(&read_array::<512>(source.as_ref(), last)?, last).is_ok_and(|id| id == tag::ANCHOR) {
+            opened.structure.push(last..last + sector);
+        }
         opened.structure.extend(volume.structure);
         opened.tree = Some(walked.tree);
         Ok(opened)

@@ -47,7 +47,8 @@ pub(super) fn walk(maps: &Maps, set: Allocation, notices: &mut Vec<Notice>, cont
         return Err(Error::malformed(ID, "no file set descriptor where one belongs", offset));
     }
     let root = long_ad(Fields(&bytes), 400);
-    let structure = vec![offset..offset + maps.block];
+    // A terminator follows the descriptor.
+    let structure = vec![offset..offset + 2 * maps.block];
     let mut walk = Walk { maps, nodes: Vec::new(), structure, seen: HashSet::new(), folder_bytes: 0, notices, troubles: 0 };
     let (at, len) = icb(root);
     walk.seen.insert(at);
