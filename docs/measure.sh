@@ -5,7 +5,6 @@ set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 folder=$(mktemp -d "${1:-/tmp}/decanter-measure.XXXXXX")
 size=${2:-2GiB}
-runs=5
 trap 'rm -rf "$folder"' EXIT
 cargo build --release --locked --manifest-path "$here/Cargo.toml" >&2
 decanter=$here/target/release/decanter
@@ -15,22 +14,7 @@ rm -f discs/*damaged* discs/*short* discs/*.zip
 "$decanter" decrypt "discs/Kelp Courier.iso" -o plain.iso -q >&2
 "$decanter" extract plain.iso -o tree -q >&2
 
-seconds() { local t0 t1; t0=$(date +%s%N); "$@" >/dev/null 2>&1; t1=$(date +%s%N); echo $(( (t1 - t0) / 1000000 )); }
-median() { sort -n | sed -n "$(( (runs + 1) / 2 ))p"; }
-
-# pair NAME OTHER COMMAND: each of the two is a shell command line; run in turn, after one run that does not count.
-pair() {
-    local ours=() theirs=() ratios=() a b
-    for run in $(seq 0 $runs); do
-        rm -rf out; sync; b=$(seconds bash -c "$2")
-        rm -rf out; sync; a=$(seconds bash -c "$3")
-        [ "$run" = 0 ] && continue
-        ours+=("$a"); theirs+=("$b"); ratios+=("$(( 1000 * b / (a > 0 ? a : 1) ))")
-    done
-    a=$(printf '%s\n' "${ours[@]}" | median); b=$(printf '%s\n' "${theirs[@]}" | median)
-    local r; r=$(printf '%s\n' "${ratios[@]}" | median)
-    printf '| %s | %d.%03d s | %d.%03d s | %d.%02d |\n' "$1" $((a / 1000)) $((a % 1000)) $((b / 1000)) $((b % 1000)) $((r / 1000)) $((r % 1000 / 10))
-}
+source "$here/docs/pairs.sh"
 
 echo "| ours / other | ours | other | speed of ours, other = 1 (median of pairs) |"
 echo "| --- | ---: | ---: | ---: |"

@@ -26,7 +26,7 @@ const STARTS: [&[u8]; 9] = [
     b"\x28\xb5\x2f\xfd",
     b"FILE a BINARY\nTRACK 01 MODE1/2352\n",
     b"<?xml version=\"1.0\"?><datafile>",
-    b"clrmamepro (",
+    b"shelf ( ) game (",
 ];
 
 fuzz_target!(|data: &[u8]| {

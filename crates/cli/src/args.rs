@@ -71,15 +71,13 @@ pub enum When {
 #[derive(Debug, Clone, Subcommand)]
 pub enum Command {
     /// Read a disc through a drive into an image, with a map of what is missing, and go on later
-    #[command(
-        after_help = "Examples:  decanter dump /dev/sr0 -o \"Lamplighter Lane.iso\"\n           \
+    #[command(after_help = "Examples:  decanter dump /dev/sr0 -o \"Lamplighter Lane.iso\"\n           \
         decanter dump sim:saltmarsh/drive.toml -o lane.iso --picture lane.png\n           \
         decanter dump sim:saltmarsh/drive.toml -o lane.iso --fill-from \"saltmarsh/Lamplighter Lane.iso\"\n           \
         decanter dump /dev/sr0 --plan new -o plan.toml\n\n\
         While something is missing, the image is called FILE.incomplete and the exit code is 1; the same\n\
         command goes on where the map (FILE.map) says. DRIVE is a device, a file, or a simulated drive\n\
-        (sim:drive.toml, docs/simulated-drive.md)."
-    )]
+        (sim:drive.toml, docs/simulated-drive.md).")]
     Dump {
         /// A block device, a file, or sim:drive.toml
         #[arg(value_name = "DRIVE")]
@@ -216,15 +214,13 @@ pub enum Command {
         key: KeyArg,
     },
     /// Turn a source into another format: rebuild, trim, expand, compress, repair
-    #[command(
-        after_help = "Examples:  decanter convert \"saltmarsh/Pier Nine Pinball.cue\" --to iso\n           \
+    #[command(after_help = "Examples:  decanter convert \"saltmarsh/Pier Nine Pinball.cue\" --to iso\n           \
         decanter convert \"saltmarsh/Lamplighter Lane.iso\" --to zst --prove\n           \
         decanter convert \"saltmarsh/Pier Nine Pinball (scratched).bin\" --repair -o repaired.bin\n           \
         decanter convert kelp --to iso -o kelp.iso\n\n\
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
         --split and --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
-        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw."
-    )]
+        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]

@@ -250,7 +250,12 @@ fn new_plan(
     }
     write!(out, "{text}")?;
     let verb = if cli.global.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "\n{verb} {}; edit it, then: decanter dump {drive} --plan {} -o IMAGE", output.display(), output.display())?;
+    writeln!(
+        out,
+        "\n{verb} {}; edit it, then: decanter dump {drive} --plan {} -o IMAGE",
+        output.display(),
+        output.display()
+    )?;
     Ok(0)
 }
 

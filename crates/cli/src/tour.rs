@@ -101,7 +101,11 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         ("Is the dump good?", words(&["verify", &box_or_image, "--against", &description]), 0),
         ("And the other one?", words(&["verify", &show(&made.damaged), "--against", &description]), 1),
         ("Take the files out.", words(&["extract", &box_or_image, "-o", &target("kelp")]), 0),
-        ("Or write one decrypted image.", words(&["decrypt", &box_or_image, "-o", &target("Kelp Courier (decrypted).iso")]), 0),
+        (
+            "Or write one decrypted image.",
+            words(&["decrypt", &box_or_image, "-o", &target("Kelp Courier (decrypted).iso")]),
+            0,
+        ),
         (
             "Dump a scratched disc.",
             words(&["dump", &drive(&made.drives[0]), "-o", &lane, "--picture", &target("lane.png")]),
@@ -110,7 +114,16 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         ("Try another drive.", words(&["dump", &drive(&made.drives[1]), "-o", &second, "--passes", "2"]), 1),
         (
             "What the one lacks, the other has.",
-            words(&["dump", &drive(&made.drives[0]), "-o", &lane, "--fill-from", &format!("{second}.incomplete"), "--passes", "1"]),
+            words(&[
+                "dump",
+                &drive(&made.drives[0]),
+                "-o",
+                &lane,
+                "--fill-from",
+                &format!("{second}.incomplete"),
+                "--passes",
+                "1",
+            ]),
             0,
         ),
         ("Is that now a good dump?", words(&["verify", &lane, "--against", &dat]), 0),

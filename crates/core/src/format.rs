@@ -1,8 +1,8 @@
 //! A format is one way of laying bytes out: it can be recognised, opened, and perhaps composed.
 
 use crate::blueprint::Blueprint;
-use crate::error::{Error, KeyTrouble, Result};
 use crate::catalogue::Catalogue;
+use crate::error::{Error, KeyTrouble, Result};
 use crate::expectation::Expectation;
 use crate::keyring::Keyring;
 use crate::source::{Source, SourceRef};

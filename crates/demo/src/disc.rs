@@ -45,7 +45,8 @@ impl Disc {
         let volume = Iso9660.compose(tree, "KELP_COURIER")?.as_source()?;
         let footer = Arc::new(Fill { byte: 0, len: FOOTER_SECTORS * SECTOR });
         let whole: SourceRef = Arc::new(Concat::new(vec![volume, footer])?);
-        let context = Context { registry: &REGISTRY, keys: &Keyring::default(), names: &[], watch: &(), depth: 0, beside: &() };
+        let context =
+            Context { registry: &REGISTRY, keys: &Keyring::default(), names: &[], watch: &(), depth: 0, beside: &() };
         let opened = REGISTRY.open(whole.clone(), &context, &["ps3-disc"])?;
         let placed = opened.tree.unwrap_or_default();
         let ranges: Arc<[Range<u64>]> = encrypted_ranges(&placed, plain_files, whole.len()).into();

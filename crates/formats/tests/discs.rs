@@ -49,7 +49,7 @@ fn tree(files: &[(&str, usize)]) -> Tree {
     let mut tree = Tree::default();
     tree.nodes.push(Node { path: "lanes".into(), kind: Kind::Folder, modified: Some(1_000_000_000) });
     for (seed, (path, len)) in files.iter().enumerate() {
-        let bytes = (0..*len).map(|i| (i / 3 * (seed + 1) ^ i >> 5) as u8).collect();
+        let bytes = (0..*len).map(|i| ((i / 3 * (seed + 1)) ^ (i >> 5)) as u8).collect();
         let source: SourceRef = Arc::new(Bytes(bytes));
         let file = File { len: source.len(), spans: vec![], content: Content::Whole(source) };
         tree.nodes.push(Node { path: (*path).into(), kind: Kind::File(file), modified: Some(1_000_000_000) });
@@ -101,7 +101,9 @@ fn packed(which: &str) -> Vec<u8> {
     poured(&match which {
         "cso" => cso::compose(source, Coding::Deflate, 6).unwrap(),
         "zso" => cso::compose(source, Coding::Lz4, 6).unwrap(),
-        _ => zst::compose(source, choice, "moth.iso", "ISO 9660 disc image", &[decanter_core::Algorithm::Sha1]).unwrap(),
+        _ => {
+            zst::compose(source, choice, "moth.iso", "ISO 9660 disc image", &[decanter_core::Algorithm::Sha1]).unwrap()
+        }
     })
 }
 
@@ -124,7 +126,7 @@ const SHEET: &str = "FILE \"moth.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 
 const DAT: &str = "<?xml version=\"1.0\"?>\n<datafile><header><name>Moths &amp; more</name></header>\n\
     <game name=\"Moth\" cloneof=\"Wing\"><rom name=\"moth.iso\" size=\"3\" crc=\"352441c2\" sha1=\"a9993e364706816aba3e25717850c26c9cd0d89d\"/>\
     <rom name=\"bad.iso\" size=\"3\" crc=\"1\" status=\"baddump\"/></game>\n<machine name=\"None\"><rom name=\"no.iso\" status=\"nodump\"/></machine></datafile>\n";
-const OLD_DAT: &str = "clrmamepro (\n\tname \"Moths\"\n\tversion 7\n)\n\ngame (\n\tname \"Moth (1)\"\n\trom ( name \"moth (a).iso\" size 3 crc 352441C2 )\n\
+const OLD_DAT: &str = "shelf (\n\tname \"Moths\"\n\tversion 7\n)\n\ngame (\n\tname \"Moth (1)\"\n\trom ( name \"moth (a).iso\" size 3 crc 352441C2 )\n\
     \trom ( name bad.iso size 3 crc 00000001 flags baddump )\n)\n";
 
 fn fixtures() -> &'static [(&'static str, Vec<u8>)] {
@@ -172,8 +174,7 @@ fn contents(opened: Opened) -> Vec<(String, Vec<u8>)> {
 
 #[test]
 fn a_tree_comes_back_from_every_disc_that_holds_it() {
-    let mut wanted: Vec<_> =
-        tree(&FILES).files().map(|(n, f)| (n.path.clone(), all(f.source().unwrap()))).collect();
+    let mut wanted: Vec<_> = tree(&FILES).files().map(|(n, f)| (n.path.clone(), all(f.source().unwrap()))).collect();
     wanted.sort();
     for bytes in [plain(), bridge(), udf_alone(), raw(TrackKind::Mode1), raw(TrackKind::Mode2)] {
         assert!(contents(open(bytes).unwrap()) == wanted);
@@ -282,7 +283,8 @@ fn xbox_folders_with_loops_and_missing_tables_are_told() {
 
 #[test]
 fn cue_sheets_that_cannot_be_followed() {
-    let why = |sheet: &str, shelf: &Shelf| open_beside(sheet.into(), shelf).err().map(|e| e.to_string()).unwrap_or_default();
+    let why =
+        |sheet: &str, shelf: &Shelf| open_beside(sheet.into(), shelf).err().map(|e| e.to_string()).unwrap_or_default();
     assert!(why(SHEET, &Shelf::default()).contains("line 1: \"moth.bin\" is not next to the cue sheet"));
     let short = SHEET.replace("00:00:00", "50:00:00");
     assert!(why(&short, &shelf()).contains("is too short"), "{}", why(&short, &shelf()));

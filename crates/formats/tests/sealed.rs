@@ -50,7 +50,8 @@ fn disc(files: &[(&str, Vec<u8>)]) -> Sealed {
 }
 
 fn open(source: SourceRef, keys: &Keyring, without: &[&str]) -> Result<Opened, Error> {
-    let context = Context { registry: &REGISTRY, keys, names: &["Gullwing GP".into()], watch: &(), depth: 0, beside: &() };
+    let context =
+        Context { registry: &REGISTRY, keys, names: &["Gullwing GP".into()], watch: &(), depth: 0, beside: &() };
     REGISTRY.open(source, &context, without)
 }
 

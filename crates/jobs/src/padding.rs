@@ -49,7 +49,10 @@ pub(crate) fn look(item: &Item) -> Option<Padding> {
     if opened.structure.is_empty() || source.prefers_sequential() || opened.protection.is_some() {
         return None;
     }
-    let end = opened.promised_len.map_or(source.len(), |p| p.min(source.len())).max(opened.structure.iter().map(|s| s.end).max()?);
+    let end = opened
+        .promised_len
+        .map_or(source.len(), |p| p.min(source.len()))
+        .max(opened.structure.iter().map(|s| s.end).max()?);
     let used = used_ranges(tree, &opened.structure, source.len());
     let mut gaps: Vec<Range<u64>> = Vec::new();
     // Before the first structure lies what is no part of the file system: boot code, another partition.
@@ -127,7 +130,12 @@ fn look_at(sector: &[u8]) -> Look {
 }
 
 fn shares(looks: &[Look]) -> Vec<(&'static str, u64)> {
-    let kinds = [(Look::Zeros, "zeros"), (Look::Repeated, "repeated"), (Look::Noise, "pseudo-random"), (Look::Other, "something else")];
+    let kinds = [
+        (Look::Zeros, "zeros"),
+        (Look::Repeated, "repeated"),
+        (Look::Noise, "pseudo-random"),
+        (Look::Other, "something else"),
+    ];
     let share = |kind: Look| looks.iter().filter(|l| **l == kind).count() as u64 * 100 / looks.len().max(1) as u64;
     kinds.into_iter().map(|(kind, name)| (name, share(kind))).filter(|(_, share)| *share > 0).collect()
 }

@@ -77,9 +77,19 @@ impl Scene {
         let missing = map.missing();
         let subtitle = format!(
             "{} sectors of {} bytes, {} missing, after {} passes",
-            grouped(map.sectors), map.sector_len, grouped(missing), map.passes
+            grouped(map.sectors),
+            map.sector_len,
+            grouped(missing),
+            map.passes
         );
-        let mut scene = Self { title: name, subtitle, sectors: map.sectors, layers: Vec::new(), notes_are: "missing", notes: Vec::new() };
+        let mut scene = Self {
+            title: name,
+            subtitle,
+            sectors: map.sectors,
+            layers: Vec::new(),
+            notes_are: "missing",
+            notes: Vec::new(),
+        };
         scene.content(tree, structure);
         scene.states(map);
         for gap in map.gaps().into_iter().take(MOST_NOTES) {
@@ -101,7 +111,14 @@ impl Scene {
         let sectors = stored.len().div_ceil(SECTOR);
         let fact = |name: &str| opened.get(name).map(|v| format!(", {v}")).unwrap_or_default();
         let subtitle = format!("{}{}{}, {} sectors", opened.kind, fact("title"), fact("id"), grouped(sectors));
-        let mut scene = Self { title: item.file_name(), subtitle, sectors, layers: Vec::new(), notes_are: "largest files", notes: Vec::new() };
+        let mut scene = Self {
+            title: item.file_name(),
+            subtitle,
+            sectors,
+            layers: Vec::new(),
+            notes_are: "largest files",
+            notes: Vec::new(),
+        };
         scene.content(tree, &opened.structure);
         for region in opened.regions.iter().filter(|r| r.encrypted) {
             scene.layers.push((region.range.start / SECTOR..region.range.end.div_ceil(SECTOR), Kind::Encrypted));
@@ -112,7 +129,8 @@ impl Scene {
         let mut largest: Vec<_> = tree.files().collect();
         largest.sort_by_key(|(_, f)| std::cmp::Reverse(f.len));
         for (node, file) in largest.into_iter().take(MOST_NOTES) {
-            let at = file.spans.first().map(|s| format!(" from sector {}", grouped(s.start / SECTOR))).unwrap_or_default();
+            let at =
+                file.spans.first().map(|s| format!(" from sector {}", grouped(s.start / SECTOR))).unwrap_or_default();
             scene.notes.push(format!("{}{at}, {} bytes", node.path, grouped(file.len)));
         }
         Some(scene)
@@ -144,7 +162,8 @@ impl Scene {
 
     /// The kind of each stretch, without overlaps: later layers go over earlier ones.
     fn flat(&self) -> Vec<(Range<u64>, Kind)> {
-        let mut edges: Vec<u64> = self.layers.iter().flat_map(|(r, _)| [r.start, r.end]).filter(|&e| e <= self.sectors).collect();
+        let mut edges: Vec<u64> =
+            self.layers.iter().flat_map(|(r, _)| [r.start, r.end]).filter(|&e| e <= self.sectors).collect();
         edges.push(self.sectors);
         edges.sort_unstable();
         edges.dedup();
@@ -175,7 +194,11 @@ pub fn draw(scene: &Scene, target: &Path, replace: bool) -> Result<()> {
         let (x, y) = (MARGIN + cell % columns * PITCH, TOP + cell / columns * PITCH);
         canvas.block(x, y, PITCH - 1, PITCH - 1, colour(kind));
     }
-    let scale = format!("one square is {} ({} KiB); first sector at the top left", plural(per_cell, "sector"), grouped(per_cell * SECTOR / 1024));
+    let scale = format!(
+        "one square is {} ({} KiB); first sector at the top left",
+        plural(per_cell, "sector"),
+        grouped(per_cell * SECTOR / 1024)
+    );
     canvas.text(MARGIN, LEGEND - 22, 13.0, FAINT, &scale);
     legend(&mut canvas, &flat, scene.sectors);
     if !scene.notes.is_empty() {

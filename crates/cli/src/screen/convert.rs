@@ -22,14 +22,21 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
     row(out, "from", &report.source)?;
     let (before, after) = (report.bytes_before, report.bytes_after);
     let share = after as f64 * 100.0 / (before as f64).max(1.0);
-    let holes = if report.hole_bytes > 0 { format!(", {} of it holes", size(report.hole_bytes)) } else { String::new() };
+    let holes =
+        if report.hole_bytes > 0 { format!(", {} of it holes", size(report.hole_bytes)) } else { String::new() };
     if report.dry_run && before == after {
         row(out, "size", &format!("{} ({} bytes)", size(after), number(after)))?;
     } else {
         row(
             out,
             "size",
-            &format!("{} ({} bytes) before, {} ({} bytes) after: {share:.1} %{holes}", size(before), number(before), size(after), number(after)),
+            &format!(
+                "{} ({} bytes) before, {} ({} bytes) after: {share:.1} %{holes}",
+                size(before),
+                number(before),
+                size(after),
+                number(after)
+            ),
         )?;
     }
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOLD };
@@ -77,13 +84,22 @@ fn show_repair(out: &mut dyn Write, repair: &RepairReport, manner: Manner) -> io
         writeln!(out, "  and {}; -v names them all", count(repair.sectors.len() - most, "more sector"))?;
     }
     let beyond = if repair.beyond_count > 0 {
-        format!(", {}{} beyond repair{}: dump them again", style::BAD, count(repair.beyond_count as usize, "sector"), style::PLAIN)
+        format!(
+            ", {}{} beyond repair{}: dump them again",
+            style::BAD,
+            count(repair.beyond_count as usize, "sector"),
+            style::PLAIN
+        )
     } else {
         String::new()
     };
     row(
         out,
         "repair",
-        &format!("{} with faults, {} corrected and proven by EDC{beyond}", count(repair.faulty as usize, "sector"), number(repair.corrected_count)),
+        &format!(
+            "{} with faults, {} corrected and proven by EDC{beyond}",
+            count(repair.faulty as usize, "sector"),
+            number(repair.corrected_count)
+        ),
     )
 }

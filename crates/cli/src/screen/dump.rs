@@ -23,16 +23,36 @@ pub fn show(out: &mut dyn Write, report: &DumpReport, took: Duration, manner: Ma
     if let Some(line) = line(report) {
         row(out, "what", &line)?;
     }
-    row(out, "size", &format!("{} ({} bytes), {} sectors", size(report.bytes), number(report.bytes), number(report.sectors)))?;
+    row(
+        out,
+        "size",
+        &format!("{} ({} bytes), {} sectors", size(report.bytes), number(report.bytes), number(report.sectors)),
+    )?;
     if let Some(gone) = &report.gone {
         row(out, "stopped", &format!("{bad}{gone}{plain}"))?;
     }
     if report.missing_sectors > 0 && !report.dry_run {
-        row(out, "missing", &format!("{bad}{}{plain}, after {}", count(report.missing_sectors as usize, "sector"), count(report.passes as usize, "pass").replace("passs", "passes")))?;
+        row(
+            out,
+            "missing",
+            &format!(
+                "{bad}{}{plain}, after {}",
+                count(report.missing_sectors as usize, "sector"),
+                count(report.passes as usize, "pass").replace("passs", "passes")
+            ),
+        )?;
         let most = if manner.is_verbose { usize::MAX } else { MOST_TOLD };
         for run in report.missing.iter().take(most) {
             let last = run.first + run.count - 1;
-            row(out, "", &if run.count == 1 { format!("sector {}", run.first) } else { format!("sectors {} to {last}", run.first) })?;
+            row(
+                out,
+                "",
+                &if run.count == 1 {
+                    format!("sector {}", run.first)
+                } else {
+                    format!("sectors {} to {last}", run.first)
+                },
+            )?;
         }
         if report.missing.len() > most {
             row(out, "", &format!("and {}; -v names them all", count(report.missing.len() - most, "more range")))?;
@@ -43,10 +63,26 @@ pub fn show(out: &mut dyn Write, report: &DumpReport, took: Duration, manner: Ma
         row(out, "map", &report.map.display().to_string())?;
     }
     if report.unstable_sectors > 0 {
-        row(out, "unstable", &format!("{} gave other bytes at first; two later reads agreed", count(report.unstable_sectors as usize, "sector")))?;
+        row(
+            out,
+            "unstable",
+            &format!(
+                "{} gave other bytes at first; two later reads agreed",
+                count(report.unstable_sectors as usize, "sector")
+            ),
+        )?;
     }
     for fill in &report.fills {
-        row(out, "filled", &format!("{} from {} ({} compared)", count(fill.filled as usize, "sector"), fill.from, count(fill.compared as usize, "sector")))?;
+        row(
+            out,
+            "filled",
+            &format!(
+                "{} from {} ({} compared)",
+                count(fill.filled as usize, "sector"),
+                fill.from,
+                count(fill.compared as usize, "sector")
+            ),
+        )?;
         for (first, last) in fill.disagreements.iter().take(MOST_TOLD) {
             let place = if first == last { format!("sector {first}") } else { format!("sectors {first} to {last}") };
             row(out, "", &format!("{bad}the copies disagree{plain} at {place}; what was read first is kept"))?;

@@ -43,8 +43,20 @@ pub fn show(out: &mut dyn Write, report: &MatchReport, manner: Manner) -> io::Re
     row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
     let games = report.games_complete + report.games_partial;
     if games > 1 || report.games_absent > 0 {
-        let absent = if report.games_absent > 0 { format!("; of {} nothing is here", count(report.games_absent, "other")) } else { String::new() };
-        row(out, "games", &format!("{} complete, {} in part{absent}", number(report.games_complete as u64), number(report.games_partial as u64)))?;
+        let absent = if report.games_absent > 0 {
+            format!("; of {} nothing is here", count(report.games_absent, "other"))
+        } else {
+            String::new()
+        };
+        row(
+            out,
+            "games",
+            &format!(
+                "{} complete, {} in part{absent}",
+                number(report.games_complete as u64),
+                number(report.games_partial as u64)
+            ),
+        )?;
     }
     let (colour, words) = match report.all_match {
         true if report.files.is_empty() => (style::WARN, "NOTHING to verify"),

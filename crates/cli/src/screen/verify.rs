@@ -98,7 +98,11 @@ fn show_ranges(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io
     if report.against.is_none() {
         let sectors: u64 = report.ranges.iter().map(|r| r.sectors).sum();
         let sound = report.ranges.iter().all(|r| r.state != "differs");
-        let words = if sound { "sync, address, EDC and ECC hold wherever sectors have them" } else { "some sectors have faults" };
+        let words = if sound {
+            "sync, address, EDC and ECC hold wherever sectors have them"
+        } else {
+            "some sectors have faults"
+        };
         row(out, "sectors", &format!("{} in {}; {words}", number(sectors), count(all, "track")))?;
     }
     if good == all && !manner.is_verbose && report.against.is_some() {

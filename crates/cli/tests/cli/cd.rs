@@ -17,7 +17,9 @@ fn a_cue_sheet_and_its_image_alone_are_the_same_disc() {
     let alone = run(folder.path(), &["identify", "Pier Nine Pinball.bin", "--json"]).expect(0).json();
     for found in [&sheet, &alone] {
         let source = &found["sources"][0];
-        let fact = |name: &str| source["facts"].as_array().unwrap().iter().find(|f| f["name"] == name).unwrap()["value"].clone();
+        let fact = |name: &str| {
+            source["facts"].as_array().unwrap().iter().find(|f| f["name"] == name).unwrap()["value"].clone()
+        };
         assert_eq!(fact("id"), "DCUT-00042");
         assert!(source["kind"].as_str().unwrap().starts_with("PS1 disc"));
         assert_eq!(source["files"], 8);
@@ -43,7 +45,8 @@ fn every_sector_is_checked_and_the_bad_ones_are_named_by_file() {
 fn repair_restores_the_very_bytes_and_says_what_it_could_not() {
     let folder = folder();
     lay_out(folder.path());
-    let made = run(folder.path(), &["convert", "Pier Nine Pinball (scratched).bin", "--repair", "-o", "fixed.bin", "--json"]);
+    let made =
+        run(folder.path(), &["convert", "Pier Nine Pinball (scratched).bin", "--repair", "-o", "fixed.bin", "--json"]);
     let report = made.expect(1).json();
     assert_eq!(report["repair"]["corrected_count"], 3);
     assert_eq!(report["repair"]["beyond_count"], 1);
@@ -79,7 +82,10 @@ fn a_file_a_track_wrong_case_and_a_zip_are_followed() {
     let sheet = "REM made by hand\r\nFILE \"Pier (Track 1).BIN\" BINARY\r\n  TRACK 01 MODE2/2352\r\n    INDEX 01 00:00:00\r\n\
         FILE \"Pier (Track 2).bin\" BINARY\r\n  TRACK 02 AUDIO\r\n    PREGAP 00:02:00\r\n    INDEX 00 00:00:00\r\n    INDEX 01 00:02:00\r\n";
     std::fs::write(folder.path().join("pier.cue"), sheet).unwrap();
-    run(folder.path(), &["verify", "pier.cue"]).expect(0).says("SOUND").says("the file is called \"pier (track 1).bin\"");
+    run(folder.path(), &["verify", "pier.cue"])
+        .expect(0)
+        .says("SOUND")
+        .says("the file is called \"pier (track 1).bin\"");
     // Joined into one file, it is the image it came from.
     run(folder.path(), &["convert", "pier.cue", "--to", "cd-raw", "-o", "joined.bin"]).expect(0);
     assert!(std::fs::read(folder.path().join("joined.bin")).unwrap() == whole);
@@ -100,9 +106,13 @@ fn sheets_that_cannot_be_followed_say_where() {
     let put = |sheet: &str| std::fs::write(folder.path().join("bad.cue"), sheet).unwrap();
     put("FILE \"gone.bin\" BINARY\n  TRACK 01 AUDIO\n    INDEX 01 00:00:00\n");
     run(folder.path(), &["verify", "bad.cue"]).expect(3).says("line 1: \"gone.bin\" is not next to the cue sheet");
-    put("FILE \"Pier Nine Pinball.bin\" BINARY\n  TRACK 02 AUDIO\n    INDEX 01 00:00:00\n  TRACK 01 AUDIO\n    INDEX 01 00:01:00\n");
+    put(
+        "FILE \"Pier Nine Pinball.bin\" BINARY\n  TRACK 02 AUDIO\n    INDEX 01 00:00:00\n  TRACK 01 AUDIO\n    INDEX 01 00:01:00\n",
+    );
     run(folder.path(), &["verify", "bad.cue"]).expect(3).says("line 4: track 1 comes after track 2");
-    put("FILE \"Pier Nine Pinball.bin\" BINARY\n  TRACK 01 MODE2/2352\n    INDEX 01 00:00:00\n  TRACK 02 AUDIO\n    INDEX 01 20:00:00\n");
+    put(
+        "FILE \"Pier Nine Pinball.bin\" BINARY\n  TRACK 01 MODE2/2352\n    INDEX 01 00:00:00\n  TRACK 02 AUDIO\n    INDEX 01 20:00:00\n",
+    );
     run(folder.path(), &["verify", "bad.cue"]).expect(3).says("it is too short");
 }
 

@@ -13,7 +13,9 @@ fn compressed_images_come_back_identical_and_read_like_the_image() {
     let image = &demo().handheld;
     for to in ["cso", "zso", "zst"] {
         let (packed, back) = (format!("moth.{to}"), format!("back-{to}.iso"));
-        let made = run(folder.path(), &["convert", text(image), "--to", to, "-o", &packed, "--prove", "--json"]).expect(0).json();
+        let made = run(folder.path(), &["convert", text(image), "--to", to, "-o", &packed, "--prove", "--json"])
+            .expect(0)
+            .json();
         assert!(made["bytes_after"].as_u64() < made["bytes_before"].as_u64());
         assert!(made["proven"].as_str().unwrap().contains("identical"));
         assert_eq!(made["preserved"], "identical bytes after converting back");
@@ -40,7 +42,9 @@ fn the_same_source_gives_the_same_compressed_bytes() {
 fn a_full_disc_becomes_a_partition_with_the_same_files() {
     let folder = folder();
     let full = text(&demo().full_disc);
-    let made = run(folder.path(), &["convert", full, "--to", "xdvdfs", "-o", "small.iso", "--prove", "--json"]).expect(0).json();
+    let made = run(folder.path(), &["convert", full, "--to", "xdvdfs", "-o", "small.iso", "--prove", "--json"])
+        .expect(0)
+        .json();
     assert!(made["bytes_after"].as_u64().unwrap() < 8 << 20);
     let left: Vec<&str> = made["left_out"].as_array().unwrap().iter().map(|l| l["what"].as_str().unwrap()).collect();
     assert_eq!(left, ["the video partition", "padding"]);
@@ -61,15 +65,21 @@ fn files_are_blanked_or_left_out_only_when_named() {
     let folder = folder();
     let dvd = text(&demo().dvd);
     run(folder.path(), &["identify", dvd]).expect(0).says("filler").says("DUMMY.DAT");
-    run(folder.path(), &["convert", dvd, "--to", "iso", "--blank", "FILMS/*", "-o", "blank.iso"]).expect(0).says("filled with zeros");
+    run(folder.path(), &["convert", dvd, "--to", "iso", "--blank", "FILMS/*", "-o", "blank.iso"])
+        .expect(0)
+        .says("filled with zeros");
     let (whole, blank) = (std::fs::read(&demo().dvd).unwrap(), std::fs::read(folder.path().join("blank.iso")).unwrap());
     assert_eq!(whole.len(), blank.len());
     let differing = whole.iter().zip(&blank).filter(|(a, b)| a != b).count();
     assert!((2_900_000..=3_000_000).contains(&differing), "{differing} bytes of the film");
-    run(folder.path(), &["convert", dvd, "--to", "iso", "--without", "DUMMY.DAT", "-o", "less.iso", "--prove"]).expect(0).says("left out");
+    run(folder.path(), &["convert", dvd, "--to", "iso", "--without", "DUMMY.DAT", "-o", "less.iso", "--prove"])
+        .expect(0)
+        .says("left out");
     let list = run(folder.path(), &["list", "less.iso"]).expect(0);
     assert!(!list.out.contains("DUMMY.DAT") && list.out.contains("FILMS/DUSK.PSS"));
-    run(folder.path(), &["convert", dvd, "--to", "iso", "--blank", "NOSUCH*", "-o", "x"]).expect(2).says("nothing matches \"NOSUCH*\"");
+    run(folder.path(), &["convert", dvd, "--to", "iso", "--blank", "NOSUCH*", "-o", "x"])
+        .expect(2)
+        .says("nothing matches \"NOSUCH*\"");
 }
 
 #[test]
@@ -95,7 +105,8 @@ fn folders_become_the_discs_they_are_of() {
 #[test]
 fn an_image_is_cut_for_a_stick_and_joined_again() {
     let folder = folder();
-    run(folder.path(), &["convert", text(&demo().plain), "--to", "iso", "--split", "300KiB-1", "-o", "b.iso"]).expect(0);
+    run(folder.path(), &["convert", text(&demo().plain), "--to", "iso", "--split", "300KiB-1", "-o", "b.iso"])
+        .expect(0);
     assert_eq!(std::fs::metadata(folder.path().join("b.iso.0")).unwrap().len(), 300 * 1024 - 2048);
     run(folder.path(), &["convert", "b.iso.0", "--to", "iso", "-o", "joined.iso"]).expect(0);
     same(&demo().plain, &folder.path().join("joined.iso"));
@@ -107,11 +118,18 @@ fn refusals_say_what_is_possible() {
     run(folder.path(), &["convert", text(&demo().plain)]).expect(2).says("add --to with one of:");
     run(folder.path(), &["convert", text(&demo().plain), "--to", "nonsense"]).expect(2).says("is none of iso");
     run(folder.path(), &["convert", text(&demo().plain), "--to", "xdvdfs"]).expect(2).says("cannot become");
-    run(folder.path(), &["convert", text(&demo().plain), "--to", "iso", "--level", "3"]).expect(2).says("--level has no meaning");
-    run(folder.path(), &["convert", text(&demo().plain), "--to", "zst", "--level", "99"]).expect(2).says("not from 1 to 22");
+    run(folder.path(), &["convert", text(&demo().plain), "--to", "iso", "--level", "3"])
+        .expect(2)
+        .says("--level has no meaning");
+    run(folder.path(), &["convert", text(&demo().plain), "--to", "zst", "--level", "99"])
+        .expect(2)
+        .says("not from 1 to 22");
     std::fs::create_dir(folder.path().join("f")).unwrap();
     std::fs::write(folder.path().join("f/\u{6f6e}.txt"), "x").unwrap();
-    run(folder.path(), &["convert", "f", "--to", "xdvdfs", "-o", "f.iso"]).expect(3).says("outside Latin-1").says("--without");
+    run(folder.path(), &["convert", "f", "--to", "xdvdfs", "-o", "f.iso"])
+        .expect(3)
+        .says("outside Latin-1")
+        .says("--without");
     run(folder.path(), &["convert", "f", "--to", "iso", "-o", "f.iso"]).expect(0);
     run(folder.path(), &["convert", "f", "--to", "iso", "-o", "f.iso"]).expect(2).says("already exists");
     assert!(!folder.path().join("x").exists());
@@ -135,7 +153,10 @@ fn damaged_compressed_images_name_the_sectors() {
     let at = 24 + 4 * (std::fs::metadata(&demo().handheld).unwrap().len() as usize / 2048 + 1);
     bytes[at..at + 600].fill(0xff);
     std::fs::write(&path, &bytes).unwrap();
-    run(folder.path(), &["convert", "m.cso", "--to", "iso", "-o", "m.iso"]).expect(3).says("is damaged").says("sector ");
+    run(folder.path(), &["convert", "m.cso", "--to", "iso", "-o", "m.iso"])
+        .expect(3)
+        .says("is damaged")
+        .says("sector ");
     assert!(!folder.path().join("m.iso").exists());
     bytes[24..28].copy_from_slice(&u32::MAX.to_le_bytes());
     std::fs::write(&path, &bytes).unwrap();

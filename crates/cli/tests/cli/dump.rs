@@ -19,7 +19,10 @@ fn a_perfect_drive_is_read_in_one_pass() {
     let folder = folder();
     let drive = drive(folder.path(), "d.toml", "");
     let report = run(folder.path(), &["dump", &drive, "-o", "a.iso", "-a", "crc32,sha1", "--json"]).expect(0).json();
-    assert_eq!((&report["complete"], &report["passes"], &report["missing_sectors"]), (&true.into(), &1.into(), &0.into()));
+    assert_eq!(
+        (&report["complete"], &report["passes"], &report["missing_sectors"]),
+        (&true.into(), &1.into(), &0.into())
+    );
     is_the_disc(&folder.path().join("a.iso"));
     let sums = run(folder.path(), &["digest", "a.iso", "-a", "sha1", "--json"]).expect(0).json();
     assert_eq!(report["digests"][1]["hex"], sums["sources"][0]["digests"][0]["hex"]);
@@ -31,7 +34,11 @@ fn a_perfect_drive_is_read_in_one_pass() {
 #[test]
 fn a_scratch_stays_missing_until_another_drive_has_it() {
     let folder = folder();
-    let one = drive(folder.path(), "one.toml", "[[bad]]\nfirst = 2100\nlast = 2123\n[[flaky]]\nfirst = 4000\nlast = 4003\nanswers_on = 3\n");
+    let one = drive(
+        folder.path(),
+        "one.toml",
+        "[[bad]]\nfirst = 2100\nlast = 2123\n[[flaky]]\nfirst = 4000\nlast = 4003\nanswers_on = 3\n",
+    );
     let first = run(folder.path(), &["dump", &one, "-o", "a.iso", "--picture", "map.png"]);
     first.expect(1).says("INCOMPLETE").says("sectors 2100 to 2123").says("STREETS/STREET4.TEX").says("clean the disc");
     assert!(!folder.path().join("a.iso").exists());
@@ -40,11 +47,16 @@ fn a_scratch_stays_missing_until_another_drive_has_it() {
     assert!(std::fs::read(folder.path().join("map.png")).unwrap().starts_with(b"\x89PNG"));
     let two = drive(folder.path(), "two.toml", "[[bad]]\nfirst = 10\nlast = 11\n");
     run(folder.path(), &["dump", &two, "-o", "b.iso", "--passes", "1"]).expect(1);
-    let filled = run(folder.path(), &["dump", &one, "-o", "a.iso", "--passes", "0", "--fill-from", "b.iso.incomplete", "--json"]);
+    let filled = run(
+        folder.path(),
+        &["dump", &one, "-o", "a.iso", "--passes", "0", "--fill-from", "b.iso.incomplete", "--json"],
+    );
     let report = filled.expect(0).json();
     assert_eq!((&report["resumed"], &report["fills"][0]["filled"]), (&true.into(), &24.into()));
     is_the_disc(&folder.path().join("a.iso"));
-    run(folder.path(), &["verify", "a.iso", "--against", text(&demo().dat)]).expect(0).says("should be called Lamplighter Lane.iso");
+    run(folder.path(), &["verify", "a.iso", "--against", text(&demo().dat)])
+        .expect(0)
+        .says("should be called Lamplighter Lane.iso");
     // The map that stays beside it shows in its picture, too.
     run(folder.path(), &["identify", "a.iso", "--picture", "id.png"]).expect(0);
 }
@@ -53,7 +65,10 @@ fn a_scratch_stays_missing_until_another_drive_has_it() {
 fn a_drive_that_vanishes_is_gone_on_with() {
     let folder = folder();
     let gone = drive(folder.path(), "d.toml", "vanishes_at = 3000\n");
-    run(folder.path(), &["dump", &gone, "-o", "a.iso"]).expect(5).says("the drive no longer answers").says("goes on where it stopped");
+    run(folder.path(), &["dump", &gone, "-o", "a.iso"])
+        .expect(5)
+        .says("the drive no longer answers")
+        .says("goes on where it stopped");
     assert!(!folder.path().join("a.iso").exists());
     let back = drive(folder.path(), "d.toml", "");
     run(folder.path(), &["dump", &back, "-o", "a.iso"]).expect(0).says("going on with an earlier run");
@@ -97,7 +112,9 @@ fn wrong_bytes_are_caught_by_reading_twice() {
     let drive = drive(folder.path(), "d.toml", faults);
     run(folder.path(), &["dump", &drive, "-o", "once.iso"]).expect(0);
     assert!(std::fs::read(folder.path().join("once.iso")).unwrap() != std::fs::read(&demo().dvd).unwrap());
-    run(folder.path(), &["dump", &drive, "-o", "twice.iso", "--twice"]).expect(0).says("10 sectors gave other bytes at first");
+    run(folder.path(), &["dump", &drive, "-o", "twice.iso", "--twice"])
+        .expect(0)
+        .says("10 sectors gave other bytes at first");
     is_the_disc(&folder.path().join("twice.iso"));
 }
 
@@ -107,13 +124,18 @@ fn a_plan_is_written_edited_and_followed() {
     let short = drive(folder.path(), "d.toml", "reported_sectors = 3000\n");
     run(folder.path(), &["dump", &short, "--plan", "new", "-o", "plan.toml"]).expect(0).says("reports 3000 sectors");
     let full = std::fs::metadata(&demo().dvd).unwrap().len() / 2048;
-    let plan = format!("sectors = {full}\n[[region]]\nfirst = 0\ncount = 1000\naction = \"fill\"\n[[region]]\nfirst = 1000\ncount = {}\naction = \"read\"\n", full - 1000);
+    let plan = format!(
+        "sectors = {full}\n[[region]]\nfirst = 0\ncount = 1000\naction = \"fill\"\n[[region]]\nfirst = 1000\ncount = {}\naction = \"read\"\n",
+        full - 1000
+    );
     std::fs::write(folder.path().join("plan.toml"), &plan).unwrap();
     run(folder.path(), &["dump", &short, "--plan", "plan.toml", "-o", "p.iso"]).expect(0);
     let (planned, whole) = (std::fs::read(folder.path().join("p.iso")).unwrap(), std::fs::read(&demo().dvd).unwrap());
     assert!(planned[..1000 * 2048].iter().all(|&b| b == 0) && planned[1000 * 2048..] == whole[1000 * 2048..]);
     std::fs::write(folder.path().join("plan.toml"), plan.replace("first = 1000", "first = 999")).unwrap();
-    run(folder.path(), &["dump", &short, "--plan", "plan.toml", "-o", "q.iso"]).expect(2).says("region 2 begins at sector 999");
+    run(folder.path(), &["dump", &short, "--plan", "plan.toml", "-o", "q.iso"])
+        .expect(2)
+        .says("region 2 begins at sector 999");
     // The size that the drive reports is too small: it can be overridden.
     run(folder.path(), &["dump", &short, "--sectors", &full.to_string(), "-o", "s.iso"]).expect(0);
     is_the_disc(&folder.path().join("s.iso"));

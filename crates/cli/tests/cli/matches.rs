@@ -56,14 +56,19 @@ fn known_bad_dumps_and_nobodys_dumps() {
     let folder = folder();
     std::fs::write(folder.path().join("a.bin"), "abc").unwrap();
     std::fs::write(folder.path().join("none.bin"), "xyz").unwrap();
-    let dat = "clrmamepro (\n\tname \"Moths\"\n)\ngame (\n\tname \"A\"\n\trom ( name \"a.bin\" size 3 crc 352441c2 flags baddump )\n)\n\
+    let dat = "shelf (\n\tname \"Moths\"\n)\ngame (\n\tname \"A\"\n\trom ( name \"a.bin\" size 3 crc 352441c2 flags baddump )\n)\n\
         game (\n\tname \"N\"\n\trom ( name none.bin flags nodump )\n)\n";
     std::fs::write(folder.path().join("old.dat"), dat).unwrap();
-    let report = run(folder.path(), &["verify", "a.bin", "none.bin", "--against", "old.dat", "--json"]).expect(1).json();
+    let report =
+        run(folder.path(), &["verify", "a.bin", "none.bin", "--against", "old.dat", "--json"]).expect(1).json();
     assert_eq!(state_of(&report, "a.bin"), "known-bad");
     assert_eq!(state_of(&report, "none.bin"), "unknown");
     run(folder.path(), &["verify", "none.bin", "--against", "old.dat"]).expect(1).says("nobody has dumped it");
-    std::fs::write(folder.path().join("broken.dat"), "<?xml version=\"1.0\"?>\n<datafile>\n<game name=\"x\">\n</datafile>\n").unwrap();
+    std::fs::write(
+        folder.path().join("broken.dat"),
+        "<?xml version=\"1.0\"?>\n<datafile>\n<game name=\"x\">\n</datafile>\n",
+    )
+    .unwrap();
     run(folder.path(), &["verify", "a.bin", "--against", "broken.dat"]).expect(3).says("line 4, column 1");
 }
 
@@ -75,8 +80,14 @@ fn checksum_lists_of_all_forms() {
         std::fs::write(folder.path().join("d").join(name.trim_start_matches("d/")), bytes).unwrap();
     }
     let lists = [
-        ("plain", "a9993e364706816aba3e25717850c26c9cd0d89d  one.bin\n\\81fe8bfe87576c3ecb22426f8e57847382917acf  two\\nlines\nf96b697d7cb7938d525a2f31aaf161d0 *three.bin\n"),
-        ("tagged", "SHA1 (one.bin) = a9993e364706816aba3e25717850c26c9cd0d89d\n\\SHA1 (two\\nlines) = 81fe8bfe87576c3ecb22426f8e57847382917acf\nMD5 (three.bin) = f96b697d7cb7938d525a2f31aaf161d0\n"),
+        (
+            "plain",
+            "a9993e364706816aba3e25717850c26c9cd0d89d  one.bin\n\\81fe8bfe87576c3ecb22426f8e57847382917acf  two\\nlines\nf96b697d7cb7938d525a2f31aaf161d0 *three.bin\n",
+        ),
+        (
+            "tagged",
+            "SHA1 (one.bin) = a9993e364706816aba3e25717850c26c9cd0d89d\n\\SHA1 (two\\nlines) = 81fe8bfe87576c3ecb22426f8e57847382917acf\nMD5 (three.bin) = f96b697d7cb7938d525a2f31aaf161d0\n",
+        ),
         ("l.sfv", "; made by hand\none.bin 352441C2\nthree.bin 20159D7F\n"),
     ];
     for (name, list) in lists {
@@ -88,5 +99,9 @@ fn checksum_lists_of_all_forms() {
     }
     std::fs::remove_file(folder.path().join("d/three.bin")).unwrap();
     std::fs::write(folder.path().join("d/one.bin"), "abd").unwrap();
-    run(folder.path(), &["verify", "d", "--against", "plain"]).expect(1).says("differs").says("missing").says("three.bin");
+    run(folder.path(), &["verify", "d", "--against", "plain"])
+        .expect(1)
+        .says("differs")
+        .says("missing")
+        .says("three.bin");
 }

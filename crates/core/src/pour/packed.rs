@@ -8,8 +8,8 @@ use crate::source::SourceRef;
 use crate::watch::{self, Watch};
 use crossbeam_channel::bounded;
 use std::collections::BTreeMap;
-use std::sync::{Mutex, PoisonError};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::thread;
 
 /// Threads that pack at most.

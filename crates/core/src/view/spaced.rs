@@ -63,7 +63,9 @@ impl Source for Spaced {
         let below = self.inner.extent_at(unit * self.stride + self.skip + into)?;
         let whole = below.len / self.stride * self.take;
         let place = match below.place {
-            Place::Fill(byte) if whole > 0 => return Ok(Extent { place: Place::Fill(byte), len: whole - into.min(whole - 1) }),
+            Place::Fill(byte) if whole > 0 => {
+                return Ok(Extent { place: Place::Fill(byte), len: whole - into.min(whole - 1) });
+            }
             _ => Place::Computed,
         };
         Ok(Extent { place, len: (self.take - into).min(self.len() - offset) })

@@ -123,7 +123,10 @@ fn open(source: SourceRef, coding: Coding, context: &Context<'_>) -> Result<Open
     let ratio = source.len() as f64 * 100.0 / (view.len as f64).max(1.0);
     opened.fact("compressed", format!("{ratio:.1} % of {} bytes, in blocks of {}", view.len, view.block));
     let stored = (view.index.iter().take(view.index.len() - 1)).filter(|&&e| e & STORED != 0).count();
-    opened.fact("stored blocks", if stored > 0 { format!("{stored} of {}", view.index.len() - 1) } else { String::new() });
+    opened.fact(
+        "stored blocks",
+        if stored > 0 { format!("{stored} of {}", view.index.len() - 1) } else { String::new() },
+    );
     super::container(&mut opened, Arc::new(view), None, context);
     Ok(opened)
 }
@@ -184,7 +187,8 @@ impl View {
 
     /// The sectors of a block, for messages.
     fn sectors(&self, number: u64) -> String {
-        let (first, last) = (number * self.block / SECTOR, ((number + 1) * self.block - 1).min(self.len.max(1) - 1) / SECTOR);
+        let (first, last) =
+            (number * self.block / SECTOR, ((number + 1) * self.block - 1).min(self.len.max(1) - 1) / SECTOR);
         if first == last { format!("sector {first}") } else { format!("sectors {first} to {last}") }
     }
 
@@ -302,7 +306,8 @@ impl Packer for BlockPacker {
     }
 
     fn worker(&self) -> Result<Box<dyn PackWorker>> {
-        let level = CompressionLvl::new(self.level).map_err(|_| Error::Usage(format!("level {} is not from 1 to 12", self.level)))?;
+        let level = CompressionLvl::new(self.level)
+            .map_err(|_| Error::Usage(format!("level {} is not from 1 to 12", self.level)))?;
         Ok(Box::new(BlockWorker { coding: self.coding, shift: self.shift, deflate: Compressor::new(level) }))
     }
 }

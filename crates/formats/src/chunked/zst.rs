@@ -280,7 +280,9 @@ impl Source for Stream {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         check_range(self.len, offset, buf.len() as u64)?;
-        let failed = |e: std::io::Error| Error::malformed(ID, format!("the stream is damaged near byte {offset} of its content ({e})"), 0);
+        let failed = |e: std::io::Error| {
+            Error::malformed(ID, format!("the stream is damaged near byte {offset} of its content ({e})"), 0)
+        };
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         let (mut at, mut decoder) = match state.take().filter(|(at, _)| *at <= offset) {
             Some(going) => going,

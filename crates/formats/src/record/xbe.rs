@@ -9,7 +9,8 @@ use decanter_core::{Error, Result};
 
 const ID: &str = "xbe";
 /// Regions by bit.
-const REGIONS: [(u32, &str); 4] = [(1, "North America"), (2, "Japan"), (4, "rest of the world"), (0x8000_0000, "manufacturing")];
+const REGIONS: [(u32, &str); 4] =
+    [(1, "North America"), (2, "Japan"), (4, "rest of the world"), (0x8000_0000, "manufacturing")];
 
 /// The format.
 pub struct Xbe;

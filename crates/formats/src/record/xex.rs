@@ -16,8 +16,12 @@ const EXECUTION: u32 = 0x0004_0006;
 /// Key of the header with the name that the program was linked under.
 const ORIGINAL_NAME: u32 = 0x0001_83ff;
 /// Region bits, four bytes of them.
-const REGIONS: [(u32, &str); 4] =
-    [(0x0000_00ff, "North America"), (0x0000_ff00, "Asia"), (0x00ff_0000, "Europe and Australia"), (0xff00_0000, "elsewhere")];
+const REGIONS: [(u32, &str); 4] = [
+    (0x0000_00ff, "North America"),
+    (0x0000_ff00, "Asia"),
+    (0x00ff_0000, "Europe and Australia"),
+    (0xff00_0000, "elsewhere"),
+];
 
 /// The format.
 pub struct Xex;

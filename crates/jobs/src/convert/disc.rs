@@ -35,7 +35,8 @@ pub(super) fn accepts_raw(item: &Item) -> Option<u8> {
         return Some(40);
     }
     let sectors = item.source.as_ref().map_or(0, |s| s.len() / SECTOR);
-    (is_plain_image(item) && item.opened.format != "xdvdfs" && sectors <= MOST_CD && item.opened.protection.is_none()).then_some(15)
+    (is_plain_image(item) && item.opened.format != "xdvdfs" && sectors <= MOST_CD && item.opened.protection.is_none())
+        .then_some(15)
 }
 
 /// A disc image of 2,048-byte sectors.
@@ -49,17 +50,26 @@ pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
     let tree = item.opened.tree.clone().unwrap_or_default();
     if let (Some(volume), Some(track)) = (&item.opened.volume, data_track(item)) {
         let (bytes, blanked) = choose::blank(volume, &tree, &options.blank)?;
-        let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, "the 2048 data bytes of every sector of the data track");
+        let mut made =
+            Made::new(Blueprint::of(bytes.clone()), bytes, "the 2048 data bytes of every sector of the data track");
         made.left_out = blanked;
         made.left_out.extend(other_tracks(item));
         let form_2 = if track.kind == TrackKind::Mode2 { count_form_2(track, setting)? } else { 0 };
         if form_2 > 0 {
             let why = "form 2 (films, sound): an image of 2048-byte sectors holds only 2048 of their 2324 bytes".into();
-            made.left_out.push(LeftOut { what: format!("276 bytes each of {form_2} sectors"), bytes: form_2 * 276, why });
+            made.left_out.push(LeftOut {
+                what: format!("276 bytes each of {form_2} sectors"),
+                bytes: form_2 * 276,
+                why,
+            });
         }
         if track.sector_len >= RAW as u64 && options.blank.is_empty() {
             let skip = track.gap_sectors;
-            let original = decanter_core::view::Slice::new(track.source.clone(), skip * track.sector_len, track.source.len() - skip * track.sector_len)?;
+            let original = decanter_core::view::Slice::new(
+                track.source.clone(),
+                skip * track.sector_len,
+                track.source.len() - skip * track.sector_len,
+            )?;
             let original: SourceRef = Arc::new(Spaced::new(Arc::new(original), track.sector_len, 0, RAW as u64));
             made.back = Back::RawSectors(original, track.kind, track.first_sector + skip);
         }
@@ -122,7 +132,9 @@ pub(super) fn raw(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
         return joined(item, options, setting);
     }
     if options.repair {
-        return Err(Error::Usage("there are no codes to repair it by: it is no image with all bytes of a CD's sectors".into()));
+        return Err(Error::Usage(
+            "there are no codes to repair it by: it is no image with all bytes of a CD's sectors".into(),
+        ));
     }
     let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
     let xa = source.len() >= XA_AT + 8 && &read_array::<8>(source.as_ref(), XA_AT)? == b"CD-XA001";
@@ -138,7 +150,8 @@ pub(super) fn raw(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
         source: raw.clone(),
         sector_len: RAW as u64,
     };
-    let mut made = Made::new(Blueprint::of(raw.clone()), raw, "every byte; sync, header, EDC and ECC are computed anew");
+    let mut made =
+        Made::new(Blueprint::of(raw.clone()), raw, "every byte; sync, header, EDC and ECC are computed anew");
     if xa {
         made.notices.push(decanter_core::Notice::new(
             "the volume is one of mode 2 sectors: their subheaders, which an image of 2048-byte sectors lacks, are made up as plain data",
@@ -160,7 +173,11 @@ fn joined(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made>
         match track.sector_len {
             len if len > RAW as u64 => {
                 let bytes = track.source.len() / len * (len - RAW as u64);
-                left_out.push(LeftOut { what: format!("subchannel of track {}", track.number), bytes, why: "a cue sheet has no place for it".into() });
+                left_out.push(LeftOut {
+                    what: format!("subchannel of track {}", track.number),
+                    bytes,
+                    why: "a cue sheet has no place for it".into(),
+                });
                 track.source = Arc::new(Spaced::new(track.source.clone(), len, 0, RAW as u64));
                 track.sector_len = RAW as u64;
             }

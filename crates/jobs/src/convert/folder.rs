@@ -52,7 +52,11 @@ fn chosen(item: &Item, options: &Options) -> Result<(Tree, Vec<LeftOut>)> {
     let mut left_out = choose::without(&mut tree, &options.without)?;
     left_out.extend(choose::blank_files(&mut tree, &options.blank)?);
     for node in tree.nodes.iter().filter(|n| matches!(n.kind, Kind::Link(_))) {
-        left_out.push(LeftOut { what: node.path.clone(), bytes: 0, why: "a link, which the file system has no place for".into() });
+        left_out.push(LeftOut {
+            what: node.path.clone(),
+            bytes: 0,
+            why: "a link, which the file system has no place for".into(),
+        });
     }
     tree.nodes.retain(|n| !matches!(n.kind, Kind::Link(_)));
     add_folders(&mut tree);
@@ -87,10 +91,12 @@ pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
     if let Some(family) = family {
         volume.system = family.system.to_owned();
         volume.system_area = family.system_area;
-        let place = |n: &Node| family.first.iter().position(|f| n.path.eq_ignore_ascii_case(f)).unwrap_or(family.first.len());
+        let place =
+            |n: &Node| family.first.iter().position(|f| n.path.eq_ignore_ascii_case(f)).unwrap_or(family.first.len());
         tree.nodes.sort_by_key(|n| if matches!(n.kind, Kind::Folder) { (0, 0) } else { (1, place(n)) });
         if let Some(parameters) = tree.find(family.parameters).and_then(Node::file) {
-            let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: &(), depth: 0, beside: &() };
+            let context =
+                Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: &(), depth: 0, beside: &() };
             let opened = REGISTRY.open(parameters.source()?.clone(), &context, &[])?;
             let value = |name: &str| opened.parameters.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
             let id = value("TITLE_ID").or(value("DISC_ID")).unwrap_or_default();
@@ -103,7 +109,11 @@ pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
     }
     let blueprint = iso9660::compose(&tree, &volume)?;
     let bytes = tree.files().map(|(_, f)| f.len).sum();
-    let mut made = Made::new(blueprint, Arc::new(Fill { byte: 0, len: bytes }), "all files with their content; the file system is new");
+    let mut made = Made::new(
+        blueprint,
+        Arc::new(Fill { byte: 0, len: bytes }),
+        "all files with their content; the file system is new",
+    );
     made.left_out = left_out;
     made.back = Back::Files(tree);
     Ok(made)
@@ -130,7 +140,11 @@ pub(super) fn xdvdfs(item: &Item, options: &Options, _: &Setting<'_>) -> Result<
     if let Some(source) = &item.source {
         let base = xdvdfs::find(source.as_ref())?.map_or(0, |p| p.offset);
         if base > 0 {
-            left_out.push(LeftOut { what: "the video partition".into(), bytes: base, why: "not read by a game".into() });
+            left_out.push(LeftOut {
+                what: "the video partition".into(),
+                bytes: base,
+                why: "not read by a game".into(),
+            });
         }
         let used = files + item.opened.structure.iter().map(|s| s.end - s.start).sum::<u64>();
         let padding = source.len().saturating_sub(base + used);
@@ -162,7 +176,11 @@ fn kept(item: &Item, options: &Options) -> Result<Made> {
         parts.push(Arc::new(Slice::new(bytes.clone(), range.start, range.end - range.start)?));
         at = range.end;
     }
-    left_out.push(LeftOut { what: "padding".into(), bytes: padding, why: "belongs to no file: a hole of zeros".into() });
+    left_out.push(LeftOut {
+        what: "padding".into(),
+        bytes: padding,
+        why: "belongs to no file: a hole of zeros".into(),
+    });
     if base > 0 {
         left_out.push(LeftOut { what: "the video partition".into(), bytes: base, why: "not read by a game".into() });
     }

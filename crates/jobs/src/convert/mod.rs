@@ -114,11 +114,14 @@ pub(crate) enum Back {
     Files(Tree),
 }
 
+/// Makes the text of a small file for the name of the main one.
+type BesideText = Box<dyn Fn(&str) -> String>;
+
 /// A conversion that is laid out.
 pub(crate) struct Made {
     pub(crate) blueprint: Blueprint,
-    /// Small files beside it: extension and bytes, made for the name of the main file.
-    pub(crate) beside: Option<(&'static str, Box<dyn Fn(&str) -> String>)>,
+    /// A small file beside it: extension, and how its text is made.
+    pub(crate) beside: Option<(&'static str, BesideText)>,
     pub(crate) preserved: String,
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) back: Back,
@@ -230,7 +233,9 @@ pub fn convert(
 
 fn advise(what: &str, error: Error) -> Failure {
     let hint = match &error {
-        Error::Unsupported { .. } => Some("rename or leave out what does not fit: --without PATH leaves a file or folder out"),
+        Error::Unsupported { .. } => {
+            Some("rename or leave out what does not fit: --without PATH leaves a file or folder out")
+        }
         _ => None,
     };
     let failure = Failure::new(what, error);
@@ -256,7 +261,9 @@ fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'sta
     };
     let Some(target) = TARGETS.iter().find(|t| t.id == id) else {
         let all: Vec<&str> = TARGETS.iter().map(|t| t.id).collect();
-        return Err(Failure::usage(what, format!("\"{id}\" is none of {}", all.join(", "))).hint("choose one with --to"));
+        return Err(
+            Failure::usage(what, format!("\"{id}\" is none of {}", all.join(", "))).hint("choose one with --to")
+        );
     };
     match (target.accepts)(item) {
         Some(_) => Ok(target),

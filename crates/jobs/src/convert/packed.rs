@@ -25,7 +25,11 @@ fn body(item: &Item, options: &Options) -> Result<(SourceRef, Made)> {
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder has no bytes of its own".into()))?;
     let tree = item.opened.tree.clone().unwrap_or_default();
     let (source, blanked) = choose::blank(&source, &tree, &options.blank)?;
-    let preserved = if blanked.is_empty() { LOSSLESS.to_owned() } else { format!("{LOSSLESS}, but for the files filled with zeros") };
+    let preserved = if blanked.is_empty() {
+        LOSSLESS.to_owned()
+    } else {
+        format!("{LOSSLESS}, but for the files filled with zeros")
+    };
     let mut made = Made::new(decanter_core::Blueprint::new(), source.clone(), preserved);
     made.left_out = blanked;
     Ok((source, made))

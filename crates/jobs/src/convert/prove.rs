@@ -24,7 +24,14 @@ pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setti
     let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::open(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
     let written: SourceRef = Arc::new(Concat::new(parts)?);
     let names = [item.stem.clone()];
-    let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &names, watch: setting.watch, depth: 0, beside: &() };
+    let context = Context {
+        registry: &REGISTRY,
+        keys: &item.keyring,
+        names: &names,
+        watch: setting.watch,
+        depth: 0,
+        beside: &(),
+    };
     match back {
         Back::Bytes(wanted) => {
             let opened = REGISTRY.open(written.clone(), &context, &[]).ok();

@@ -89,5 +89,6 @@ pub(super) fn is_plain_image(item: &Item) -> bool {
 
 /// Whether the source is files that no image holds: a folder, or an archive of one.
 pub(super) fn is_folder(item: &Item) -> bool {
-    matches!(item.opened.format, "folder" | "zip") && item.opened.tree.as_ref().is_some_and(|t| t.files().next().is_some())
+    matches!(item.opened.format, "folder" | "zip")
+        && item.opened.tree.as_ref().is_some_and(|t| t.files().next().is_some())
 }

@@ -51,7 +51,9 @@ fn open(other: &str, own: &Map, setting: &Setting<'_>) -> Result<Copy> {
     };
     let len = own.sectors * own.sector_len;
     if source.len() != len {
-        return Err(Error::WrongDescription { text: format!("it is not the same disc: it has {} bytes instead of {len}", source.len()) });
+        return Err(Error::WrongDescription {
+            text: format!("it is not the same disc: it has {} bytes instead of {len}", source.len()),
+        });
     }
     let whole = || {
         let mut map = Map::new(own.sectors, own.sector_len);
@@ -123,7 +125,8 @@ pub(super) fn fill(other: &str, output: &Partial, map: &mut Map, setting: &Setti
             copy.source.read_at(sector * len, &mut bytes)?;
             for index in 0..count {
                 if copy.map.state_of(sector + index).is_there() {
-                    output.write(&bytes[(index * len) as usize..((index + 1) * len) as usize], (sector + index) * len)?;
+                    output
+                        .write(&bytes[(index * len) as usize..((index + 1) * len) as usize], (sector + index) * len)?;
                     map.set(sector + index, 1, State::Filled);
                     report.filled += 1;
                 }

@@ -72,7 +72,8 @@ pub struct Map {
 impl Map {
     /// One of which nothing was tried.
     pub fn new(sectors: u64, sector_len: u64) -> Self {
-        let runs = if sectors == 0 { Vec::new() } else { vec![Run { first: 0, count: sectors, state: State::Untried }] };
+        let runs =
+            if sectors == 0 { Vec::new() } else { vec![Run { first: 0, count: sectors, state: State::Untried }] };
         Self { sectors, sector_len, disc: None, passes: 0, runs }
     }
 
@@ -140,7 +141,8 @@ impl Map {
 
     /// The map as its text.
     pub fn text(&self) -> String {
-        let mut text = format!("{MAGIC}\nsectors {}\nsector-bytes {}\npasses {}\n", self.sectors, self.sector_len, self.passes);
+        let mut text =
+            format!("{MAGIC}\nsectors {}\nsector-bytes {}\npasses {}\n", self.sectors, self.sector_len, self.passes);
         if let Some(disc) = self.disc {
             let _ = writeln!(text, "disc {disc:08x}");
         }

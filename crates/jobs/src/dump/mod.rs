@@ -109,7 +109,8 @@ pub struct DumpReport {
 /// # Errors
 /// When the drive cannot be opened.
 pub fn new_plan(name: &str, sectors: Option<u64>, sector_len: u64) -> Result<String, Failure> {
-    let mut drive = drive::open(name, sector_len).map_err(|e| Failure::new(format!("cannot open the drive \"{name}\""), e))?;
+    let mut drive =
+        drive::open(name, sector_len).map_err(|e| Failure::new(format!("cannot open the drive \"{name}\""), e))?;
     let sectors = sectors.unwrap_or(drive.sectors());
     Ok(Plan::describe(drive.as_mut(), sectors))
 }
@@ -119,16 +120,23 @@ pub fn new_plan(name: &str, sectors: Option<u64>, sector_len: u64) -> Result<Str
 /// # Errors
 /// When the drive, the plan or the other copy cannot be used, the disc is another one, or writing fails. Missing
 /// sectors are no error, but an answer.
-pub fn dump(name: &str, target: &Path, options: &Options, setting: &Setting<'_>) -> Result<(DumpReport, Answer), Failure> {
+pub fn dump(
+    name: &str,
+    target: &Path,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<(DumpReport, Answer), Failure> {
     let what = format!("cannot dump \"{name}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
     let mut drive = drive::open(name, options.sector_len).map_err(fail)?;
     let plan = match &options.plan {
-        Some(path) => Plan::load(path).map_err(|e| fail(e).hint("\"decanter dump DRIVE --plan new -o FILE\" writes one to begin with"))?,
+        Some(path) => Plan::load(path)
+            .map_err(|e| fail(e).hint("\"decanter dump DRIVE --plan new -o FILE\" writes one to begin with"))?,
         None => Plan::whole(options.sectors.unwrap_or(drive.sectors())),
     };
     if plan.sectors == 0 {
-        return Err(Failure::usage(what, "the drive reports no sectors").hint("is there a disc in it? --sectors overrides a size that is wrong"));
+        return Err(Failure::usage(what, "the drive reports no sectors")
+            .hint("is there a disc in it? --sectors overrides a size that is wrong"));
     }
     let map_path = Map::path_of(target);
     let earlier = Map::load(&map_path).map_err(fail)?.filter(|_| Partial::path_of(target).exists());
@@ -137,7 +145,8 @@ pub fn dump(name: &str, target: &Path, options: &Options, setting: &Setting<'_>)
     let mut map = match earlier {
         Some(map) if map.sectors != plan.sectors || map.sector_len != sector_len => {
             let text = format!("{} sectors were dumped of, the disc now has {}", map.sectors, plan.sectors);
-            return Err(fail(Error::WrongDescription { text }).hint("put the first disc in again, or choose another name with -o"));
+            return Err(fail(Error::WrongDescription { text })
+                .hint("put the first disc in again, or choose another name with -o"));
         }
         Some(map) => map,
         None => Map::new(plan.sectors, sector_len),
@@ -180,12 +189,15 @@ pub fn dump(name: &str, target: &Path, options: &Options, setting: &Setting<'_>)
         report.gone = Some(format!("at sector {sector}: {why}"));
     } else {
         // A disc that was changed on the way shows by its first sectors.
-        same_disc(drive.as_mut(), &mut map).map_err(|e| fail(e).hint("put the first disc in again; what was read since then may be of the other one: begin anew"))?;
+        same_disc(drive.as_mut(), &mut map).map_err(|e| {
+            fail(e).hint("put the first disc in again; what was read since then may be of the other one: begin anew")
+        })?;
     }
     for other in &options.fill_from {
         let filled = fill::fill(other, &output, &mut map, setting);
         let save = map.save(&map_path);
-        let failed = |e| Failure::new(format!("cannot fill from \"{other}\""), e).hint("give another copy of this very disc");
+        let failed =
+            |e| Failure::new(format!("cannot fill from \"{other}\""), e).hint("give another copy of this very disc");
         report.fills.push(filled.map_err(failed)?);
         save.map_err(&fail)?;
     }
@@ -199,7 +211,8 @@ pub fn dump(name: &str, target: &Path, options: &Options, setting: &Setting<'_>)
     report.hit_files = hit_files(&tree, &report.missing);
     if let Some(path) = &options.picture {
         let scene = picture::Scene::of_dump(&map, &tree, &structure, target);
-        picture::draw(&scene, path, setting.replace).map_err(|e| Failure::new(format!("cannot draw \"{}\"", path.display()), e))?;
+        picture::draw(&scene, path, setting.replace)
+            .map_err(|e| Failure::new(format!("cannot draw \"{}\"", path.display()), e))?;
         report.picture = Some(path.clone());
     }
     let answer = finish(&mut report, output, source, target, (digests, &options.digests), setting).map_err(&fail)?;
@@ -247,7 +260,8 @@ fn finish(
         report.path = output.path().to_owned();
         report.next = match &report.gone {
             Some(_) => "connect the drive again and run the same command: it goes on where it stopped".into(),
-            None => "clean the disc and run the same command again, or dump it with another drive and add --fill-from".into(),
+            None => "clean the disc and run the same command again, or dump it with another drive and add --fill-from"
+                .into(),
         };
         return Ok(if report.gone.is_some() { Answer::ReadError } else { Answer::No });
     }
@@ -300,9 +314,9 @@ fn same_disc(drive: &mut dyn drive::Drive, map: &mut Map) -> decanter_core::Resu
     }
     let crc = crc32fast::hash(&bytes);
     match map.disc {
-        Some(known) if known != crc => {
-            Err(Error::WrongDescription { text: "the disc in the drive is not the one that was begun with: its first sectors are others".into() })
-        }
+        Some(known) if known != crc => Err(Error::WrongDescription {
+            text: "the disc in the drive is not the one that was begun with: its first sectors are others".into(),
+        }),
         _ => {
             map.disc = Some(crc);
             Ok(())

@@ -64,7 +64,11 @@ impl Plan {
         let mut next = 0u64;
         for (index, region) in plan.region.iter().enumerate() {
             if region.first != next {
-                return Err(wrong(format!("region {} begins at sector {}, but the one before it ends before {next}", index + 1, region.first)));
+                return Err(wrong(format!(
+                    "region {} begins at sector {}, but the one before it ends before {next}",
+                    index + 1,
+                    region.first
+                )));
             }
             next = next.checked_add(region.count).ok_or_else(|| wrong("a region is too long".into()))?;
         }
@@ -84,17 +88,25 @@ impl Plan {
         let _ = writeln!(text, "# The drive reports {reported} sectors of {len} bytes.");
         match found {
             Some(place) => {
-                let _ = writeln!(text, "# Found: {}; the game partition begins at sector {}.", place.discs, place.offset / SECTOR);
+                let _ = writeln!(
+                    text,
+                    "# Found: {}; the game partition begins at sector {}.",
+                    place.discs,
+                    place.offset / SECTOR
+                );
             }
             None => text.push_str("# No game partition was found at its known places:\n"),
         }
         if found.is_none() {
             for place in &xdvdfs::PLACES {
-                let seen = if place.offset / SECTOR + 33 <= sectors { "looked at" } else { "beyond what the drive shows" };
+                let seen =
+                    if place.offset / SECTOR + 33 <= sectors { "looked at" } else { "beyond what the drive shows" };
                 let _ = writeln!(text, "#   sector {:<8} {} ({seen})", place.offset / SECTOR, place.discs);
             }
         }
-        text.push_str("# Regions follow each other from sector 0 on. action is \"read\" or \"fill\" (zeros, where the drive\n");
+        text.push_str(
+            "# Regions follow each other from sector 0 on. action is \"read\" or \"fill\" (zeros, where the drive\n",
+        );
         text.push_str("# shows nothing). Their counts have to add up to the sectors of the finished image.\n");
         let _ = write!(text, "\nsectors = {sectors}\n");
         let mut region = |first: u64, count: u64| {
@@ -127,7 +139,9 @@ impl Source for DriveSource<'_> {
         let end = (offset + buf.len() as u64).div_ceil(self.sector_len);
         let mut sectors = vec![0; ((end - first) * self.sector_len) as usize];
         let mut drive = self.drive.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        drive.read(first, &mut sectors).map_err(|_| Error::Unreadable { why: format!("sector {first} cannot be read") })?;
+        drive
+            .read(first, &mut sectors)
+            .map_err(|_| Error::Unreadable { why: format!("sector {first} cannot be read") })?;
         let from = (offset - first * self.sector_len) as usize;
         buf.copy_from_slice(&sectors[from..from + buf.len()]);
         Ok(())

@@ -2,10 +2,10 @@
 
 use super::drive::{Drive, Trouble};
 use super::map::{Map, State};
+use crossbeam_channel::{Receiver, Sender, bounded};
 use decanter_core::digest::{Digest, Hasher};
 use decanter_core::pour::Partial;
 use decanter_core::{Error, Result, Watch};
-use crossbeam_channel::{Receiver, Sender, bounded};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};

@@ -82,8 +82,8 @@ impl SimulatedDrive {
     /// When it, or the image that it names, cannot be read.
     pub fn open(path: &Path) -> Result<Self> {
         let text = std::fs::read_to_string(path).map_err(|e| Error::io("open", path, e))?;
-        let description: Description =
-            toml::from_str(&text).map_err(|e| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end())))?;
+        let description: Description = toml::from_str(&text)
+            .map_err(|e| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end())))?;
         if !(512..=4096).contains(&description.sector_bytes) {
             return Err(Error::Usage(format!("{}: sector_bytes has to be from 512 to 4096", path.display())));
         }
@@ -137,14 +137,17 @@ impl Drive for SimulatedDrive {
         let last = first + buf.len() as u64 / len - 1;
         if let Some(speed) = self.description.bytes_per_second {
             let now = Instant::now();
-            self.busy_until = self.busy_until.max(now) + Duration::from_secs_f64(buf.len() as f64 / speed.max(1) as f64);
+            self.busy_until =
+                self.busy_until.max(now) + Duration::from_secs_f64(buf.len() as f64 / speed.max(1) as f64);
             std::thread::sleep(self.busy_until - now);
         }
         if self.description.vanishes_at.is_some_and(|at| last >= at) {
             return Err(Trouble::Gone("the drive no longer answers".into()));
         }
         self.swapped |= self.description.swapped.as_ref().is_some_and(|s| last >= s.from_sector);
-        let has_faults = !(self.description.bad.is_empty() && self.description.flaky.is_empty() && self.description.wrong_once.is_empty());
+        let has_faults = !(self.description.bad.is_empty()
+            && self.description.flaky.is_empty()
+            && self.description.wrong_once.is_empty());
         let (mut silent, mut wrong) = (false, Vec::new());
         if has_faults {
             for sector in first..=last {

@@ -182,7 +182,11 @@ struct Subject {
 ///
 /// # Errors
 /// When a source is not there, or the user stops.
-pub fn verify(sources: &[String], against: &Against, setting: &Setting<'_>) -> std::result::Result<MatchReport, Failure> {
+pub fn verify(
+    sources: &[String],
+    against: &Against,
+    setting: &Setting<'_>,
+) -> std::result::Result<MatchReport, Failure> {
     let mut subjects = Vec::new();
     let own: HashSet<PathBuf> = against.paths.iter().filter_map(|p| std::fs::canonicalize(p).ok()).collect();
     let mut inner = Vec::new();
@@ -252,7 +256,7 @@ pub fn verify(sources: &[String], against: &Against, setting: &Setting<'_>) -> s
 /// The files that a cue sheet names, which belong to it.
 fn tracks_of(path: &Path, shown: &str, setting: &Setting<'_>) -> Result<Vec<Subject>> {
     let source = FileSource::open(path)?;
-    if !REGISTRY.detect(&source, &[])?.is_some_and(|f| f.id() == "cue") {
+    if REGISTRY.detect(&source, &[])?.is_none_or(|f| f.id() != "cue") {
         return Ok(Vec::new());
     }
     let item = locate::open(shown, "verify", setting).map_err(|f| *f.cause)?;
@@ -298,7 +302,8 @@ impl Seeker<'_> {
         let names = [last_name(name).rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()];
         let watch = self.setting.watch;
         let context = Context { registry: &REGISTRY, keys: self.keys, names: &names, watch, depth, beside: &() };
-        let opened = container.map_or_else(|| REGISTRY.open(source.clone(), &context, &[]), |f| f.open(source.clone(), &context));
+        let opened = container
+            .map_or_else(|| REGISTRY.open(source.clone(), &context, &[]), |f| f.open(source.clone(), &context));
         match opened {
             Ok(opened) => self.inside(&opened.tree.unwrap_or_default(), opened.format, name, shown, depth),
             Err(e) => self.unreadable(source, shown, e),
@@ -378,7 +383,10 @@ impl Seeker<'_> {
         };
         let other = entry(best);
         let (state, note) = match (other.status, other.len) {
-            (Status::NoDump, _) => (MatchState::Unknown, Some("listed, but nobody has dumped it: there is nothing to hold it against".into())),
+            (Status::NoDump, _) => (
+                MatchState::Unknown,
+                Some("listed, but nobody has dumped it: there is nothing to hold it against".into()),
+            ),
             (_, Some(own)) if own != len => (MatchState::Differs, Some(format!("{len} bytes instead of {own}"))),
             _ => (MatchState::Differs, None),
         };
@@ -434,7 +442,9 @@ fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
 }
 
 fn entries_of(catalogues: &[Arc<Catalogue>], find: impl Fn(&Catalogue) -> Vec<usize>) -> Vec<(usize, usize)> {
-    let each = |(number, catalogue): (usize, &Arc<Catalogue>)| find(catalogue).into_iter().map(move |e| (number, e)).collect::<Vec<_>>();
+    let each = |(number, catalogue): (usize, &Arc<Catalogue>)| {
+        find(catalogue).into_iter().map(move |e| (number, e)).collect::<Vec<_>>()
+    };
     catalogues.iter().enumerate().flat_map(each).collect()
 }
 
@@ -473,7 +483,11 @@ fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
             for e in game.entries.clone() {
                 let entry = &catalogue.entries()[e];
                 if entry.status != Status::NoDump && !here.contains(&(c, e)) {
-                    missing.push(MissingEntry { game: game.name.clone(), name: entry.name.to_string(), bytes: entry.len });
+                    missing.push(MissingEntry {
+                        game: game.name.clone(),
+                        name: entry.name.to_string(),
+                        bytes: entry.len,
+                    });
                 }
             }
             if missing.len() == before { complete += 1 } else { partial += 1 }

@@ -33,7 +33,13 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
             name: name.clone(),
             first_sector: track.first_sector,
             sectors: scan.sectors,
-            state: if !checks { "unchecked" } else if scan.fault_count == 0 { "match" } else { "differs" },
+            state: if !checks {
+                "unchecked"
+            } else if scan.fault_count == 0 {
+                "match"
+            } else {
+                "differs"
+            },
             note,
         });
         for digest in scan.digests {
@@ -64,12 +70,12 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
             _ => counts.unreadable += 1,
         }
         let note = file.source().err().map(|e| e.to_string());
-        files.push(report(node.path.clone(), state, file.len, suspects, note));
+        files.push(FileReport { suspects, note, ..FileReport::new(node.path.clone(), state, file.len) });
     }
     let mut others: Vec<_> = hit.into_iter().collect();
     others.sort_by(|a, b| a.0.cmp(&b.0));
     for (place, suspects) in others {
-        files.push(report(place, FileState::Unreadable, 0, suspects, None));
+        files.push(FileReport { suspects, ..FileReport::new(place, FileState::Unreadable, 0) });
     }
     let verdict = match (faulty, counts.unreadable) {
         (0, 0) => Verdict::Sound,
@@ -93,8 +99,4 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
         next,
         notices: item.notices().to_vec(),
     })
-}
-
-fn report(path: String, state: FileState, bytes: u64, suspects: Vec<Suspect>, note: Option<String>) -> FileReport {
-    FileReport { path, state, bytes, expected: None, found: None, sector: None, suspects, note, is_read_error: false }
 }

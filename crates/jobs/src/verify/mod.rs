@@ -148,6 +148,23 @@ pub struct FileReport {
     pub is_read_error: bool,
 }
 
+impl FileReport {
+    /// One of which no more is known.
+    fn new(path: String, state: FileState, bytes: u64) -> Self {
+        Self {
+            path,
+            state,
+            bytes,
+            expected: None,
+            found: None,
+            sector: None,
+            suspects: Vec::new(),
+            note: None,
+            is_read_error: false,
+        }
+    }
+}
+
 /// One stretch of the source.
 #[derive(Debug, Serialize)]
 pub struct RangeReport {
@@ -274,7 +291,14 @@ fn find_expectation(
             .hint("give the description of this very disc with --against"));
     }
     for (at, source) in &item.descriptions {
-        let context = Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: setting.watch, depth: 0, beside: &() };
+        let context = Context {
+            registry: &REGISTRY,
+            keys: &item.keyring,
+            names: &[],
+            watch: setting.watch,
+            depth: 0,
+            beside: &(),
+        };
         if let Ok(opened) = REGISTRY.open(source.clone(), &context, &[])
             && let Some(expectation) = opened.expectation
         {
@@ -340,15 +364,8 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let mut counts = Counts::default();
     for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
         let mut report = FileReport {
-            path: node.path.clone(),
-            state: FileState::Match,
-            bytes: file.len,
-            expected: None,
-            found: None,
             sector: file.spans.first().map(|s| s.start / SECTOR),
-            suspects: Vec::new(),
-            note: None,
-            is_read_error: false,
+            ..FileReport::new(node.path.clone(), FileState::Match, file.len)
         };
         let whole_image_is_read = item.source.is_some() && !file.spans.is_empty();
         let read = match &file.content {

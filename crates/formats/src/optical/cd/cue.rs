@@ -40,7 +40,9 @@ impl Format for CueSheet {
             return Ok(None);
         }
         let text = text(source)?;
-        let has = |word: &str| text.lines().any(|l| l.trim_start().get(..word.len()).is_some_and(|w| w.eq_ignore_ascii_case(word)));
+        let has = |word: &str| {
+            text.lines().any(|l| l.trim_start().get(..word.len()).is_some_and(|w| w.eq_ignore_ascii_case(word)))
+        };
         Ok((!text.contains('\0') && has("FILE ") && has("TRACK ")).then_some(85))
     }
 
@@ -48,9 +50,7 @@ impl Format for CueSheet {
         let sheet = Sheet::parse(&text(source.as_ref())?)?;
         let mut opened = Opened::new(ID, self.name());
         opened.tracks = sheet.tracks(context, &mut opened.notices)?;
-        for (name, value) in [("catalogue number", &sheet.catalogue)] {
-            opened.fact(name, value.clone());
-        }
+        opened.fact("catalogue number", sheet.catalogue.clone());
         describe(&mut opened, context)?;
         Ok(opened)
     }
@@ -117,12 +117,15 @@ impl Sheet {
             offset += raw.len() as u64 + 1;
             let words = words(raw.trim());
             let Some(command) = words.first().map(|w| w.to_ascii_uppercase()) else { continue };
-            let word = |n: usize| words.get(n).map(String::as_str).ok_or_else(|| at.error(format!("{command} needs more words")));
+            let word = |n: usize| {
+                words.get(n).map(String::as_str).ok_or_else(|| at.error(format!("{command} needs more words")))
+            };
             match command.as_str() {
                 "FILE" => sheet.file(&words, at)?,
                 "TRACK" => sheet.track(word(1)?, word(2)?, at)?,
                 "INDEX" => {
-                    let frames = frames(word(2)?).ok_or_else(|| at.error("an index has to be minutes:seconds:frames"))?;
+                    let frames =
+                        frames(word(2)?).ok_or_else(|| at.error("an index has to be minutes:seconds:frames"))?;
                     let number: u8 = word(1)?.parse().map_err(|_| at.error("an index needs a number"))?;
                     let entry = sheet.entry(at)?;
                     let last = entry.index1.or(entry.index0);
@@ -136,7 +139,8 @@ impl Sheet {
                     }
                 }
                 "PREGAP" => {
-                    let frames = frames(word(1)?).ok_or_else(|| at.error("a pregap has to be minutes:seconds:frames"))?;
+                    let frames =
+                        frames(word(1)?).ok_or_else(|| at.error("a pregap has to be minutes:seconds:frames"))?;
                     sheet.entry(at)?.pregap = frames;
                 }
                 "CATALOG" => sheet.catalogue = word(1)?.to_owned(),
@@ -183,7 +187,9 @@ impl Sheet {
         };
         let last = self.files.iter().flat_map(|f| &f.tracks).last().map(|t| t.number);
         if last.is_some_and(|l| l >= number) {
-            return Err(at.error(format!("track {number} comes after track {}: tracks have to ascend", last.unwrap_or(0))));
+            return Err(
+                at.error(format!("track {number} comes after track {}: tracks have to ascend", last.unwrap_or(0)))
+            );
         }
         let Some(file) = self.files.last_mut() else { return Err(at.error("a track needs a FILE before it")) };
         file.tracks.push(Entry { number, kind, sector_len, index0: None, index1: None, pregap: 0, at });
@@ -242,7 +248,9 @@ impl Sheet {
                     let needed = at + sectors.max(index1 - first + 1) * entry.sector_len;
                     return Err(entry.at.error(format!(
                         "track {} needs {needed} bytes of \"{}\", which has {}: it is too short",
-                        entry.number, file.name, source.len()
+                        entry.number,
+                        file.name,
+                        source.len()
                     )));
                 }
                 let len = sectors * entry.sector_len;
@@ -304,7 +312,9 @@ mod tests {
 
     #[test]
     fn names_with_and_without_quotes() {
-        let sheet = Sheet::parse("FILE \"Pier Nine (Track 1).bin\" BINARY\n TRACK 01 MODE2/2352\n  INDEX 01 00:00:00\n").unwrap();
+        let sheet =
+            Sheet::parse("FILE \"Pier Nine (Track 1).bin\" BINARY\n TRACK 01 MODE2/2352\n  INDEX 01 00:00:00\n")
+                .unwrap();
         assert_eq!(sheet.files[0].name, "Pier Nine (Track 1).bin");
         let sheet = Sheet::parse("file Pier Nine.bin binary\r\ntrack 1 audio\r\nindex 1 0:2:0\r\n").unwrap();
         assert_eq!(sheet.files[0].name, "Pier Nine.bin");

@@ -86,7 +86,8 @@ impl Format for CdRaw {
         track(1, kind, 0, data)?;
         if data < sectors {
             track(2, TrackKind::Audio, data, sectors - data)?;
-            opened.notice("what follows the data has no sector headers: it is sound; a cue sheet would tell its tracks");
+            opened
+                .notice("what follows the data has no sector headers: it is sound; a cue sheet would tell its tracks");
         }
         describe(&mut opened, context)?;
         Ok(opened)

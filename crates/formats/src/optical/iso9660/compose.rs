@@ -80,7 +80,8 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
     let path_len = |names| layout.path_table(names, &[]).len() as u64;
     let (plain_len, joliet_len) = (path_len(Names::Plain), path_len(Names::Joliet));
     let bridge = volume.udf.then(|| layout.bridge());
-    let bridge = bridge.as_ref().map(|(folders, files)| Bridge { label: &volume.label, folders, files, date: newest(tree) });
+    let bridge =
+        bridge.as_ref().map(|(folders, files)| Bridge { label: &volume.label, folders, files, date: newest(tree) });
     let mut next = bridge.as_ref().map_or(19, |b| PARTITION + b.blocks());
     let mut take = |bytes: u64| {
         let at = next;
@@ -115,7 +116,10 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
     }
     let sizes = Sizes { total, date: newest(tree) };
     put(16, layout.descriptor(Names::Plain, volume, &sizes, plain_len, tables[0], tables[1], places[0][0]).as_bytes());
-    put(17, layout.descriptor(Names::Joliet, volume, &sizes, joliet_len, tables[2], tables[3], places[1][0]).as_bytes());
+    put(
+        17,
+        layout.descriptor(Names::Joliet, volume, &sizes, joliet_len, tables[2], tables[3], places[1][0]).as_bytes(),
+    );
     put(18, &[&[TERMINATOR][..], &CD001, &[1]].concat());
     for (names, at, little) in
         [(Names::Plain, 0, true), (Names::Plain, 1, false), (Names::Joliet, 2, true), (Names::Joliet, 3, false)]

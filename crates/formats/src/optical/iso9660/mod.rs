@@ -79,7 +79,9 @@ impl Format for Iso9660 {
             let more = other.tree.as_ref().map_or(0, |t| t.files().count());
             opened.structure.extend(other.structure);
             if more > files {
-                opened.notice(format!("its UDF volume has {more} files, its ISO 9660 volume {files}: the UDF files are shown"));
+                opened.notice(format!(
+                    "its UDF volume has {more} files, its ISO 9660 volume {files}: the UDF files are shown"
+                ));
                 opened.tree = other.tree;
                 files = more;
             }
@@ -139,7 +141,12 @@ impl Volumes {
             let len = u64::from(d.path_table_size.get().0).next_multiple_of(SECTOR);
             let places = [d.path_table_le, d.path_table_le_copy].map(|p| u64::from(p.get()));
             let big = [d.path_table_be, d.path_table_be_copy].map(|p| u64::from(p.get()));
-            places.into_iter().chain(big).filter(|&p| p > 0).map(move |p| p * self.block..p * self.block + len).collect::<Vec<_>>()
+            places
+                .into_iter()
+                .chain(big)
+                .filter(|&p| p > 0)
+                .map(move |p| p * self.block..p * self.block + len)
+                .collect::<Vec<_>>()
         };
         self.joliet.iter().chain([&self.primary]).flat_map(|d| tables(d)).collect()
     }

@@ -22,7 +22,8 @@ pub fn system_id(source: &dyn Source) -> Result<Option<String>> {
 /// What reading fails with.
 pub fn root_has(source: &dyn Source, name: &str) -> Result<bool> {
     let Some(descriptor) = descriptor(source)? else { return Ok(false) };
-    let word = |at: usize| u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]]);
+    let word =
+        |at: usize| u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]]);
     let (start, len) = (u64::from(word(156 + 2)) * SECTOR, u64::from(word(156 + 10)).min(MOST_ROOT));
     if start.saturating_add(len) > source.len() {
         return Ok(false);

@@ -74,7 +74,8 @@ impl Bridge<'_> {
 
     fn folder_blocks(&self, folder: usize) -> u64 {
         let f = &self.folders[folder];
-        let names = f.folders.iter().map(|&i| &self.folders[i].name).chain(f.files.iter().map(|&i| &self.files[i].name));
+        let names =
+            f.folders.iter().map(|&i| &self.folders[i].name).chain(f.files.iter().map(|&i| &self.files[i].name));
         let bytes: usize = 40 + names.map(|n| (38 + identifier(n).len()).next_multiple_of(4)).sum::<usize>();
         (bytes as u64).div_ceil(SECTOR)
     }
@@ -114,7 +115,10 @@ impl Bridge<'_> {
             let bytes = self.folder_bytes(index, &folders, &files);
             let links = 1 + folder.folders.len() as u16;
             let extent = [(block + 1, bytes.len() as u64)];
-            put(PARTITION + block, &entry(block, 4, links, folder.modified, bytes.len() as u64, &extent, unique(block, index == 0)));
+            put(
+                PARTITION + block,
+                &entry(block, 4, links, folder.modified, bytes.len() as u64, &extent, unique(block, index == 0)),
+            );
             put(PARTITION + block + 1, &bytes);
         }
         for (file, &block) in self.files.iter().zip(&files) {
@@ -251,7 +255,15 @@ fn unique(block: u64, is_root: bool) -> u64 {
     if is_root { 0 } else { block + 16 }
 }
 
-fn entry(block: u64, kind: u8, links: u16, modified: Option<i64>, len: u64, extents: &[(u64, u64)], id: u64) -> Vec<u8> {
+fn entry(
+    block: u64,
+    kind: u8,
+    links: u16,
+    modified: Option<i64>,
+    len: u64,
+    extents: &[(u64, u64)],
+    id: u64,
+) -> Vec<u8> {
     let mut body = Body::new(176 + extents.len() * 8);
     body.u16(20, 4);
     body.u16(24, 1);

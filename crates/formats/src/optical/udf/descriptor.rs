@@ -128,7 +128,11 @@ pub(super) struct Allocation {
 /// A long allocation descriptor at `at`.
 pub(super) fn long_ad(f: Fields<'_>, at: usize) -> Allocation {
     let len = f.u32(at);
-    Allocation { kind: (len >> 30) as u8, len: len & 0x3fff_ffff, at: Address { block: f.u32(at + 4), partition: f.u16(at + 8) } }
+    Allocation {
+        kind: (len >> 30) as u8,
+        len: len & 0x3fff_ffff,
+        at: Address { block: f.u32(at + 4), partition: f.u16(at + 8) },
+    }
 }
 
 #[cfg(test)]

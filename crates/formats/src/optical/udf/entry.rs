@@ -58,7 +58,9 @@ pub(super) fn read(maps: &Maps, at: Address, len: u64) -> Result<Entry> {
                 Err(e) => return Err(e),
             };
             match check(&bytes, offset) {
-                Ok(tag::FILE_ENTRY | tag::EXTENDED_FILE_ENTRY) => found = Some(parse(maps, &bytes, offset, place.partition)?),
+                Ok(tag::FILE_ENTRY | tag::EXTENDED_FILE_ENTRY) => {
+                    found = Some(parse(maps, &bytes, offset, place.partition)?)
+                }
                 Ok(tag::INDIRECT) => {
                     let icb = long_ad(Fields(&bytes), 36);
                     next = Some((icb.at, u64::from(icb.len)));
@@ -67,7 +69,13 @@ pub(super) fn read(maps: &Maps, at: Address, len: u64) -> Result<Entry> {
                 Ok(tag::TERMINAL) => break,
                 // An ICB may have unrecorded blocks after the entry.
                 _ if found.is_some() => break,
-                Ok(other) => return Err(Error::malformed(ID, format!("a descriptor (tag {other}) where a file entry belongs"), offset)),
+                Ok(other) => {
+                    return Err(Error::malformed(
+                        ID,
+                        format!("a descriptor (tag {other}) where a file entry belongs"),
+                        offset,
+                    ));
+                }
                 Err(e) => return Err(e),
             }
         }
@@ -91,7 +99,11 @@ fn parse(maps: &Maps, bytes: &[u8], offset: u64, partition: u16) -> Result<Entry
     let (attributes, descriptors) = (f.u32(lens_at) as usize, f.u32(lens_at + 4) as usize);
     let start = head + attributes;
     let Some(area) = bytes.get(start..start.saturating_add(descriptors)) else {
-        return Err(Error::malformed(ID, "the allocation descriptors do not fit the file entry", offset + lens_at as u64));
+        return Err(Error::malformed(
+            ID,
+            "the allocation descriptors do not fit the file entry",
+            offset + lens_at as u64,
+        ));
     };
     let mut structure = vec![offset..offset + maps.block];
     let body = match f.u16(34) & 7 {
@@ -147,7 +159,11 @@ fn extents(
             }
             all.push(allocation);
             if all.len() > MOST_EXTENTS {
-                return Err(Error::Limit { what: "extents of a file", asked: all.len() as u64, limit: MOST_EXTENTS as u64 });
+                return Err(Error::Limit {
+                    what: "extents of a file",
+                    asked: all.len() as u64,
+                    limit: MOST_EXTENTS as u64,
+                });
             }
         }
         let Some(more) = more else { return Ok(all) };
@@ -210,7 +226,9 @@ impl Entry {
     pub(super) fn block_extents(&self, maps: &Maps) -> Vec<(u32, u32)> {
         match &self.body {
             Body::Embedded(..) => Vec::new(),
-            Body::Extents(all) => all.iter().map(|a| (a.at.block, u64::from(a.len).div_ceil(maps.block) as u32)).collect(),
+            Body::Extents(all) => {
+                all.iter().map(|a| (a.at.block, u64::from(a.len).div_ceil(maps.block) as u32)).collect()
+            }
         }
     }
 }

@@ -151,7 +151,8 @@ fn read_sequence(source: &SourceRef, sector: u64, anchor: u64, notices: &mut Vec
                 if index > 0 {
                     notices.push(Notice::new("the main volume descriptors are damaged: the reserve is used"));
                 }
-                let range = |(start, len): (u32, u32)| u64::from(start) * sector..u64::from(start) * sector + u64::from(len);
+                let range =
+                    |(start, len): (u32, u32)| u64::from(start) * sector..u64::from(start) * sector + u64::from(len);
                 volume.structure.extend(extents.map(range));
                 return Ok(volume);
             }
@@ -163,7 +164,9 @@ fn read_sequence(source: &SourceRef, sector: u64, anchor: u64, notices: &mut Vec
 }
 
 fn sequence(source: &SourceRef, sector: u64, start: u64, len: u64) -> Result<Volume> {
-    let (mut logical, mut partitions): (Option<(u32, Vec<u8>, u64)>, Vec<(u32, Physical)>) = (None, Vec::new());
+    // Each with its sequence number: of several, the last counts.
+    let mut logical: Option<(u32, Vec<u8>, u64)> = None;
+    let mut partitions: Vec<(u32, Physical)> = Vec::new();
     let (mut at, mut end) = (start, start + len.div_ceil(sector));
     for _ in 0..MOST_DESCRIPTORS {
         if at >= end {
@@ -192,7 +195,9 @@ fn sequence(source: &SourceRef, sector: u64, start: u64, len: u64) -> Result<Vol
             tag::LOGICAL_VOLUME if logical.as_ref().is_none_or(|(seq, ..)| f.u32(16) >= *seq) => {
                 logical = Some((f.u32(16), bytes.clone(), offset));
             }
-            tag::POINTER => (at, end) = (f.u32(24).into(), u64::from(f.u32(24)) + u64::from(f.u32(20)).div_ceil(sector)),
+            tag::POINTER => {
+                (at, end) = (f.u32(24).into(), u64::from(f.u32(24)) + u64::from(f.u32(20)).div_ceil(sector))
+            }
             tag::TERMINATING => break,
             tag::PRIMARY => {}
             _ => {}

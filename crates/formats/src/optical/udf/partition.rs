@@ -44,7 +44,13 @@ pub(super) struct Maps {
 
 impl Maps {
     /// Reads the maps of a logical volume descriptor at byte `offset`.
-    pub(super) fn read(source: &SourceRef, block: u64, lvd: &[u8], offset: u64, partitions: &[Physical]) -> Result<Self> {
+    pub(super) fn read(
+        source: &SourceRef,
+        block: u64,
+        lvd: &[u8],
+        offset: u64,
+        partitions: &[Physical],
+    ) -> Result<Self> {
         let f = Fields(lvd);
         let count = f.u32(268);
         if count > MOST_MAPS {
@@ -60,7 +66,9 @@ impl Maps {
             }
             let physical = |number: u16| {
                 let found = partitions.iter().find(|p| p.number == number).copied();
-                found.ok_or_else(|| Error::malformed(ID, format!("partition {number} has no descriptor"), offset + at as u64))
+                found.ok_or_else(|| {
+                    Error::malformed(ID, format!("partition {number} has no descriptor"), offset + at as u64)
+                })
             };
             let name = String::from_utf8_lossy(map.bytes(5, 23)).trim_end_matches('\0').to_owned();
             maps.push(match (kind, name.as_str()) {
@@ -72,7 +80,9 @@ impl Maps {
                 }
                 (Some(2), "*UDF Metadata Partition") => {
                     let number = map.u16(38);
-                    let on = maps.iter().position(|m| matches!(m, Map::Plain(p) | Map::Sparable(p, ..) if p.number == number));
+                    let on = maps
+                        .iter()
+                        .position(|m| matches!(m, Map::Plain(p) | Map::Sparable(p, ..) if p.number == number));
                     let Some(on) = on else {
                         return Err(Error::malformed(ID, "the metadata partition stands on none", offset + at as u64));
                     };
@@ -130,7 +140,11 @@ impl Maps {
                     block = 0;
                 }
                 if left > 0 {
-                    return Err(Error::malformed(ID, format!("block {} lies past the end of the metadata file", at.block), 0));
+                    return Err(Error::malformed(
+                        ID,
+                        format!("block {} lies past the end of the metadata file", at.block),
+                        0,
+                    ));
                 }
                 Ok(ranges)
             }

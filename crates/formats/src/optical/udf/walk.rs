@@ -49,7 +49,8 @@ pub(super) fn walk(maps: &Maps, set: Allocation, notices: &mut Vec<Notice>, cont
     let root = long_ad(Fields(&bytes), 400);
     // A terminator follows the descriptor.
     let structure = vec![offset..offset + 2 * maps.block];
-    let mut walk = Walk { maps, nodes: Vec::new(), structure, seen: HashSet::new(), folder_bytes: 0, notices, troubles: 0 };
+    let mut walk =
+        Walk { maps, nodes: Vec::new(), structure, seen: HashSet::new(), folder_bytes: 0, notices, troubles: 0 };
     let (at, len) = icb(root);
     walk.seen.insert(at);
     let mut todo = vec![(String::new(), entry::read(maps, at, len)?, 0)];
@@ -73,7 +74,13 @@ impl Walk<'_> {
         }
     }
 
-    fn folder(&mut self, path: &str, entry: &Entry, depth: usize, todo: &mut Vec<(String, Entry, usize)>) -> Result<()> {
+    fn folder(
+        &mut self,
+        path: &str,
+        entry: &Entry,
+        depth: usize,
+        todo: &mut Vec<(String, Entry, usize)>,
+    ) -> Result<()> {
         let shown = if path.is_empty() { "the root folder" } else { path };
         self.structure.extend(entry.structure.iter().cloned());
         self.folder_bytes += entry.len;
@@ -112,7 +119,9 @@ impl Walk<'_> {
             match check(padded, offset) {
                 Ok(tag::FILE_IDENTIFIER) => {}
                 _ => {
-                    self.note(format!("an entry of {shown} is damaged at offset {offset:#x}; the rest of the folder is not known"));
+                    self.note(format!(
+                        "an entry of {shown} is damaged at offset {offset:#x}; the rest of the folder is not known"
+                    ));
                     break;
                 }
             }
@@ -120,7 +129,11 @@ impl Walk<'_> {
                 continue;
             }
             if self.nodes.len() >= MOST_NODES {
-                return Err(Error::Limit { what: "directory entries", asked: MOST_NODES as u64 + 1, limit: MOST_NODES as u64 });
+                return Err(Error::Limit {
+                    what: "directory entries",
+                    asked: MOST_NODES as u64 + 1,
+                    limit: MOST_NODES as u64,
+                });
             }
             let name = text(&raw[38 + use_len..]).replace('/', "_");
             let path = if path.is_empty() { name } else { format!("{path}/{name}") };
@@ -129,7 +142,13 @@ impl Walk<'_> {
         Ok(())
     }
 
-    fn child(&mut self, path: String, at: Allocation, depth: usize, todo: &mut Vec<(String, Entry, usize)>) -> Result<()> {
+    fn child(
+        &mut self,
+        path: String,
+        at: Allocation,
+        depth: usize,
+        todo: &mut Vec<(String, Entry, usize)>,
+    ) -> Result<()> {
         let (place, len) = icb(at);
         let entry = match entry::read(self.maps, place, len) {
             Ok(entry) => entry,
@@ -153,7 +172,8 @@ impl Walk<'_> {
             LINK => Kind::Link(self.target(&entry).unwrap_or_default()),
             _ => {
                 self.structure.extend(entry.structure.iter().cloned());
-                let broken = |e: Error| File { len: entry.len, spans: Vec::new(), content: Content::Broken(e.to_string()) };
+                let broken =
+                    |e: Error| File { len: entry.len, spans: Vec::new(), content: Content::Broken(e.to_string()) };
                 Kind::File(entry.file(self.maps).unwrap_or_else(broken))
             }
         };

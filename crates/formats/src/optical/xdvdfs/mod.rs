@@ -79,18 +79,31 @@ impl Format for Xdvdfs {
         let at = base + DESCRIPTOR * SECTOR;
         let descriptor: [u8; SECTOR as usize] = read_array(source.as_ref(), at)?;
         if &descriptor[SECOND_MAGIC..] != MAGIC {
-            opened.notice(format!("the second magic of the volume descriptor is missing at offset {:#x}", at + SECOND_MAGIC as u64));
+            opened.notice(format!(
+                "the second magic of the volume descriptor is missing at offset {:#x}",
+                at + SECOND_MAGIC as u64
+            ));
         }
-        let word = |at: usize| u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]]);
+        let word = |at: usize| {
+            u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]])
+        };
         let root = walk::Table { path: String::new(), sector: word(20), len: word(24) };
         let walked = walk::walk(&source, base, root, &mut opened.notices, context)?;
         let tree = walked.tree;
         opened.structure = walked.structure;
         opened.structure.push(at..at + SECTOR);
-        let end = tree.files().flat_map(|(_, f)| f.spans.iter().map(|s| s.end)).chain(opened.structure.iter().map(|s| s.end));
+        let end =
+            tree.files().flat_map(|(_, f)| f.spans.iter().map(|s| s.end)).chain(opened.structure.iter().map(|s| s.end));
         opened.promised_len = end.max();
         tell(&mut opened, &tree, context)?;
-        opened.fact("layout", if base == 0 { place.discs.to_owned() } else { format!("{}: the game partition begins at sector {}", place.discs, base / SECTOR) });
+        opened.fact(
+            "layout",
+            if base == 0 {
+                place.discs.to_owned()
+            } else {
+                format!("{}: the game partition begins at sector {}", place.discs, base / SECTOR)
+            },
+        );
         if base > 0 {
             opened.volume = Some(Arc::new(Slice::new(source.clone(), base, source.len() - base)?));
         }

@@ -32,7 +32,13 @@ pub(super) struct Walked {
 }
 
 /// All files and folders from `root` on. `base` is the byte offset of the partition.
-pub(super) fn walk(source: &SourceRef, base: u64, root: Table, notices: &mut Vec<Notice>, context: &Context<'_>) -> Result<Walked> {
+pub(super) fn walk(
+    source: &SourceRef,
+    base: u64,
+    root: Table,
+    notices: &mut Vec<Notice>,
+    context: &Context<'_>,
+) -> Result<Walked> {
     let mut walked = Walked { tree: Tree::default(), structure: Vec::new() };
     let mut seen = HashSet::new();
     let mut todo = vec![root];
@@ -55,21 +61,32 @@ pub(super) fn walk(source: &SourceRef, base: u64, root: Table, notices: &mut Vec
             continue;
         }
         if u64::from(table.len) > MOST_TABLE {
-            note(format!("the table of {shown} at offset {at:#x} claims {} bytes, more than its entries can reach", table.len));
+            note(format!(
+                "the table of {shown} at offset {at:#x} claims {} bytes, more than its entries can reach",
+                table.len
+            ));
             continue;
         }
         let bytes = match read_vec(source.as_ref(), at, table.len.into(), "a folder", MOST_TABLE) {
             Ok(bytes) => bytes,
             Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
             Err(_) => {
-                note(format!("the table of {shown} at offset {at:#x} lies past the end of the image; what it lists is not known"));
+                note(format!(
+                    "the table of {shown} at offset {at:#x} lies past the end of the image; what it lists is not known"
+                ));
                 continue;
             }
         };
         walked.structure.push(at..at + u64::from(table.len).next_multiple_of(SECTOR));
-        for entry in entries(&bytes, &mut |offset, what| note(format!("an entry of {shown} at offset {:#x} {what}", at + offset as u64))) {
+        for entry in entries(&bytes, &mut |offset, what| {
+            note(format!("an entry of {shown} at offset {:#x} {what}", at + offset as u64))
+        }) {
             if walked.tree.nodes.len() >= MOST_NODES {
-                return Err(Error::Limit { what: "directory entries", asked: MOST_NODES as u64 + 1, limit: MOST_NODES as u64 });
+                return Err(Error::Limit {
+                    what: "directory entries",
+                    asked: MOST_NODES as u64 + 1,
+                    limit: MOST_NODES as u64,
+                });
             }
             let path = if table.path.is_empty() { entry.name } else { format!("{}/{}", table.path, entry.name) };
             let kind = if entry.attributes & FOLDER != 0 {

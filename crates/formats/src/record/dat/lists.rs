@@ -153,7 +153,9 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
                         format!("line {line}, column {column}")
                     };
                     match (path.last().map(String::as_str), name.as_str()) {
-                        (Some("rom" | "disk" | "file"), "flags" | "status") => reading.value(&mut entry, "status", &word, place),
+                        (Some("rom" | "disk" | "file"), "flags" | "status") => {
+                            reading.value(&mut entry, "status", &word, place)
+                        }
                         (Some("rom" | "disk" | "file"), _) => reading.value(&mut entry, &name, &word, place),
                         (Some("game" | "machine" | "resource"), "name") => {
                             if let Some(game) = &mut game {

@@ -44,10 +44,13 @@ impl Format for Dat {
         let head = read_vec(source, 0, source.len().min(HEAD), "a beginning", HEAD)?;
         let text = String::from_utf8_lossy(&head);
         let text = text.trim_start_matches('\u{feff}').trim_start();
-        let is_xml = text.starts_with('<') && ["<datafile", "<mame", "<softwarelist"].iter().any(|t| text.contains(t));
-        let first = text.split(|c: char| c.is_whitespace() || c == '(').next().unwrap_or_default().to_ascii_lowercase();
-        let opens = text[first.len().min(text.len())..].trim_start().starts_with('(');
-        let is_list = opens && matches!(first.as_str(), "clrmamepro" | "game" | "emulator" | "header" | "machine" | "datafile");
+        let is_xml = text.starts_with('<') && ["<datafile", "<softwarelist"].iter().any(|t| text.contains(t));
+        // The header's own word differs from file to file; games and their files are always called so.
+        let first = text.find(|c: char| !c.is_ascii_alphanumeric()).unwrap_or(text.len());
+        let opens = first > 0 && text[first..].trim_start().starts_with('(');
+        let words: Vec<&str> = text.split_whitespace().collect();
+        let has_list = |name: &str| words.windows(2).any(|w| w[0].eq_ignore_ascii_case(name) && w[1].starts_with('('));
+        let is_list = opens && ["game", "machine", "rom", "resource"].into_iter().any(has_list);
         Ok((is_xml || is_list).then_some(88))
     }
 
@@ -69,7 +72,10 @@ impl Format for Dat {
         let names: Vec<&str> = catalogue.algorithms().iter().map(|a| a.name()).collect();
         opened.fact("digests", names.join(", "));
         if read.odd > 0 {
-            opened.notice(format!("{} values are no size or digest and are not used; the first stands in {}", read.odd, read.first_odd));
+            opened.notice(format!(
+                "{} values are no size or digest and are not used; the first stands in {}",
+                read.odd, read.first_odd
+            ));
         }
         opened.catalogue = Some(Arc::new(catalogue));
         Ok(opened)
@@ -141,7 +147,11 @@ impl Reading {
 
     fn push(&mut self, entry: Entry) -> Result<()> {
         if self.catalogue.entries().len() >= MOST_ENTRIES {
-            return Err(Error::Limit { what: "entries of a DAT file", asked: MOST_ENTRIES as u64 + 1, limit: MOST_ENTRIES as u64 });
+            return Err(Error::Limit {
+                what: "entries of a DAT file",
+                asked: MOST_ENTRIES as u64 + 1,
+                limit: MOST_ENTRIES as u64,
+            });
         }
         self.catalogue.push(entry);
         Ok(())

@@ -11,7 +11,8 @@ use std::io::BufReader;
 const STRIDE: u64 = 4096;
 
 pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
-    let mut reader = quick_xml::Reader::from_reader(BufReader::with_capacity(256 << 10, Reader::new(source.clone(), 0)));
+    let mut reader =
+        quick_xml::Reader::from_reader(BufReader::with_capacity(256 << 10, Reader::new(source.clone(), 0)));
     let mut reading = Reading::default();
     let mut buf = Vec::new();
     // The elements around: what a text belongs to.
@@ -25,7 +26,9 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
         buf.clear();
         let at = reader.buffer_position();
         let event = reader.read_event_into(&mut buf).map_err(|e| match &e {
-            quick_xml::Error::Io(io) => Error::Io { op: "read", path: None, offset: Some(at), source: std::io::Error::other(io.to_string()) },
+            quick_xml::Error::Io(io) => {
+                Error::Io { op: "read", path: None, offset: Some(at), source: std::io::Error::other(io.to_string()) }
+            }
             _ => malformed(&source, reader.error_position().max(at), &e),
         })?;
         match event {
