@@ -104,3 +104,80 @@ fn a_description_unpacks_with_gzip() {
         );
     }
 }
+
+/// A UDF volume alone: the recognition sequence keeps its places, ISO 9660's descriptors become something else.
+fn hide_iso9660(image: &Path) {
+    let mut bytes = fs::read(image).unwrap();
+    for sector in 16..32 {
+        if &bytes[sector * 2048 + 1..sector * 2048 + 6] == b"CD001" {
+            bytes[sector * 2048 + 1..sector * 2048 + 6].copy_from_slice(b"BOOT2");
+        }
+    }
+    fs::write(image, bytes).unwrap();
+}
+
+#[test]
+fn udf_made_elsewhere_comes_out_as_it_went_in() {
+    let folder = folder();
+    let at = folder.path();
+    fs::create_dir_all(at.join("tree/deep/deeper")).unwrap();
+    for number in 0..80 {
+        fs::write(at.join(format!("tree/deep/file number {number}.bin")), vec![number as u8; number * 331]).unwrap();
+    }
+    fs::write(at.join("tree/deep/deeper/\u{6f6e} and gull.txt"), "tide").unwrap();
+    let words = ["genisoimage", "-quiet", "-udf", "-input-charset", "utf-8", "-o", "bridge.iso", "tree"];
+    let Some(made) = tool(at, &words) else { return };
+    assert!(made);
+    hide_iso9660(&at.join("bridge.iso"));
+    run(at, &["identify", "bridge.iso"]).expect(0).says("UDF disc image").says("1.02");
+    run(at, &["extract", "bridge.iso", "-o", "out"]).expect(0);
+    assert!(tree(&at.join("out")) == tree(&at.join("tree")));
+}
+
+#[test]
+fn our_udf_volume_is_read_elsewhere_as_we_read_it() {
+    let folder = folder();
+    let at = folder.path();
+    run(at, &["extract", text(&demo().dvd), "-o", "dvd"]).expect(0);
+    run(at, &["convert", "dvd", "--to", "iso", "--udf", "-o", "dvd.iso"]).expect(0);
+    // The whole bridge by one program, the UDF volume alone by another.
+    if let Some(done) = tool(at, &["xorriso", "-osirrox", "on", "-indev", "dvd.iso", "-extract", "/", "out"]) {
+        assert!(done && tool(at, &["chmod", "-R", "u+w", "out"]) == Some(true));
+        assert!(tree(&at.join("out")) == tree(&at.join("dvd")));
+    }
+    hide_iso9660(&at.join("dvd.iso"));
+    if let Some(done) = tool(at, &["7z", "x", "-bd", "-y", "-oseven", "dvd.iso"]) {
+        assert!(done && tree(&at.join("seven")) == tree(&at.join("dvd")));
+    }
+}
+
+#[test]
+fn plain_zstd_restores_what_we_keep_and_we_read_what_it_packs() {
+    let folder = folder();
+    let at = folder.path();
+    fs::copy(&demo().handheld, at.join("moth.iso")).unwrap();
+    run(at, &["convert", "moth.iso", "--to", "zst", "-o", "ours.zst"]).expect(0);
+    let Some(done) = tool(at, &["zstd", "-d", "-q", "ours.zst", "-o", "restored.iso"]) else { return };
+    assert!(done && fs::read(at.join("restored.iso")).unwrap() == fs::read(at.join("moth.iso")).unwrap());
+    assert_eq!(tool(at, &["zstd", "-q", "-19", "moth.iso", "-o", "theirs.zst"]), Some(true));
+    run(at, &["identify", "theirs.zst"]).expect(0).says("Moth Parade");
+    run(at, &["convert", "theirs.zst", "--to", "iso", "-o", "back.iso"]).expect(0);
+    assert!(fs::read(at.join("back.iso")).unwrap() == fs::read(at.join("moth.iso")).unwrap());
+}
+
+#[test]
+fn checksum_lists_made_elsewhere_match_and_theirs_read_ours() {
+    let folder = folder();
+    let at = folder.path();
+    fs::create_dir(at.join("d")).unwrap();
+    for name in ["plain.bin", "with (one) bracket", "back\\slash", "new\nline"] {
+        fs::write(at.join("d").join(name), name.repeat(100)).unwrap();
+    }
+    for (program, list) in [("sha256sum", "a"), ("md5sum", "b"), ("sha1sum", "c")] {
+        let tag = if list == "b" { "--tag " } else { "" };
+        let line = format!("cd d && {program} {tag}* > ../{list}");
+        let Some(done) = tool(at, &["sh", "-c", &line]) else { return };
+        assert!(done);
+        run(at, &["verify", "d", "--against", list]).expect(0).says("4 match");
+    }
+}

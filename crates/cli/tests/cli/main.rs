@@ -9,6 +9,7 @@ mod extract;
 mod help;
 mod independent;
 mod interrupt;
+mod look;
 mod matches;
 mod support;
 mod variants;

@@ -31,8 +31,10 @@ const FOOTER: u64 = 9;
 const MOST_FRAMES: u64 = 1 << 24;
 /// Largest frame that is unpacked as a whole; larger ones are read as a stream.
 const MOST_FRAME: u64 = 64 << 20;
-/// Frames kept in memory: enough for the readers of a pipeline.
-const KEPT: usize = 4;
+/// Bytes of frames that are kept in memory, about, and frames at least: two keep two readers busy.
+const KEPT: u64 = 24 << 20;
+const LEAST_KEPT: u64 = 2;
+const MOST_KEPT: u64 = 4;
 /// Bytes of a record.
 const MOST_RECORD: u64 = 64 << 10;
 /// Effort, if nothing else is asked for.
@@ -77,7 +79,8 @@ impl Format for SeekableZstd {
         let ratio = source.len() as f64 * 100.0 / (len as f64).max(1.0);
         let view: SourceRef = if largest <= MOST_FRAME {
             opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, in {} frames", frames.len()));
-            Arc::new(Cached::new(Frames { source, frames, len }, KEPT))
+            let kept = (KEPT / largest.max(1)).clamp(LEAST_KEPT, MOST_KEPT);
+            Arc::new(Cached::new(Frames { source, frames, len }, kept as usize))
         } else {
             opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, as one stream"));
             opened.notice("it can only be read from its beginning on; \"decanter convert --to zst\" makes one that is read at random");
@@ -180,7 +183,11 @@ fn walk_frames(source: &dyn Source) -> Result<(Vec<FramePlace>, u64)> {
         };
         let size_at = at + 5 + u64::from(!single);
         let len = match size_len {
-            0 => return Err(Error::unsupported(ID, format!("a frame that does not say its size (at offset {at:#x})"))),
+            0 => {
+                let what =
+                    format!("a frame without its size, as a pipe makes it, at offset {at:#x} (unpack it with zstd -d)");
+                return Err(Error::unsupported(ID, what));
+            }
             n => {
                 let mut raw = [0; 8];
                 source.read_at(size_at, &mut raw[..n as usize])?;

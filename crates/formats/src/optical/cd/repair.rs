@@ -58,8 +58,12 @@ pub fn repair(raw: &mut [u8], number: Option<u64>) -> Outcome {
             continue;
         }
         let faults = sector::check(&work, number);
-        if faults.edc || faults.ecc {
+        if faults.edc {
             continue;
+        }
+        if faults.ecc {
+            // The EDC proves the data; what is still wrong in the parities can be computed from them.
+            sector::seal_parity(&mut work, layout);
         }
         best = Some(work);
         break;

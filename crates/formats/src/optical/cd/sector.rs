@@ -162,6 +162,11 @@ pub fn seal(raw: &mut [u8], number: u64, layout: Layout) {
         let sum = edc(&raw[over]).to_le_bytes();
         raw[at..at + 4].copy_from_slice(&sum);
     }
+    seal_parity(raw, layout);
+}
+
+/// Writes the ECC, and the zeros of mode 1 before it, around what stands in `raw` already.
+pub fn seal_parity(raw: &mut [u8], layout: Layout) {
     if layout == Layout::Mode1 {
         raw[2068..2076].fill(0);
     }

@@ -106,7 +106,11 @@ pub(super) fn walk(
         };
         let mut aside = Vec::new();
         let mut second = Walk::new(source, volumes, encoding, &mut aside);
-        second.all(other, context)?;
+        // What cannot be read of it is no loss: its names are not used.
+        match second.all(other, context) {
+            Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
+            _ => {}
+        }
         folders.append(&mut second.folders);
     }
     let mut tree = Tree { nodes };
