@@ -324,9 +324,12 @@ impl Registry {
     pub fn detect(&self, source: &dyn Source, without: &[&str]) -> Result<Option<&'static dyn Format>> {
         let mut best: Option<(u8, &'static dyn Format)> = None;
         for format in self.formats.iter().copied().filter(|f| !without.contains(&f.id())) {
-            if let Some(score) = format.score(source)?
-                && best.is_none_or(|(most, _)| score > most)
-            {
+            let score = match format.score(source) {
+                // What cannot be read without a key tells nothing, which is no failure of looking.
+                Err(Error::Key(_)) => None,
+                score => score?,
+            };
+            if let Some(score) = score.filter(|&s| best.is_none_or(|(most, _)| s > most)) {
                 best = Some((score, format));
             }
         }

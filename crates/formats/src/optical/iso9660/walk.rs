@@ -107,9 +107,8 @@ pub(super) fn walk(
         let mut aside = Vec::new();
         let mut second = Walk::new(source, volumes, encoding, &mut aside);
         // What cannot be read of it is no loss: its names are not used.
-        match second.all(other, context) {
-            Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
-            _ => {}
+        if let Err(e @ (Error::Cancelled | Error::Io { .. })) = second.all(other, context) {
+            return Err(e);
         }
         folders.append(&mut second.folders);
     }
