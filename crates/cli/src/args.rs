@@ -278,7 +278,7 @@ pub enum Command {
         #[command(flatten)]
         key: KeyArg,
     },
-    /// List the formats that can be read
+    /// List the formats that can be read, and what can be made of them
     #[command(after_help = "Example:  decanter formats --json")]
     Formats,
     /// Make a collection of made-up discs in a folder, and run the main commands on it

@@ -49,7 +49,8 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
     }
     row(out, "keeps", &report.preserved)?;
     if let Some(proven) = &report.proven {
-        row(out, "proof", &format!("{}{proven}{}", style::GOOD, style::PLAIN))?;
+        let colour = if proven.identical { style::GOOD } else { style::WARN };
+        row(out, "proof", &format!("{colour}{}{}", proven.words, style::PLAIN))?;
     }
     for digest in &report.digests {
         row(out, digest.algorithm.name(), &digest.hex())?;

@@ -9,6 +9,7 @@ mod prove;
 mod repair;
 pub mod table;
 
+pub use prove::Proof;
 pub use repair::{RepairReport, RepairedSector};
 
 use crate::{Answer, Failure, Item, Setting, locate};
@@ -75,7 +76,7 @@ pub struct ConvertReport {
     /// What is kept of the source, and what is not.
     pub preserved: String,
     /// What reading it back has shown, if that was asked for.
-    pub proven: Option<String>,
+    pub proven: Option<Proof>,
     /// Files and areas that the result does not have.
     pub left_out: Vec<LeftOut>,
     /// What came of the repair of a CD.

@@ -10,17 +10,33 @@ use decanter_core::view::Concat;
 use decanter_core::{Error, Result, watch};
 use decanter_formats::REGISTRY;
 use decanter_formats::optical::cd::{RawSectors, sector::RAW};
+use serde::Serialize;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Bytes that are compared at once.
 const STRETCH: u64 = 4 << 20;
 
-/// What reading back has shown, in words.
+/// What reading back has shown.
+#[derive(Debug, Clone, Serialize)]
+pub struct Proof {
+    /// Whether converting back gives what the source has.
+    pub identical: bool,
+    /// The same in words.
+    pub words: String,
+}
+
+impl Proof {
+    fn of(words: impl Into<String>) -> Self {
+        Self { identical: true, words: words.into() }
+    }
+}
+
+/// Reads the result back.
 ///
 /// # Errors
 /// [`Error::Checksum`] when the result is not what it should be.
-pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setting<'_>) -> Result<String> {
+pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setting<'_>) -> Result<Proof> {
     let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::open(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
     let written: SourceRef = Arc::new(Concat::new(parts)?);
     let names = [item.stem.clone()];
@@ -38,7 +54,7 @@ pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setti
             let found = opened.as_ref().and_then(packed::content).unwrap_or(written);
             setting.watch.begin("proving", Some(wanted.len()));
             match first_difference(wanted, &found, setting)? {
-                None => Ok(format!("read back: all {} bytes are identical", wanted.len())),
+                None => Ok(Proof::of(format!("read back: all {} bytes are identical", wanted.len()))),
                 Some(at) => Err(differs(at)),
             }
         }
@@ -46,11 +62,16 @@ pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setti
             let again: SourceRef = Arc::new(RawSectors::new(written, *kind, *first));
             setting.watch.begin("proving", Some(original.len()));
             Ok(match first_difference(original, &again, setting)? {
-                None => "identical bytes after converting back: all sectors made anew are those of the source".into(),
-                Some(at) => format!(
-                    "converting back does not give identical bytes: sector {} has a header, subheader or code of its own",
-                    first + at / RAW as u64
-                ),
+                None => {
+                    Proof::of("identical bytes after converting back: all sectors made anew are those of the source")
+                }
+                Some(at) => Proof {
+                    identical: false,
+                    words: format!(
+                        "converting back does not give identical bytes: sector {} has a header, subheader or code of its own",
+                        first + at / RAW as u64
+                    ),
+                },
             })
         }
         Back::Files(wanted) => {
@@ -59,7 +80,7 @@ pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setti
             let bytes = wanted.files().map(|(_, f)| f.len).sum::<u64>();
             setting.watch.begin("proving", Some(bytes * 2));
             let count = same_files(wanted, &found, setting)?;
-            Ok(format!("read back: all {count} files are identical"))
+            Ok(Proof::of(format!("read back: all {count} files are identical")))
         }
     }
 }

@@ -69,7 +69,10 @@ impl RealDrive {
 
 impl Drive for RealDrive {
     fn describe(&self) -> String {
-        self.kind.to_owned()
+        match self.len % self.sector_len {
+            0 => self.kind.to_owned(),
+            over => format!("{}; its last {over} bytes are no whole sector and are left out", self.kind),
+        }
     }
 
     fn sectors(&self) -> u64 {
