@@ -205,7 +205,8 @@ fn compressed_images_give_their_bytes_back() {
 fn a_ciso_by_hand() {
     let mut bytes = b"CISO\x18\0\0\0\0\x10\0\0\0\0\0\0\0\x08\0\0\x01\0\0\0".to_vec();
     let first = 24 + 12;
-    let deflated = [&[1, 0, 8, 0xff, 0xf7][..], &[0; 2048]].concat();
+    // Three bytes of padding, as there are where blocks begin on multiples of four.
+    let deflated = [&[1, 0, 8, 0xff, 0xf7][..], &[0; 2048], &[0; 3]].concat();
     let second = first + deflated.len() as u32;
     for entry in [first, second | 0x8000_0000, second + 2048] {
         bytes.extend(entry.to_le_bytes());
@@ -220,6 +221,10 @@ fn a_ciso_by_hand() {
         source.read_at(0, &mut content).map(|()| content)
     };
     assert!(read(bytes.clone()).unwrap() == [[0; 2048], [7; 2048]].concat());
+    // An image that ends within its last block, which was filled up before it was packed.
+    let mut short = bytes[..first as usize + deflated.len()].to_vec();
+    short[8..12].copy_from_slice(&1000u32.to_le_bytes());
+    assert!(read(short).unwrap() == [0; 1000]);
     let mut wrong = bytes.clone();
     wrong[first as usize] = 7;
     assert!(read(wrong).unwrap_err().to_string().contains("block 0 (sector 0) is damaged"));

@@ -316,6 +316,8 @@ fn folder_tree(root: &Path) -> Result<Tree> {
             };
             let len = entry.metadata().map_or(0, |m| m.len());
             Kind::File(File { len, spans: Vec::new(), content })
+        } else if entry.file_type().is_symlink() {
+            Kind::Link(std::fs::read_link(entry.path()).unwrap_or_default().to_string_lossy().into_owned())
         } else {
             continue;
         };

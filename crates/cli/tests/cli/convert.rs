@@ -130,7 +130,8 @@ fn refusals_say_what_is_possible() {
         .expect(3)
         .says("outside Latin-1")
         .says("--without");
-    run(folder.path(), &["convert", "f", "--to", "iso", "-o", "f.iso"]).expect(0);
+    std::os::unix::fs::symlink("/etc/hostname", folder.path().join("f/outside")).unwrap();
+    run(folder.path(), &["convert", "f", "--to", "iso", "-o", "f.iso"]).expect(0).says("outside: 0 bytes (a link");
     run(folder.path(), &["convert", "f", "--to", "iso", "-o", "f.iso"]).expect(2).says("already exists");
     assert!(!folder.path().join("x").exists());
 }

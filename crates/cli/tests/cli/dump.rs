@@ -44,7 +44,12 @@ fn a_scratch_stays_missing_until_another_drive_has_it() {
     assert!(!folder.path().join("a.iso").exists());
     let map = std::fs::read_to_string(folder.path().join("a.iso.map")).unwrap();
     assert!(map.contains("\n2100 2123 missing\n") && map.contains("\n2124 "), "{map}");
-    assert!(std::fs::read(folder.path().join("map.png")).unwrap().starts_with(b"\x89PNG"));
+    let first_map = std::fs::read(folder.path().join("map.png")).unwrap();
+    assert!(first_map.starts_with(b"\x89PNG"));
+    // The very same command goes on, and draws its picture anew; another dump does not take its name.
+    run(folder.path(), &["dump", &one, "-o", "a.iso", "--picture", "map.png", "--passes", "1"]).expect(1);
+    run(folder.path(), &["dump", &one, "-o", "other.iso", "--picture", "map.png"]).expect(2).says("already exists");
+    run(folder.path(), &["identify", "a.iso.incomplete", "--picture", "look.png"]).expect(0);
     let two = drive(folder.path(), "two.toml", "[[bad]]\nfirst = 10\nlast = 11\n");
     run(folder.path(), &["dump", &two, "-o", "b.iso", "--passes", "1"]).expect(1);
     let filled = run(

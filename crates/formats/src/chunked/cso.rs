@@ -203,7 +203,7 @@ impl View {
             out.copy_from_slice(packed.get(..len).ok_or_else(damaged)?);
             return Ok(());
         }
-        let done = match self.coding {
+        let mut decode = |out: &mut [u8]| match self.coding {
             Coding::Deflate => inflate.deflate_decompress(packed, out).ok(),
             Coding::Lz4 => {
                 // Padding up to where the next block may begin is no part of the block; how much there is, nobody says.
@@ -211,7 +211,16 @@ impl View {
                 (0..most).find_map(|cut| lz4_flex::block::decompress_into(&packed[..packed.len() - cut], out).ok())
             }
         };
-        if done == Some(out.len()) { Ok(()) } else { Err(damaged()) }
+        if decode(out) == Some(out.len()) {
+            return Ok(());
+        }
+        // Some writers fill the last block up before they pack it.
+        let mut whole = vec![0; self.block as usize];
+        if out.len() < whole.len() && decode(&mut whole).is_some_and(|len| len >= out.len()) {
+            out.copy_from_slice(&whole[..out.len()]);
+            return Ok(());
+        }
+        Err(damaged())
     }
 }
 

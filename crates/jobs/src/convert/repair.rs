@@ -22,7 +22,7 @@ pub struct RepairReport {
     pub corrected_count: u64,
     /// Sectors that could not be.
     pub beyond_count: u64,
-    /// Sectors without faults in their data, whose other faults are left as they are.
+    /// Every sector with faults.
     pub sectors: Vec<RepairedSector>,
 }
 

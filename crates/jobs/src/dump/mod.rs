@@ -158,6 +158,13 @@ pub fn dump(
         report.next = "nothing was read: this was a rehearsal".into();
         return Ok((report, Answer::Yes));
     }
+    if let Some(picture) = options.picture.as_ref().filter(|p| p.exists() && !resumed && !setting.replace) {
+        // Of a dump that is gone on with, the picture is drawn anew.
+        return Err(Failure::new(
+            format!("cannot draw \"{}\"", picture.display()),
+            Error::Exists { path: picture.clone() },
+        ));
+    }
     same_disc(drive.as_mut(), &mut map).map_err(&fail)?;
     let output = Partial::open(target, setting.replace, plan.sectors * sector_len).map_err(|e| match e {
         Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", target.display()), e),
@@ -211,7 +218,7 @@ pub fn dump(
     report.hit_files = hit_files(&tree, &report.missing);
     if let Some(path) = &options.picture {
         let scene = picture::Scene::of_dump(&map, &tree, &structure, target);
-        picture::draw(&scene, path, setting.replace)
+        picture::draw(&scene, path, true)
             .map_err(|e| Failure::new(format!("cannot draw \"{}\"", path.display()), e))?;
         report.picture = Some(path.clone());
     }
@@ -332,7 +339,8 @@ pub fn line(report: &DumpReport) -> Option<String> {
     Some(parts.into_iter().flatten().collect::<Vec<_>>().join(", "))
 }
 
-/// The locations that other modules need of this one.
+/// The map that lies beside an image, if there is one.
 pub(crate) fn map_beside(path: &Path) -> Option<Map> {
-    Map::load(&Map::path_of(path)).ok().flatten()
+    let incomplete = path.to_str().and_then(|p| p.strip_suffix(".incomplete")).map(Path::new);
+    Map::load(&Map::path_of(incomplete.unwrap_or(path))).ok().flatten()
 }

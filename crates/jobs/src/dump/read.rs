@@ -45,7 +45,7 @@ pub enum End {
     },
 }
 
-/// What a run of passes works on.
+/// A run of passes, and what it works on.
 pub struct Reading<'a> {
     pub drive: &'a mut dyn Drive,
     pub output: &'a Partial,

@@ -75,3 +75,48 @@ impl Canvas {
         Ok(bytes)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const PAPER: Colour = [250, 250, 250];
+
+    fn at(canvas: &Canvas, x: usize, y: usize) -> &[u8] {
+        &canvas.pixels[(y * canvas.width + x) * 3..][..3]
+    }
+
+    #[test]
+    fn blocks_are_cut_off_at_the_edge() {
+        let mut canvas = Canvas::new(20, 10, PAPER);
+        canvas.block(15, 5, 100, 100, [1, 2, 3]);
+        assert_eq!(at(&canvas, 19, 9), [1, 2, 3]);
+        assert_eq!(at(&canvas, 14, 9), PAPER);
+        assert_eq!(at(&canvas, 19, 4), PAPER);
+    }
+
+    #[test]
+    fn text_leaves_ink_where_it_stands_and_nowhere_else() {
+        let mut canvas = Canvas::new(200, 60, PAPER);
+        canvas.text(10, 20, 20.0, [0, 0, 0], "Fogbell \u{2026} \u{fc}");
+        let inked = |x: std::ops::Range<usize>, y: std::ops::Range<usize>| {
+            y.flat_map(|y| x.clone().map(move |x| (x, y))).filter(|&(x, y)| at(&canvas, x, y) != PAPER).count()
+        };
+        assert!(inked(10..120, 18..46) > 200);
+        assert_eq!(inked(0..200, 0..18), 0);
+        assert_eq!(inked(0..9, 0..60), 0);
+        // What does not fit is cut off; nothing panics.
+        canvas.text(190, 55, 30.0, [0, 0, 0], "over the edge");
+    }
+
+    #[test]
+    fn the_png_has_the_very_pixels() {
+        let mut canvas = Canvas::new(3, 2, PAPER);
+        canvas.block(1, 0, 1, 1, [9, 8, 7]);
+        let bytes = canvas.png().unwrap();
+        let mut reader = png::Decoder::new(std::io::Cursor::new(bytes)).read_info().unwrap();
+        let mut pixels = vec![0; reader.output_buffer_size().unwrap()];
+        reader.next_frame(&mut pixels).unwrap();
+        assert_eq!(pixels, canvas.pixels);
+    }
+}

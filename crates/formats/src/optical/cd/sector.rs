@@ -123,7 +123,7 @@ fn edc_place(layout: Layout) -> Option<(usize, std::ops::Range<usize>)> {
     }
 }
 
-/// Checks a raw sector that should stand at `number`. `is_audio_ok` has no place here: sound has no checks.
+/// Checks a raw sector of a data track that should stand at `number`; without a number its address is not checked.
 pub fn check(raw: &[u8], number: Option<u64>) -> Faults {
     let layout = layout(raw);
     let mut faults = Faults { sync: raw[..12] != SYNC, ..Faults::default() };

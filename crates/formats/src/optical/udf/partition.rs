@@ -206,3 +206,50 @@ fn spared(source: &dyn Source, block: u64, map: Fields<'_>) -> Result<HashMap<u3
     }
     Ok(HashMap::new())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    fn maps(maps: Vec<Map>) -> Maps {
+        Maps { source: Arc::new(Bytes(Vec::new())), block: 2048, maps }
+    }
+
+    const PHYSICAL: Physical = Physical { number: 0, start: 100, blocks: 64 };
+
+    #[test]
+    fn packets_that_were_moved_are_read_where_they_are() {
+        // Packets of four blocks; the one from block 8 on stands in block 900 of the image.
+        let maps = maps(vec![Map::Sparable(PHYSICAL, 4, HashMap::from([(8, 900)]))]);
+        let at = |block| Address { block, partition: 0 };
+        assert_eq!(maps.ranges(at(0), 2048).unwrap(), [100 * 2048..101 * 2048]);
+        let around = maps.ranges(at(6), 8 * 2048).unwrap();
+        assert_eq!(around, [106 * 2048..108 * 2048, 900 * 2048..904 * 2048, 112 * 2048..114 * 2048]);
+        assert!(maps.ranges(at(60), 5 * 2048).is_err(), "past the end of the partition");
+        assert!(maps.ranges(Address { block: 0, partition: 1 }, 1).is_err(), "no such partition");
+    }
+
+    #[test]
+    fn the_metadata_file_may_stand_in_pieces() {
+        let extents = vec![(10, 2), (40, 3)];
+        let maps = maps(vec![Map::Plain(PHYSICAL), Map::Metadata { on: 0, file: 0, mirror: 0, extents }]);
+        let at = |block| Address { block, partition: 1 };
+        assert_eq!(maps.ranges(at(1), 2 * 2048).unwrap(), [111 * 2048..112 * 2048, 140 * 2048..141 * 2048]);
+        assert_eq!(maps.ranges(at(4), 100).unwrap(), [142 * 2048..142 * 2048 + 100]);
+        assert!(maps.ranges(at(4), 2049).is_err(), "past the end of the metadata file");
+    }
+
+    proptest! {
+        #[test]
+        fn ranges_are_as_long_as_asked_or_an_error(block in 0u32..80, len in 0u64..200_000, packet in 1u32..40) {
+            let maps = maps(vec![Map::Sparable(PHYSICAL, packet, HashMap::from([(packet, 500)]))]);
+            if let Ok(ranges) = maps.ranges(Address { block, partition: 0 }, len) {
+                prop_assert_eq!(ranges.iter().map(|r| r.end - r.start).sum::<u64>(), len);
+                prop_assert!(u64::from(block) + len.div_ceil(2048) <= 64);
+            }
+        }
+    }
+}

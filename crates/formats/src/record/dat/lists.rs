@@ -18,6 +18,8 @@ enum Token {
 struct Tokens {
     bytes: std::io::Bytes<BufReader<Reader>>,
     at: u64,
+    /// Offset of the first byte of the token that was read last.
+    start: u64,
     source: SourceRef,
 }
 
@@ -41,6 +43,7 @@ impl Tokens {
                 Some(b) => break b,
             }
         };
+        self.start = self.here();
         let mut word = Vec::new();
         match first {
             b'(' => return Ok(Some(Token::Open)),
@@ -85,7 +88,7 @@ impl Tokens {
 
 pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
     let reader = BufReader::with_capacity(256 << 10, Reader::new(source.clone(), 0));
-    let mut tokens = Tokens { bytes: reader.bytes(), at: 0, source: source.clone() };
+    let mut tokens = Tokens { bytes: reader.bytes(), at: 0, start: 0, source: source.clone() };
     let mut reading = Reading::default();
     let mut path: Vec<String> = Vec::new();
     let mut key: Option<String> = None;
@@ -101,7 +104,7 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
         match token {
             Token::Open => {
                 let Some(name) = key.take() else {
-                    return Err(malformed(&source, tokens.here(), "a parenthesis without a name before it"));
+                    return Err(malformed(&source, tokens.start, "a parenthesis without a name before it"));
                 };
                 let name = name.to_ascii_lowercase();
                 match name.as_str() {
@@ -110,14 +113,14 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
                     _ => {}
                 }
                 if path.len() >= 16 {
-                    return Err(malformed(&source, tokens.here(), "parentheses stand too deep in each other"));
+                    return Err(malformed(&source, tokens.start, "parentheses stand too deep in each other"));
                 }
                 path.push(name);
             }
             Token::Close => {
                 key = None;
                 let Some(name) = path.pop() else {
-                    return Err(malformed(&source, tokens.here(), "a closing parenthesis too many"));
+                    return Err(malformed(&source, tokens.start, "a closing parenthesis too many"));
                 };
                 match (name.as_str(), path.is_empty()) {
                     ("rom" | "disk" | "file", _) => {
@@ -147,7 +150,7 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
                 None => key = Some(word),
                 Some(name) => {
                     let name = name.to_ascii_lowercase();
-                    let at = tokens.here();
+                    let at = tokens.start;
                     let place = || {
                         let (line, column) = super::line_and_column(&source, at);
                         format!("line {line}, column {column}")
@@ -178,5 +181,39 @@ pub(super) fn read(source: SourceRef, watch: &dyn Watch) -> Result<Reading> {
     match path.last() {
         Some(name) => Err(malformed(&source, source.len(), format!("the file ends within {name} ("))),
         None => Ok(reading),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    fn parse(text: &str) -> Result<Reading> {
+        read(Arc::new(Bytes(text.as_bytes().to_vec())), &())
+    }
+
+    #[test]
+    fn games_without_names_and_names_with_quotes() {
+        let reading = parse("game ( rom ( name \"a \\\"b\\\" (c).bin\" size 3 crc abc ) )").unwrap();
+        let entry = &reading.catalogue.entries()[0];
+        assert_eq!(&*entry.name, "a \"b\" (c).bin");
+        assert_eq!(
+            entry.sums.get(decanter_core::Algorithm::Crc32),
+            Some(&[0, 0, 0x0a, 0xbc][..]),
+            "leading zeros left away"
+        );
+        assert_eq!(reading.odd, 0);
+        let odd = parse("game ( name x rom ( name y size many crc 123456789 ) )").unwrap();
+        assert_eq!((odd.odd, odd.first_odd.as_str()), (2, "line 1, column 33"));
+    }
+
+    proptest! {
+        #[test]
+        fn no_text_can_panic(text in "(game|rom|name|size|crc|flags| ?\\( ?| ?\\) ?|\"|\\\\|[a-f0-9]{1,9}| |\n|.){0,60}") {
+            let _ = parse(&text);
+        }
     }
 }
