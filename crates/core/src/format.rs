@@ -34,6 +34,11 @@ pub trait Format: Send + Sync {
         false
     }
 
+    /// True for a compressed image: a container with one file, which is looked through like the image itself.
+    fn is_packed_image(&self) -> bool {
+        false
+    }
+
     /// How sure it is that `source` is of this format, from 1 (hardly) to 100; `None` if it is not.
     /// Reads at declared offsets only, at most 64 KiB.
     ///

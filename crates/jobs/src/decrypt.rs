@@ -1,5 +1,6 @@
 //! The same container with nothing encrypted in it.
 
+use crate::failure::with_article;
 use crate::verify::{self, VerifyReport};
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
@@ -108,7 +109,7 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     let Some(protection) = &item.opened.protection else {
         let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
         return Err((
-            Error::Usage(format!("it is a {}, which has nothing encrypted in it", item.opened.kind)),
+            Error::Usage(format!("it is {}, which has nothing encrypted in it", with_article(&item.opened.kind))),
             Some(hint),
         ));
     };

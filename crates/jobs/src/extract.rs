@@ -1,5 +1,6 @@
 //! Copies files out, decrypting and inflating on the way: each byte is written once, and nothing else is.
 
+use crate::failure::with_article;
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::names::{Named, Namer};
@@ -81,7 +82,10 @@ pub fn extract(
     let item = locate::open(shown, "extract", setting)?;
     let fail = |e| Failure::new(format!("cannot extract \"{shown}\""), e);
     let Some(tree) = &item.opened.tree else {
-        return Err(fail(Error::Usage(format!("it is a {}, which has no files inside", item.opened.kind))));
+        return Err(fail(Error::Usage(format!(
+            "it is {}, which has no files inside",
+            with_article(&item.opened.kind)
+        ))));
     };
     let folder = folder.map_or_else(|| PathBuf::from(&item.stem), Path::to_owned);
     let globs = globs(only).map_err(|why| Failure::usage(format!("cannot extract \"{shown}\""), why))?;

@@ -67,8 +67,18 @@ fn advice(error: &Error) -> Option<String> {
             "choose a folder on a file system without that limit (exFAT, NTFS, ext4 ...) with -o"
         }
         Error::Io { op: "read", .. } => "check the medium and its cable, copy the file elsewhere, and try again",
+        Error::Io { op: "write", source, .. } if source.kind() == std::io::ErrorKind::NotFound => {
+            "make the folder first, or choose another one with -o"
+        }
         Error::Io { op: "open", source, .. } if source.kind() == std::io::ErrorKind::NotFound => "check the path",
         _ => return None,
     };
     Some(text.into())
+}
+
+/// A kind of thing with its article: "an ISO 9660 disc image".
+pub(crate) fn with_article(kind: &str) -> String {
+    let article =
+        if kind.starts_with(|c: char| "AEIOUaeiou".contains(c)) || kind.starts_with("Xbox") { "an" } else { "a" };
+    format!("{article} {kind}")
 }

@@ -1,6 +1,7 @@
 //! What is it? Its state, what it needs, what it can become, and the next command to type.
 
 use crate::convert::table::TARGETS;
+use crate::failure::with_article;
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::{Answer, Failure, Item, Setting, locate};
@@ -156,8 +157,11 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
     };
     let item = locate::open(source, "draw", setting)?;
     let Some(scene) = Scene::of_item(&item) else {
-        return Err(Failure::usage(what, format!("a {} has no sectors that a map could show", item.opened.kind))
-            .hint("give a disc image"));
+        return Err(Failure::usage(
+            what,
+            format!("{} has no sectors that a map could show", with_article(&item.opened.kind)),
+        )
+        .hint("give a disc image"));
     };
     if setting.dry_run {
         return Ok(());

@@ -367,7 +367,7 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
     let is_alone = tree.files().count() == 1;
     for (path, place) in candidates.into_iter().take(MOST_PROBES) {
         match REGISTRY.detect(place.source.as_ref(), &[]) {
-            Ok(Some(format)) if format.is_image() => {
+            Ok(Some(format)) if format.is_image() || format.is_packed_image() => {
                 if found.is_some() {
                     return Ok(None);
                 }

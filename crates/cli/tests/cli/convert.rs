@@ -163,3 +163,21 @@ fn damaged_compressed_images_name_the_sectors() {
     std::fs::write(&path, &bytes).unwrap();
     run(folder.path(), &["identify", "m.cso"]).expect(3).says("the index points past the end of the file at block 0");
 }
+
+#[test]
+fn a_compressed_image_in_an_archive_is_looked_through_twice() {
+    let folder = folder();
+    run(folder.path(), &["convert", text(&demo().handheld), "--to", "cso", "-o", "moth.cso"]).expect(0);
+    let mut zip = zip::ZipWriter::new(std::fs::File::create(folder.path().join("moth.zip")).unwrap());
+    zip.start_file("in/moth.cso", zip::write::SimpleFileOptions::default()).unwrap();
+    std::io::Write::write_all(&mut zip, &std::fs::read(folder.path().join("moth.cso")).unwrap()).unwrap();
+    zip.finish().unwrap();
+    let told = run(folder.path(), &["identify", "moth.zip"]).expect(0);
+    told.says("DCES-00099").says("in a CISO compressed image, in a zip archive");
+    run(folder.path(), &["convert", "moth.zip", "--to", "iso", "-o", "back.iso"]).expect(0);
+    same(&demo().handheld, &folder.path().join("back.iso"));
+    run(folder.path(), &["convert", "moth.cso", "--to", "iso", "-o", "no such/x.iso"])
+        .expect(5)
+        .says("make the folder first");
+    run(folder.path(), &["identify", "moth.zip::"]).expect(0).says("zip archive");
+}

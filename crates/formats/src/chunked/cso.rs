@@ -78,6 +78,10 @@ impl Format for Ciso {
         "version 1, raw deflate blocks"
     }
 
+    fn is_packed_image(&self) -> bool {
+        true
+    }
+
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
         score(source, Coding::Deflate)
     }
@@ -102,6 +106,10 @@ impl Format for Ziso {
 
     fn reads(&self) -> &'static str {
         "version 1, LZ4 blocks"
+    }
+
+    fn is_packed_image(&self) -> bool {
+        true
     }
 
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {

@@ -60,6 +60,10 @@ impl Format for SeekableZstd {
         "seekable files at random, others frame by frame"
     }
 
+    fn is_packed_image(&self) -> bool {
+        true
+    }
+
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
         if source.len() < 8 {
             return Ok(None);

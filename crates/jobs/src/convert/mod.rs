@@ -12,6 +12,7 @@ pub mod table;
 pub use prove::Proof;
 pub use repair::{RepairReport, RepairedSector};
 
+use crate::failure::with_article;
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
@@ -268,7 +269,7 @@ fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'sta
     };
     match (target.accepts)(item) {
         Some(_) => Ok(target),
-        None => Err(Failure::usage(what, format!("a {} cannot become {}", item.opened.kind, target.what))
+        None => Err(Failure::usage(what, format!("{} cannot become {}", with_article(&item.opened.kind), target.what))
             .hint(format!("it can become: {}", can()))),
     }
 }

@@ -8,6 +8,7 @@ mod sweep;
 
 pub use suspects::Suspect;
 
+use crate::failure::with_article;
 use crate::identify::quoted;
 use crate::{Answer, Failure, Item, Setting, locate};
 use catalogue::MatchReport;
@@ -275,8 +276,10 @@ fn find_expectation(
     for path in against {
         let opened = locate::open(path, "use", setting)?;
         let Some(expectation) = opened.opened.expectation else {
-            let why =
-                format!("it is a {}, and describes nothing that a source could be held against", opened.opened.kind);
+            let why = format!(
+                "it is {}, and describes nothing that a source could be held against",
+                with_article(&opened.opened.kind)
+            );
             return Err(Failure::usage(format!("cannot verify against \"{path}\""), why)
                 .hint("give a disc description, a DAT file or a checksum list with --against"));
         };
