@@ -184,6 +184,27 @@ fn a_tree_comes_back_from_every_disc_that_holds_it() {
     assert!(contents(opened) == wanted);
 }
 
+/// A volume from sector 9 of the disc on: its places count from the beginning of the disc, its descriptors stand sixteen
+/// sectors behind its own beginning, where the file that comes first has them instead of its own bytes.
+#[test]
+fn a_volume_of_a_later_session_counts_from_the_beginning_of_the_disc() {
+    let mut files = tree(&[("aside", 20_000), ("b.dat", 9_000), ("c.txt", 77)]);
+    files.nodes.remove(0);
+    let whole =
+        all(&compose(&files, &Volume { label: "LATER".into(), ..Volume::default() }).unwrap().as_source().unwrap());
+    let mut session = whole[9 * 2048..].to_vec();
+    session[16 * 2048..19 * 2048].copy_from_slice(&whole[16 * 2048..19 * 2048]);
+    let raw: SourceRef = Arc::new(RawSectors::new(Arc::new(Bytes(session)), TrackKind::Mode1, 9));
+    let opened = open(all(&raw)).unwrap();
+    assert_eq!(opened.tracks[0].first_sector, 9);
+    assert_eq!(opened.get("volume"), Some("LATER"));
+    let tree = opened.tree.unwrap();
+    for name in ["b.dat", "c.txt"] {
+        let wanted = all(files.find(name).unwrap().file().unwrap().source().unwrap());
+        assert!(tree.read(name, 1 << 20).unwrap().unwrap() == wanted, "{name}");
+    }
+}
+
 #[test]
 fn compressed_images_give_their_bytes_back() {
     for which in ["cso", "zso", "zst"] {

@@ -77,7 +77,8 @@ fn show_file(out: &mut dyn Write, file: &MatchedFile) -> io::Result<()> {
         MatchState::Unreadable => (style::BAD, "unreadable"),
     };
     writeln!(out, "  {colour}{word:<13}{}{}", style::PLAIN, file.path)?;
-    let of_game = file.game.as_deref().map(|g| format!(", of {g}")).unwrap_or_default();
+    let parent = file.parent.as_deref().map(|p| format!(", a variant of {p}")).unwrap_or_default();
+    let of_game = file.game.as_deref().map(|g| format!(", of {g}{parent}")).unwrap_or_default();
     match (&file.state, &file.name) {
         (MatchState::OtherName, Some(name)) => row(out, "", &format!("should be called {name}{of_game}"))?,
         (MatchState::KnownBad, Some(name)) => row(out, "", &format!("a bad dump of {name}{of_game}"))?,

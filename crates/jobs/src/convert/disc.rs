@@ -63,7 +63,7 @@ pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
                 why,
             });
         }
-        if track.sector_len >= RAW as u64 && options.blank.is_empty() {
+        if track.sector_len >= RAW as u64 && track.first_sector == 0 && options.blank.is_empty() {
             let skip = track.gap_sectors;
             let original = decanter_core::view::Slice::new(
                 track.source.clone(),

@@ -7,6 +7,7 @@ use decanter_core::view::Overlay;
 use decanter_core::{Error, Result, SECTOR};
 use decanter_formats::optical::cd::repair::{Outcome, repair};
 use decanter_formats::optical::cd::sector::{self, RAW};
+use decanter_formats::optical::cd::volume_sector;
 use serde::Serialize;
 use std::sync::Arc;
 
@@ -85,7 +86,7 @@ pub(super) fn repaired(item: &Item, setting: &Setting<'_>) -> Result<(Vec<Track>
                 }
             };
             let file = item.opened.tree.as_ref().filter(|_| Some(index) == data_track);
-            let file = file.and_then(|t| cd::file_at(t, fault.index.checked_sub(track.gap_sectors)?));
+            let file = file.and_then(|t| cd::file_at(t, volume_sector(track, fault.index)?));
             report.sectors.push(RepairedSector {
                 track: track.number,
                 sector: fault.sector,

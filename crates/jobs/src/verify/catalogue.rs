@@ -104,6 +104,8 @@ pub struct MatchedFile {
     pub name: Option<String>,
     /// The game it belongs to.
     pub game: Option<String>,
+    /// The game that this one is a variant of.
+    pub parent: Option<String>,
     /// The digest it should have.
     pub expected: Option<Digest>,
     /// More on the state.
@@ -358,6 +360,8 @@ impl Seeker<'_> {
             let game = &catalogues[c].games()[catalogues[c].entries()[e].game as usize].name;
             (!game.is_empty()).then(|| game.clone())
         };
+        let parent =
+            |&(c, e): &(usize, usize)| catalogues[c].games()[catalogues[c].entries()[e].game as usize].parent.clone();
         if !hits.is_empty() {
             // A good entry goes before a bad one, then the whole path counts, then the name.
             hits.sort_by_cached_key(|hit| {
@@ -371,7 +375,14 @@ impl Seeker<'_> {
                 _ => MatchState::OtherName,
             };
             let name = Some(entry(&best).name.to_string());
-            return Ok(MatchedFile { name, game: game(&best), digests, hits, ..blank(shown, state, len) });
+            return Ok(MatchedFile {
+                name,
+                game: game(&best),
+                parent: parent(&best),
+                digests,
+                hits,
+                ..blank(shown, state, len)
+            });
         }
         // In a list the same name may stand in many folders: then the whole path has to fit.
         let fits = |hit: &&(usize, usize)| {
@@ -434,6 +445,7 @@ fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
         digests: Vec::new(),
         name: None,
         game: None,
+        parent: None,
         expected: None,
         note: None,
         is_read_error: false,

@@ -7,6 +7,7 @@ use decanter_core::digest::Algorithm;
 use decanter_core::format::TrackKind;
 use decanter_core::tree::Content;
 use decanter_core::{Result, SECTOR};
+use decanter_formats::optical::cd::volume_sector;
 use std::collections::HashMap;
 
 /// Runs of faulty sectors that are told for one track or file.
@@ -47,7 +48,7 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
         }
         for fault in &scan.faults {
             let tree = item.opened.tree.as_ref().filter(|_| Some(index) == first_data);
-            let file = fault.index.checked_sub(track.gap_sectors).and_then(|at| cd::file_at(tree?, at));
+            let file = volume_sector(track, fault.index).and_then(|at| cd::file_at(tree?, at));
             let place = file.map_or_else(|| format!("{name}, no file"), str::to_owned);
             let why = fault.faults.words().join(", ");
             let runs = hit.entry(place).or_default();

@@ -12,14 +12,16 @@ pub use cue::CueSheet;
 
 use decanter_core::format::{Context, Format, Opened, Track, TrackKind};
 use decanter_core::source::{Source, SourceRef, read_array};
-use decanter_core::view::{Slice, Spaced};
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::view::{Concat, Fill, Overlay, Slice, Spaced};
+use decanter_core::{Error, Notice, Result, SECTOR};
 use sector::{RAW, SYNC};
 use std::sync::Arc;
 
 const ID: &str = "cd-raw";
 /// Where a volume's first descriptor stands (ECMA-119, 6.7.1), in sectors.
 const DESCRIPTOR: u64 = 16;
+/// Descriptors, and what may follow them, that a volume of a later session has twice.
+const DESCRIPTORS: u64 = 8;
 /// Bytes of subchannel that may follow each sector.
 const SUBCHANNEL: u64 = 96;
 /// Sectors at the end without a sync pattern that make a track of sound.
@@ -146,7 +148,8 @@ fn data_sectors(source: &dyn Source, sector_len: u64, sectors: u64) -> Result<u6
 
 /// The 2,048 user bytes of each sector of a data track, the gap before it left out.
 ///
-/// Sectors of form 2 have 276 more, which no file system counts.
+/// Sectors of form 2 have 276 more, which no file system counts. A volume that does not begin the disc counts its sectors
+/// from there all the same: nothing but zeros stands before it, and its descriptors also where they would stand then.
 pub fn volume(track: &Track) -> Option<Result<SourceRef>> {
     let skip = match (track.kind, track.sector_len) {
         (TrackKind::Audio, _) => return None,
@@ -155,17 +158,66 @@ pub fn volume(track: &Track) -> Option<Result<SourceRef>> {
         (TrackKind::Mode2, 2336) => 8,
         (TrackKind::Mode2, _) => 24,
     };
-    let gap = track.gap_sectors * track.sector_len;
-    Some(Slice::new(track.source.clone(), gap, track.source.len() - gap).map(|body| -> SourceRef {
-        match track.sector_len {
+    let view = || -> Result<SourceRef> {
+        let gap = track.gap_sectors * track.sector_len;
+        let body = Slice::new(track.source.clone(), gap, track.source.len() - gap)?;
+        let view: SourceRef = match track.sector_len {
             SECTOR => Arc::new(body),
             len => Arc::new(Spaced::new(Arc::new(body), len, skip, SECTOR)),
+        };
+        let Some(lead) = lead(track)?.filter(|&lead| lead > 0) else { return Ok(view) };
+        let head = DESCRIPTOR * SECTOR;
+        let len = (DESCRIPTORS * SECTOR).min(view.len().saturating_sub(head));
+        let descriptors: SourceRef = Arc::new(Slice::new(view.clone(), head.min(view.len()), len)?);
+        let zeros: SourceRef = Arc::new(Fill { byte: 0, len: lead * SECTOR });
+        let whole: SourceRef = Arc::new(Concat::new(vec![zeros, view])?);
+        Ok(Arc::new(Overlay::new(whole, vec![(head, descriptors)])?))
+    };
+    Some(view())
+}
+
+/// The address that the first sector behind a track's gap has, by the headers of its sectors.
+fn lead(track: &Track) -> Result<Option<u64>> {
+    if track.kind == TrackKind::Audio || track.sector_len < RAW as u64 {
+        return Ok(None);
+    }
+    let sectors = track.source.len() / track.sector_len;
+    let mut seen = Vec::new();
+    for index in [DESCRIPTOR, 0, DESCRIPTOR + 1, 1, 2] {
+        let at = track.gap_sectors + index;
+        if at >= sectors {
+            continue;
         }
-    }))
+        let head: [u8; 16] = read_array(track.source.as_ref(), at * track.sector_len)?;
+        let number = sector::number_of([head[12], head[13], head[14]]).and_then(|n| n.checked_sub(index));
+        let Some(number) = number.filter(|_| head[..12] == SYNC) else { continue };
+        // One header may be damaged: two have to agree.
+        if seen.contains(&number) {
+            return Ok(Some(number));
+        }
+        seen.push(number);
+    }
+    Ok(None)
+}
+
+/// The sector of a track's volume that its sector `index` is; `None` in the gap before it.
+pub fn volume_sector(track: &Track, index: u64) -> Option<u64> {
+    let before = if track.first_sector > 0 { track.first_sector + track.gap_sectors } else { 0 };
+    Some(index.checked_sub(track.gap_sectors)? + before)
 }
 
 /// What the tracks are, and the file system of the first data track.
 fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()> {
+    for track in &mut opened.tracks {
+        let first = lead(track)?.and_then(|lead| lead.checked_sub(track.gap_sectors));
+        if let Some(first) = first.filter(|&f| f != track.first_sector) {
+            opened.notices.push(Notice::new(format!(
+                "the sectors of track {} count from {first} on, where {} was expected: a later session, or a part of a disc",
+                track.number, track.first_sector
+            )));
+            track.first_sector = first;
+        }
+    }
     let count = |kind| opened.tracks.iter().filter(|t| t.kind == kind).count();
     let kinds = [(TrackKind::Mode1, "data (mode 1)"), (TrackKind::Mode2, "data (mode 2)"), (TrackKind::Audio, "sound")];
     let told: Vec<String> =
