@@ -6,7 +6,7 @@ use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Overlay};
 use decanter_core::{Result, SECTOR};
-use decanter_formats::optical::cd::{RawSectors, sector::RAW, sheet};
+use decanter_formats::optical::cd::{RawSectors, XA_MARK, sector::RAW, sheet};
 use decanter_formats::optical::iso9660::{Volume, compose};
 use decanter_formats::optical::xdvdfs::{PLACES, Xdvdfs};
 use decanter_formats::record::sfo::{Parameters, Value};
@@ -14,8 +14,6 @@ use std::sync::Arc;
 
 /// When these discs were mastered: 2001-10-19 08:00:00 UTC.
 const MASTERED: i64 = 1_003_478_400;
-/// Where a volume's descriptor says that its sectors are of mode 2.
-const XA_AT: u64 = 16 * SECTOR + 1024;
 /// Sectors of the gap before a track of sound: two seconds.
 const GAP: u64 = 150;
 /// Bytes of one sample of sound: two channels of 16 bits.
@@ -59,7 +57,7 @@ pub(crate) fn pinball(name: &str) -> Result<(SourceRef, String)> {
     }
     let volume = Volume { label: "PIER_NINE".into(), system: "PLAYSTATION".into(), ..Volume::default() };
     let plain = compose(&tree_of(files), &volume)?.as_source()?;
-    let marked: SourceRef = Arc::new(Overlay::new(plain, vec![(XA_AT, Arc::new(Bytes(b"CD-XA001".to_vec())))])?);
+    let marked: SourceRef = Arc::new(Overlay::new(plain, vec![(XA_MARK.0, Arc::new(Bytes(XA_MARK.1.to_vec())))])?);
     // A data track ends with two seconds of blank sectors.
     let body: SourceRef = Arc::new(Concat::new(vec![marked, Arc::new(Fill { byte: 0, len: GAP * SECTOR })])?);
     let data: SourceRef = Arc::new(RawSectors::new(body, TrackKind::Mode2, 0));

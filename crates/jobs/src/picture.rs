@@ -2,8 +2,8 @@
 
 mod canvas;
 
-use crate::Item;
 use crate::dump::map::{Map, State};
+use crate::{Item, grouped};
 use canvas::{Canvas, Colour};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::Bytes;
@@ -258,19 +258,6 @@ fn legend(canvas: &mut Canvas, flat: &[(Range<u64>, Kind)], sectors: u64) {
 
 fn plural(count: u64, what: &str) -> String {
     format!("{} {what}{}", grouped(count), if count == 1 { "" } else { "s" })
-}
-
-/// Digits in groups of three.
-fn grouped(value: u64) -> String {
-    let digits = value.to_string();
-    let mut text = String::new();
-    for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
 }
 
 #[cfg(test)]

@@ -56,7 +56,9 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
         row(out, digest.algorithm.name(), &digest.hex())?;
     }
     if !report.dry_run {
-        row(out, "took", &speed(before.max(after), took))?;
+        // What was left out was not read either.
+        let left_out: u64 = report.left_out.iter().map(|l| l.bytes).sum();
+        row(out, "took", &speed(before.saturating_sub(left_out).max(after), took))?;
     }
     out.flush()?;
     super::notices(&report.notices, manner)

@@ -14,6 +14,7 @@ pub mod written;
 
 use decanter_core::Notice;
 use decanter_jobs::Failure;
+pub use decanter_jobs::grouped as number;
 use serde_json::json;
 use std::io::{self, Write};
 
@@ -84,19 +85,6 @@ pub fn size(bytes: u64) -> String {
         unit += 1;
     }
     format!("{value:.1} {}", UNITS[unit])
-}
-
-/// `1234567` as `1,234,567`.
-pub fn number(value: u64) -> String {
-    let digits = value.to_string();
-    let mut grouped = String::new();
-    for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index).is_multiple_of(3) {
-            grouped.push(',');
-        }
-        grouped.push(digit);
-    }
-    grouped
 }
 
 /// `1 file`, `2 files`.

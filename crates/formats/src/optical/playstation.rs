@@ -2,9 +2,10 @@
 //!
 //! Layout, checks and what is not sure: docs/formats/playstation-disc.md.
 
+use super::cd::{MOST_SECTORS, is_mode_2_volume};
 use super::iso9660::{root_has, system_id};
 use decanter_core::format::{Context, Format, Opened};
-use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Result, SECTOR};
 
 const ID: &str = "ps-disc";
@@ -16,10 +17,6 @@ const PROGRAM: &str = "PSX.EXE";
 const SYSTEM: &str = "PLAYSTATION";
 /// The text is a few lines long.
 const MOST_SETTINGS: u64 = 16 << 10;
-/// Where a volume of a CD with mode 2 sectors says so, in its descriptor.
-const XA_AT: u64 = 16 * SECTOR + 1024;
-/// More sectors than any CD has (99 minutes).
-const MOST_CD: u64 = 99 * 60 * 75;
 /// First letters of ids by region: the third letter of the prefix.
 const REGIONS: [(char, &str); 6] =
     [('U', "North America"), ('E', "Europe"), ('P', "Japan"), ('J', "Japan"), ('K', "Korea"), ('A', "Asia")];
@@ -108,17 +105,18 @@ fn id_of(path: &str) -> Option<String> {
     (letters.len() == 4 && digits.len() == 5 && rest == digits).then(|| format!("{}-{digits}", letters.to_uppercase()))
 }
 
-fn region(id: &str) -> Option<&'static str> {
+/// The region that an id's third letter stands for.
+pub(super) fn region(id: &str) -> Option<&'static str> {
     let letter = id.chars().nth(2)?;
     REGIONS.iter().find(|(l, _)| *l == letter).map(|(_, name)| *name)
 }
 
 /// CD or DVD, and how that is known.
 fn medium(source: &dyn Source, has_udf: bool) -> Result<&'static str> {
-    let xa = source.len() >= XA_AT + 8 && &read_array::<8>(source, XA_AT)? == b"CD-XA001";
+    let xa = is_mode_2_volume(source)?;
     Ok(if has_udf {
         "DVD (it has a UDF volume beside ISO 9660)"
-    } else if source.len() / SECTOR > MOST_CD {
+    } else if source.len() / SECTOR > MOST_SECTORS {
         "DVD (it has more sectors than a CD can)"
     } else if xa {
         "CD (its descriptor says CD-XA001: sectors of mode 2)"

@@ -3,6 +3,7 @@
 //! Layout, checks and what is not sure: docs/formats/psp-disc.md.
 
 use super::iso9660::{root_has, system_id};
+use super::playstation::region;
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::tree::Content;
@@ -78,7 +79,7 @@ impl Format for PspDisc {
             opened.notice(format!("{DATA} says {data_id}, the parameter file says {disc_id}"));
         }
         opened.fact("title", parameter("TITLE"));
-        opened.fact("region", region(&id));
+        opened.fact("region", region(&id).unwrap_or_default());
         opened.fact("id", id);
         opened.fact("version", parameter("DISC_VERSION"));
         opened.fact("needs system", parameter("PSP_SYSTEM_VER"));
@@ -94,17 +95,5 @@ fn spelled(id: &str) -> String {
     match id.is_char_boundary(4) && id.len() == 9 {
         true => format!("{}-{}", &id[..4], &id[4..]),
         false => id.to_owned(),
-    }
-}
-
-/// The region, by the third letter of the id.
-fn region(id: &str) -> &'static str {
-    match id.chars().nth(2) {
-        Some('U') => "North America",
-        Some('E') => "Europe",
-        Some('J' | 'P') => "Japan",
-        Some('K') => "Korea",
-        Some('A') => "Asia",
-        _ => "",
     }
 }

@@ -5,17 +5,13 @@ use super::{Back, LeftOut, Made, Options, choose, folder, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{KeyState, State, Track, TrackKind};
-use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::source::{Source, SourceRef};
 use decanter_core::view::{Concat, Spaced};
 use decanter_core::{Error, Result, SECTOR, watch};
 use decanter_formats::optical::cd::sector::RAW;
-use decanter_formats::optical::cd::{self, RawSectors};
+use decanter_formats::optical::cd::{self, MOST_SECTORS, RawSectors, is_mode_2_volume};
 use std::sync::Arc;
 
-/// Where a volume of sectors of mode 2 says so, in its descriptor.
-const XA_AT: u64 = 16 * SECTOR + 1024;
-/// Sectors that a CD can have (99 minutes).
-const MOST_CD: u64 = 99 * 60 * 75;
 /// Sectors that are looked through at once.
 const STRETCH: u64 = 512;
 
@@ -34,9 +30,16 @@ pub(super) fn accepts_raw(item: &Item) -> Option<u8> {
     if !item.opened.tracks.is_empty() {
         return Some(40);
     }
+    // What the disc itself shows to be a DVD was never a CD.
+    if item.opened.get("medium").is_some_and(|m| m.starts_with("DVD")) {
+        return None;
+    }
     let sectors = item.source.as_ref().map_or(0, |s| s.len() / SECTOR);
-    (is_plain_image(item) && item.opened.format != "xdvdfs" && sectors <= MOST_CD && item.opened.protection.is_none())
-        .then_some(15)
+    (is_plain_image(item)
+        && item.opened.format != "xdvdfs"
+        && sectors <= MOST_SECTORS
+        && item.opened.protection.is_none())
+    .then_some(15)
 }
 
 /// A disc image of 2,048-byte sectors.
@@ -137,7 +140,7 @@ pub(super) fn raw(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
         ));
     }
     let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
-    let xa = source.len() >= XA_AT + 8 && &read_array::<8>(source.as_ref(), XA_AT)? == b"CD-XA001";
+    let xa = is_mode_2_volume(source.as_ref())?;
     let kind = if xa { TrackKind::Mode2 } else { TrackKind::Mode1 };
     let raw: SourceRef = Arc::new(RawSectors::new(source.clone(), kind, 0));
     let track = Track {

@@ -71,7 +71,7 @@ pub(super) fn zst(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Mad
 
 /// What stands in the only file of a compressed image, for reading it back.
 pub(super) fn content(opened: &decanter_core::Opened) -> Option<SourceRef> {
-    let is_packed = matches!(opened.format, "cso" | "zso" | "zst");
+    let is_packed = REGISTRY.get(opened.format).is_some_and(|f| f.is_packed_image());
     let tree = opened.tree.as_ref().filter(|_| is_packed)?;
     tree.files().next().and_then(|(_, f)| f.source().ok().cloned())
 }

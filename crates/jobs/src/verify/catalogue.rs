@@ -17,8 +17,6 @@ use walkdir::WalkDir;
 
 /// Files up to this size are hashed in one piece by the thread that found them.
 const SMALL: u64 = 4 << 20;
-/// Formats that hold other files, whose content counts.
-const CONTAINERS: [&str; 4] = ["zip", "cso", "zso", "zst"];
 /// Containers in containers.
 const MOST_DEPTH: usize = 4;
 
@@ -427,11 +425,10 @@ impl Seeker<'_> {
 
 /// The container format that fits; the others are not asked, which spares a look into the middle of compressed files.
 fn container(source: &SourceRef) -> Result<Option<&'static dyn Format>> {
-    for id in CONTAINERS {
-        if let Some(format) = REGISTRY.get(id)
-            && format.score(source.as_ref())?.is_some()
-        {
-            return Ok(Some(format));
+    let holds_files = |f: &&&'static dyn Format| f.is_packed_image() || f.id() == "zip";
+    for format in REGISTRY.formats().iter().filter(holds_files) {
+        if format.score(source.as_ref())?.is_some() {
+            return Ok(Some(*format));
         }
     }
     Ok(None)

@@ -29,6 +29,20 @@ const SHORTEST_SOUND: u64 = 75;
 /// Sectors that are looked at around a place.
 const NEARBY: u64 = 16;
 
+/// Sectors that the longest CD has (99 minutes).
+pub const MOST_SECTORS: u64 = 99 * 60 * 75;
+/// Byte of a volume at which one of mode 2 sectors says so, in its first descriptor, and what it says.
+pub const XA_MARK: (u64, &[u8; 8]) = (DESCRIPTOR * SECTOR + 1024, b"CD-XA001");
+
+/// Whether a volume says that its sectors are of mode 2.
+///
+/// # Errors
+/// What reading fails with.
+pub fn is_mode_2_volume(source: &dyn Source) -> Result<bool> {
+    let (at, mark) = XA_MARK;
+    Ok(source.len() >= at + 8 && &read_array::<8>(source, at)? == mark)
+}
+
 /// The format.
 pub struct CdRaw;
 

@@ -144,11 +144,6 @@ pub fn check(raw: &[u8], number: Option<u64>) -> Faults {
     faults
 }
 
-/// Whether the data of a raw sector are proven by its EDC.
-pub fn edc_holds(raw: &[u8]) -> bool {
-    !check(raw, None).edc
-}
-
 /// Writes sync, header, EDC and ECC around the user bytes that stand in `raw` already (and the subheader, for mode 2).
 pub fn seal(raw: &mut [u8], number: u64, layout: Layout) {
     raw[..12].copy_from_slice(&SYNC);
