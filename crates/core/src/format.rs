@@ -5,6 +5,9 @@ use crate::catalogue::Catalogue;
 use crate::error::{Error, KeyTrouble, Result};
 use crate::expectation::Expectation;
 use crate::keyring::Keyring;
+use crate::label::Label;
+use crate::patch::Patch;
+use crate::rom::Rom;
 use crate::source::{Source, SourceRef};
 use crate::tree::Tree;
 use crate::watch::{Notice, Watch};
@@ -36,6 +39,16 @@ pub trait Format: Send + Sync {
 
     /// True for a compressed image: a container with one file, which is looked through like the image itself.
     fn is_packed_image(&self) -> bool {
+        false
+    }
+
+    /// True for an archive of any files.
+    fn is_archive(&self) -> bool {
+        false
+    }
+
+    /// True for what a cartridge holds. An archive is looked through for it as for an image.
+    fn is_rom(&self) -> bool {
         false
     }
 
@@ -142,6 +155,12 @@ pub struct Opened {
     pub tracks: Vec<Track>,
     /// What the file system itself takes of the source (or of the volume, where there is one): descriptors, folders.
     pub structure: Vec<Range<u64>>,
+    /// The ROM, if it is one.
+    pub rom: Option<Rom>,
+    /// The patch, if it is one.
+    pub patch: Option<Arc<dyn Patch>>,
+    /// Titles and pictures that it carries.
+    pub label: Option<Label>,
 }
 
 /// A track of a CD image.
@@ -195,6 +214,9 @@ impl Opened {
             volume: None,
             tracks: Vec::new(),
             structure: Vec::new(),
+            rom: None,
+            patch: None,
+            label: None,
         }
     }
 

@@ -4,8 +4,10 @@
 //! comes with the [`decanter_core::Context`], so that a disc in an archive in an archive just works.
 
 pub mod archive;
+pub mod cartridge;
 pub mod chunked;
 pub mod optical;
+pub mod patch;
 pub mod record;
 pub mod time;
 
@@ -13,7 +15,17 @@ use decanter_core::Registry;
 
 /// Every format that Decanter knows.
 pub static REGISTRY: Registry = Registry::new(&[
+    &archive::sevenz::SevenZ,
     &archive::zip::Zip,
+    &cartridge::gb::GAME_BOY,
+    &cartridge::gba::GAME_BOY_ADVANCE,
+    &cartridge::md::MEGA_DRIVE,
+    &cartridge::n64::NINTENDO_64,
+    &cartridge::nds::NINTENDO_DS,
+    &cartridge::nes::NES,
+    &cartridge::pce::PC_ENGINE,
+    &cartridge::sms::MASTER_SYSTEM,
+    &cartridge::snes::SNES,
     &chunked::cso::Ciso,
     &chunked::cso::Ziso,
     &chunked::zst::SeekableZstd,
@@ -25,6 +37,9 @@ pub static REGISTRY: Registry = Registry::new(&[
     &optical::ps3::Ps3Disc,
     &optical::psp::PspDisc,
     &optical::xdvdfs::Xdvdfs,
+    &patch::bps::Bps,
+    &patch::ips::Ips,
+    &patch::ups::Ups,
     &record::dat::Dat,
     &record::ird::Ird,
     &record::sfo::Sfo,

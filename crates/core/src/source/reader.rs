@@ -1,7 +1,7 @@
 use super::SourceRef;
-use std::io::{self, Read};
+use std::io::{self, Read, Seek, SeekFrom};
 
-/// Reads a source front to back, for libraries that want a stream.
+/// A source with a position, for libraries that want a stream.
 pub struct Reader {
     source: SourceRef,
     at: u64,
@@ -20,5 +20,17 @@ impl Read for Reader {
         self.source.read_at(self.at, &mut buf[..len]).map_err(io::Error::other)?;
         self.at += len as u64;
         Ok(len)
+    }
+}
+
+impl Seek for Reader {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let target = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.source.len().checked_add_signed(by),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+        };
+        self.at = target.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        Ok(self.at)
     }
 }

@@ -1,20 +1,24 @@
 //! Views: sources made of other sources. All are lazy; reading a little costs a little.
 
+mod blockwise;
 mod cached;
 mod checked;
 mod cipher;
 mod concat;
 mod fill;
+mod held;
 mod locked;
 mod overlay;
 mod slice;
 mod spaced;
 
+pub use blockwise::{Blockwise, Change};
 pub use cached::{Blocks, Cached};
 pub use checked::Checked;
 pub use cipher::{Ciphered, Direction, SectorCbc};
 pub use concat::Concat;
 pub use fill::Fill;
+pub use held::{Held, MOST_HELD, held};
 pub use locked::Locked;
 pub use overlay::Overlay;
 pub use slice::Slice;

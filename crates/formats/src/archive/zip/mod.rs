@@ -9,12 +9,12 @@ mod inflate;
 pub use inflate::Inflate;
 
 use decanter_core::format::{Context, Format, Opened};
-use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::source::{Reader, Source, SourceRef, read_array};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::Checked;
 use decanter_core::{Error, Result};
 use entry::{Entry, Method};
-use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::io::BufReader;
 use std::sync::Arc;
 use zip::result::ZipError;
 use zip::{CompressionMethod, ZipArchive};
@@ -45,6 +45,10 @@ impl Format for Zip {
         "stored and deflated entries, zip64; an image inside is read in place"
     }
 
+    fn is_archive(&self) -> bool {
+        true
+    }
+
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
         if source.len() < 22 {
             return Ok(None);
@@ -55,7 +59,7 @@ impl Format for Zip {
 
     fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
         let len = source.len();
-        let reader = BufReader::with_capacity(64 << 10, Cursor { source: source.clone(), at: 0 });
+        let reader = BufReader::with_capacity(64 << 10, Reader::new(source.clone(), 0));
         let archive = ZipArchive::new(reader).map_err(|e| told(e, len))?;
         let mut opened = Opened::new(ID, "zip archive");
         let mut tree = Tree::default();
@@ -137,33 +141,5 @@ fn told(error: ZipError, offset: u64) -> Error {
         },
         ZipError::UnsupportedArchive(what) => Error::unsupported(ID, what),
         other => Error::malformed(ID, format!("the central directory cannot be read ({other})"), offset),
-    }
-}
-
-/// A source with a position, for crates that want one.
-struct Cursor {
-    source: SourceRef,
-    at: u64,
-}
-
-impl Read for Cursor {
-    fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
-        let left = self.source.len().saturating_sub(self.at);
-        let here = usize::try_from(left).unwrap_or(usize::MAX).min(buf.len());
-        self.source.read_at(self.at, &mut buf[..here]).map_err(std::io::Error::other)?;
-        self.at += here as u64;
-        Ok(here)
-    }
-}
-
-impl Seek for Cursor {
-    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
-        let target = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.source.len().checked_add_signed(by),
-            SeekFrom::Current(by) => self.at.checked_add_signed(by),
-        };
-        self.at = target.ok_or_else(|| std::io::Error::from(std::io::ErrorKind::InvalidInput))?;
-        Ok(self.at)
     }
 }

@@ -1,0 +1,223 @@
+//! 7z archives. Headers and methods are read by the `sevenz-rust2` crate; entries are views that go forward through
+//! their block, so that a solid archive whose entries are read in order is unpacked once. docs/formats/7z.md.
+
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array};
+use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::{Error, Result};
+use sevenz_rust2::{Archive, BlockDecoder, Password};
+use std::io::{BufReader, Read};
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::sync::{Arc, Mutex};
+
+const ID: &str = "7z";
+const MAGIC: [u8; 6] = *b"7z\xbc\xaf\x27\x1c";
+/// Memory that a header or a method's dictionary may ask for, in KiB.
+const MOST_MEMORY_KIB: usize = 256 << 10;
+/// Unpacked bytes that are passed on at once, and how many such pieces may wait.
+const PIECE: usize = 256 << 10;
+const WAITING: usize = 4;
+
+/// The format.
+pub struct SevenZ;
+
+impl Format for SevenZ {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "7z archive"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["7z"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "LZMA, LZMA2, PPMd, bzip2, deflate, filters, solid or not; an image inside is read in place"
+    }
+
+    fn is_archive(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok((source.len() >= 32 && read_array::<6>(source, 0)? == MAGIC).then_some(80))
+    }
+
+    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+        let mut reader = BufReader::new(Reader::new(source.clone(), 0));
+        let archive = Archive::read_with_memory_limit(&mut reader, &Password::empty(), MOST_MEMORY_KIB)
+            .map_err(|e| told(&e, 0))?;
+        let archive = Arc::new(archive);
+        let block = |index| {
+            let (archive, source) = (archive.clone(), source.clone());
+            Arc::new(Block { archive, source, index, going: Mutex::default() })
+        };
+        let blocks: Vec<Arc<Block>> = (0..archive.blocks.len()).map(block).collect();
+        let mut starts = vec![0u64; blocks.len()];
+        let mut opened = Opened::new(ID, if archive.is_solid { "7z archive, solid" } else { "7z archive" });
+        let mut tree = Tree::default();
+        for (index, entry) in archive.files.iter().enumerate().filter(|(_, e)| !e.is_anti_item) {
+            let path = entry.name.replace('\\', "/").trim_matches('/').to_owned();
+            let modified = entry.has_last_modified_date.then(|| seconds(u64::from(entry.last_modified_date)));
+            let place = archive.stream_map.file_block_index.get(index).copied().flatten();
+            let kind = match place.filter(|_| entry.has_stream) {
+                _ if entry.is_directory => Kind::Folder,
+                None => Kind::File(File {
+                    len: 0,
+                    spans: Vec::new(),
+                    content: Content::Whole(Arc::new(decanter_core::source::Bytes(Vec::new()))),
+                }),
+                Some(number) => {
+                    let start = starts[number];
+                    let end = start.checked_add(entry.size);
+                    starts[number] =
+                        end.ok_or(Error::Limit { what: "the block of an entry", asked: u64::MAX, limit: u64::MAX })?;
+                    let view = Entry { block: blocks[number].clone(), start, len: entry.size };
+                    Kind::File(File { len: entry.size, spans: Vec::new(), content: Content::Whole(Arc::new(view)) })
+                }
+            };
+            tree.nodes.push(Node { path, kind, modified });
+        }
+        opened.fact("entries", tree.nodes.len().to_string());
+        opened.tree = Some(tree);
+        Ok(opened)
+    }
+}
+
+/// Seconds since 1970 of a time in units of 100 ns since 1601.
+fn seconds(time: u64) -> i64 {
+    (time / 10_000_000) as i64 - 11_644_473_600
+}
+
+/// What was packed together.
+struct Block {
+    archive: Arc<Archive>,
+    source: SourceRef,
+    index: usize,
+    going: Mutex<Going>,
+}
+
+/// How far unpacking has come.
+#[derive(Default)]
+struct Going {
+    pieces: Option<Receiver<Result<Vec<u8>>>>,
+    /// The last piece, and where it begins in the block.
+    piece: Vec<u8>,
+    at: u64,
+}
+
+/// One entry: a stretch of an unpacked block.
+struct Entry {
+    block: Arc<Block>,
+    start: u64,
+    len: u64,
+}
+
+impl Source for Entry {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        self.block.read(self.start + offset, buf)
+    }
+
+    fn prefers_sequential(&self) -> bool {
+        true
+    }
+}
+
+impl Block {
+    fn read(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
+        let mut going = self.going.lock().unwrap_or_else(|e| e.into_inner());
+        while !buf.is_empty() {
+            let end = going.at + going.piece.len() as u64;
+            if (going.at..end).contains(&offset) {
+                let from = (offset - going.at) as usize;
+                let len = buf.len().min(going.piece.len() - from);
+                let (now, later) = buf.split_at_mut(len);
+                now.copy_from_slice(&going.piece[from..from + len]);
+                offset += len as u64;
+                buf = later;
+                continue;
+            }
+            if offset < going.at || going.pieces.is_none() {
+                *going = Going { pieces: Some(self.unpack()), ..Going::default() };
+            }
+            let next = going.pieces.as_ref().and_then(|p| p.recv().ok());
+            match next {
+                Some(Ok(piece)) => {
+                    going.at += going.piece.len() as u64;
+                    going.piece = piece;
+                }
+                Some(Err(e)) => {
+                    *going = Going::default();
+                    return Err(e);
+                }
+                None => {
+                    *going = Going::default();
+                    return Err(Error::malformed(ID, "a block ends before its entries do", 0));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Unpacks the block from its beginning on another thread, which ends when nobody wants more.
+    fn unpack(&self) -> Receiver<Result<Vec<u8>>> {
+        let (sender, receiver) = sync_channel(WAITING);
+        let (archive, source, index) = (self.archive.clone(), self.source.clone(), self.index);
+        std::thread::spawn(move || {
+            let mut reader = BufReader::with_capacity(PIECE, Reader::new(source, 0));
+            let password = Password::empty();
+            let decoder = BlockDecoder::new_with_memory_limit(1, MOST_MEMORY_KIB, index, &archive, &password, &mut reader);
+            let result = decoder.for_each_entries(&mut |entry, content| {
+                let mut left = entry.size;
+                while left > 0 {
+                    let mut piece = Vec::new();
+                    content.take(left.min(PIECE as u64)).read_to_end(&mut piece)?;
+                    if piece.is_empty() {
+                        return Err(std::io::Error::from(std::io::ErrorKind::UnexpectedEof).into());
+                    }
+                    left -= piece.len() as u64;
+                    if sender.send(Ok(piece)).is_err() {
+                        return Ok(false);
+                    }
+                }
+                // The end has to be met for the checksum to be compared.
+                content.read(&mut [0])?;
+                Ok(true)
+            });
+            if let Err(e) = result {
+                // Whoever wanted the bytes may be gone.
+                let _ = sender.send(Err(told(&e, index)));
+            }
+        });
+        receiver
+    }
+}
+
+/// The crate's error as one of ours.
+fn told(error: &sevenz_rust2::Error, block: usize) -> Error {
+    use sevenz_rust2::Error as E;
+    let malformed = |what: String| Error::malformed(ID, what, 0);
+    match error {
+        E::PasswordRequired => Error::unsupported(ID, "an encrypted archive"),
+        E::UnsupportedCompressionMethod(method) => Error::unsupported(ID, format!("the method {method}")),
+        E::MaxMemLimited { max_kb, actaul_kb } => Error::Limit {
+            what: "a dictionary or header",
+            asked: *actaul_kb as u64 * 1024,
+            limit: *max_kb as u64 * 1024,
+        },
+        E::ChecksumVerificationFailed => malformed(format!("a checksum in block {block} does not hold")),
+        E::Io(e, _) => match e.get_ref().and_then(|inner| inner.downcast_ref::<Error>()) {
+            Some(own) => malformed(own.to_string()),
+            None => malformed(format!("block {block} cannot be unpacked ({e})")),
+        },
+        other => malformed(format!("the archive cannot be read ({other})")),
+    }
+}

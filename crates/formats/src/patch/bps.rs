@@ -1,0 +1,310 @@
+//! BPS patches: copies out of both files. Layout: docs/formats/bps.md.
+
+use super::delta::{self, Step};
+use super::{TRAILER, begins, end, granted, joined, load, trailer, vli};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::patch::{End, Patch};
+use decanter_core::source::{Source, SourceRef};
+use decanter_core::{Error, Result};
+use std::ops::Range;
+use std::sync::Arc;
+
+const ID: &str = "bps";
+const MAGIC: &[u8] = b"BPS1";
+/// Metadata that is read at most.
+const MOST_METADATA: u64 = 16 << 20;
+
+/// The format.
+pub struct Bps;
+
+impl Format for Bps {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "BPS patch"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["bps"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "copies out of both files, metadata; checked against the files before and after"
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(begins(source, MAGIC)?.then_some(80))
+    }
+
+    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+        let bytes = load(&source)?;
+        let sums = trailer(ID, &bytes)?;
+        let patch = parse(&bytes[..bytes.len() - TRAILER], sums)?;
+        let mut opened = Opened::new(ID, self.name());
+        opened.fact("records", patch.count.to_string());
+        if !patch.metadata.is_empty() {
+            opened.fact("metadata", format!("{} bytes", patch.metadata.len()));
+        }
+        opened.patch = Some(Arc::new(patch));
+        Ok(opened)
+    }
+}
+
+struct BpsPatch {
+    /// The instructions.
+    bytes: Vec<u8>,
+    /// Where they begin in the patch, for errors.
+    from: usize,
+    metadata: Vec<u8>,
+    lens: (u64, u64),
+    sums: (u32, u32),
+    /// Instructions, and what of the file after is not the file before at the same place.
+    count: usize,
+    touches: Vec<Range<u64>>,
+}
+
+/// One instruction, with the numbers as they are meant.
+enum Action {
+    /// The file before, at the same place.
+    Same(usize),
+    /// Bytes of the patch.
+    Literal(Range<usize>),
+    /// The file before, from a place on.
+    Source(usize, usize),
+    /// The file after, from a place on that is already there.
+    Target(usize, usize),
+}
+
+/// Goes through the instructions.
+struct Actions<'a> {
+    bytes: &'a [u8],
+    from: usize,
+    lens: (usize, usize),
+    at: usize,
+    /// Bytes of the file after so far.
+    out: usize,
+    /// Where the last copies ended.
+    source: usize,
+    target: usize,
+}
+
+impl Actions<'_> {
+    fn wrong(&self, what: &'static str, at: usize) -> Error {
+        Error::malformed(ID, what, (self.from + at) as u64)
+    }
+
+    fn next(&mut self) -> Result<Option<Action>> {
+        if self.at >= self.bytes.len() {
+            let is_whole = self.out == self.lens.1;
+            return if is_whole { Ok(None) } else { Err(self.wrong("instructions end before the result does", self.at)) };
+        }
+        let start = self.at;
+        let word = vli::read(ID, self.bytes, &mut self.at)?;
+        let len = usize::try_from((word >> 2) + 1).unwrap_or(usize::MAX);
+        if len > self.lens.1 - self.out {
+            return Err(self.wrong("an instruction that goes past the end of the result", start));
+        }
+        let out = self.out;
+        self.out += len;
+        Ok(Some(match word & 3 {
+            0 if out + len <= self.lens.0 => Action::Same(len),
+            0 => return Err(self.wrong("a copy from past the end of the file before", start)),
+            1 if len <= self.bytes.len() - self.at => {
+                self.at += len;
+                Action::Literal(self.at - len..self.at)
+            }
+            1 => return Err(self.wrong("the patch is cut short", start)),
+            2 => {
+                let from = self.moved(self.source)?.filter(|f| f.checked_add(len).is_some_and(|e| e <= self.lens.0));
+                let from = from.ok_or_else(|| self.wrong("a copy from outside the file before", start))?;
+                self.source = from + len;
+                Action::Source(from, len)
+            }
+            _ => {
+                let from = self.moved(self.target)?.filter(|f| *f < out);
+                let from = from.ok_or_else(|| self.wrong("a copy of what is not there yet", start))?;
+                self.target = from + len;
+                Action::Target(from, len)
+            }
+        }))
+    }
+
+    /// A place, by a signed distance from the last one: the lowest bit is the sign.
+    fn moved(&mut self, last: usize) -> Result<Option<usize>> {
+        let word = vli::read(ID, self.bytes, &mut self.at)?;
+        let distance = usize::try_from(word >> 1).unwrap_or(usize::MAX);
+        Ok(if word & 1 == 1 { last.checked_sub(distance) } else { last.checked_add(distance) })
+    }
+}
+
+fn parse(bytes: &[u8], sums: (u32, u32)) -> Result<BpsPatch> {
+    let mut at = MAGIC.len();
+    let lens = (vli::read(ID, bytes, &mut at)?, vli::read(ID, bytes, &mut at)?);
+    granted("the file before", lens.0)?;
+    granted("the file after", lens.1)?;
+    let len = vli::read(ID, bytes, &mut at)?;
+    if len > MOST_METADATA || len > (bytes.len() - at) as u64 {
+        return Err(Error::malformed(ID, "metadata that goes past the end of the patch", at as u64));
+    }
+    let metadata = bytes[at..at + len as usize].to_vec();
+    at += len as usize;
+    let mut patch = BpsPatch { bytes: bytes[at..].to_vec(), from: at, metadata, lens, sums, count: 0, touches: vec![] };
+    let (mut count, mut touches, mut out) = (0, Vec::new(), 0u64);
+    let mut actions = patch.actions();
+    while let Some(action) = actions.next()? {
+        count += 1;
+        let (len, same) = match action {
+            Action::Same(len) => (len, true),
+            Action::Source(from, len) => (len, from as u64 == out),
+            Action::Literal(range) => (range.len(), false),
+            Action::Target(_, len) => (len, false),
+        };
+        if !same {
+            touches.push(out..out + len as u64);
+        }
+        out += len as u64;
+    }
+    (patch.count, patch.touches) = (count, joined(touches));
+    Ok(patch)
+}
+
+impl BpsPatch {
+    fn actions(&self) -> Actions<'_> {
+        let lens = (self.lens.0 as usize, self.lens.1 as usize);
+        Actions { bytes: &self.bytes, from: self.from, lens, at: 0, out: 0, source: 0, target: 0 }
+    }
+}
+
+impl Patch for BpsPatch {
+    fn source(&self) -> End {
+        end(self.lens.0, self.sums.0)
+    }
+
+    fn target(&self) -> End {
+        end(self.lens.1, self.sums.1)
+    }
+
+    fn metadata(&self) -> &[u8] {
+        &self.metadata
+    }
+
+    fn touches(&self) -> Vec<Range<u64>> {
+        self.touches.clone()
+    }
+
+    fn apply(&self, source: &[u8]) -> Result<Vec<u8>> {
+        if source.len() as u64 != self.lens.0 {
+            let asked = self.lens.0;
+            return Err(Error::PastEnd { offset: 0, asked, len: source.len() as u64 });
+        }
+        let mut out: Vec<u8> = Vec::with_capacity(self.lens.1 as usize);
+        let mut actions = self.actions();
+        while let Some(action) = actions.next()? {
+            match action {
+                Action::Same(len) => out.extend_from_slice(&source[out.len()..out.len() + len]),
+                Action::Literal(range) => out.extend_from_slice(&self.bytes[range]),
+                Action::Source(from, len) => out.extend_from_slice(&source[from..from + len]),
+                Action::Target(from, len) => repeat(&mut out, from, len),
+            }
+        }
+        Ok(out)
+    }
+
+    fn undo(&self, _: &[u8]) -> Result<Vec<u8>> {
+        Err(Error::unsupported(ID, "undoing: the patch does not have the old bytes, which"))
+    }
+}
+
+/// Copies from what is already there; where both overlap, what was just copied is copied on.
+fn repeat(out: &mut Vec<u8>, from: usize, mut len: usize) {
+    while len > 0 {
+        // The pattern between `from` and the end grows with each round.
+        let piece = len.min(out.len() - from);
+        out.extend_from_within(from..from + piece);
+        len -= piece;
+    }
+}
+
+/// Makes a patch: what of the new file is in either file already is copied.
+///
+/// # Errors
+/// [`Error::Limit`] for files that are too large.
+pub fn make(old: &[u8], new: &[u8], metadata: &[u8]) -> Result<Vec<u8>> {
+    granted("the old file", old.len() as u64)?;
+    granted("the new file", new.len() as u64)?;
+    let mut out = MAGIC.to_vec();
+    for number in [old.len(), new.len(), metadata.len()] {
+        vli::write(&mut out, number as u64);
+    }
+    out.extend_from_slice(metadata);
+    let word = |out: &mut Vec<u8>, kind: u64, len: usize| vli::write(out, ((len as u64 - 1) << 2) | kind);
+    let (mut source, mut target) = (0usize, 0usize);
+    let place = |out: &mut Vec<u8>, last: usize, from: usize| {
+        let (distance, sign) = if from < last { (last - from, 1) } else { (from - last, 0) };
+        vli::write(out, (distance as u64) << 1 | sign);
+    };
+    delta::steps(old, new, &mut |step| match step {
+        Step::Same(len) => word(&mut out, 0, len),
+        Step::Literal(range) => {
+            word(&mut out, 1, range.len());
+            out.extend_from_slice(&new[range]);
+        }
+        Step::Source(from, len) => {
+            word(&mut out, 2, len);
+            place(&mut out, source, from);
+            source = from + len;
+        }
+        Step::Target(from, len) => {
+            word(&mut out, 3, len);
+            place(&mut out, target, from);
+            target = from + len;
+        }
+    });
+    for file in [old, new] {
+        out.extend_from_slice(&crc32fast::hash(file).to_le_bytes());
+    }
+    let own = crc32fast::hash(&out);
+    out.extend_from_slice(&own.to_le_bytes());
+    Ok(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_patch_worked_out_by_hand() {
+        // 6 bytes become 11: two as they are, "XY" new, "ab" out of the old file, "YabY"... copied on from 3.
+        let mut bytes = b"BPS1\x86\x8b\x82me".to_vec();
+        bytes.extend([0x84]); // as it is, 2
+        bytes.extend([0x85, b'X', b'Y']); // new, 2
+        bytes.extend([0x86, 0x80]); // old file from 0, 2
+        bytes.extend([0x80 | (4 << 2) | 3, 0x86]); // new file from 3, 5: overlaps with itself
+        let patch = parse(&bytes, (0, 0)).unwrap();
+        assert_eq!(patch.metadata(), b"me");
+        assert_eq!(patch.apply(b"abcdef").unwrap(), b"abXYabYabYa");
+        assert_eq!(patch.touches(), [2..11]);
+    }
+
+    #[test]
+    fn instructions_that_lead_outside() {
+        let with = |rest: &[u8]| parse(&[b"BPS1\x84\x84\x80", rest].concat(), (0, 0)).err().map(|e| e.to_string());
+        assert!(with(&[0x90]).is_some_and(|e| e.contains("past the end of the result")));
+        assert!(with(&[0x8d, 1]).is_some_and(|e| e.contains("cut short")));
+        assert!(with(&[0x8e, 0x82]).is_some_and(|e| e.contains("outside the file before")));
+        assert!(with(&[0x8f, 0x80]).is_some_and(|e| e.contains("not there yet")));
+        assert!(with(&[0x88]).is_some_and(|e| e.contains("end before the result")));
+    }
+
+    #[test]
+    fn a_made_patch_is_as_small_as_it_should_be() {
+        let old: Vec<u8> = (0..4000u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 11) as u8).collect();
+        let mut new = old.clone();
+        new.splice(1000..1000, *b"brine");
+        let made = make(&old, &new, b"").unwrap();
+        // Two copies and five bytes between them.
+        assert!(made.len() < 4 + 5 + 12 + 20, "{}", made.len());
+    }
+}

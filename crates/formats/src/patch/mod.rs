@@ -1,0 +1,77 @@
+//! Patches: what turns one file into another.
+//!
+//! Files are held in memory whole, as patches copy from anywhere to anywhere.
+
+pub mod bps;
+pub mod delta;
+pub mod ips;
+pub mod ups;
+mod vli;
+
+use decanter_core::patch::End;
+use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::{Error, Result};
+use std::ops::Range;
+
+/// The largest patch.
+pub const MOST_PATCH: u64 = 1 << 30;
+/// The largest file that is patched.
+pub const MOST_FILE: u64 = 2 << 30;
+/// Bytes of the three checksums at the end of UPS and BPS.
+const TRAILER: usize = 12;
+
+fn load(source: &SourceRef) -> Result<Vec<u8>> {
+    read_vec(source.as_ref(), 0, source.len(), "a patch", MOST_PATCH)
+}
+
+/// Whether a source begins with `magic`.
+fn begins(source: &dyn Source, magic: &[u8]) -> Result<bool> {
+    let mut head = vec![0; magic.len()];
+    if source.len() < magic.len() as u64 {
+        return Ok(false);
+    }
+    source.read_at(0, &mut head)?;
+    Ok(head == magic)
+}
+
+/// The checksums at the end: of the file before, the file after, and of the patch itself, which has to hold.
+fn trailer(format: &'static str, bytes: &[u8]) -> Result<(u32, u32)> {
+    let at = bytes.len().checked_sub(TRAILER).ok_or_else(|| Error::malformed(format, "the patch is cut short", 0))?;
+    let word = |i: usize| u32::from_le_bytes([0, 1, 2, 3].map(|j| bytes[at + 4 * i + j]));
+    let found = crc32fast::hash(&bytes[..bytes.len() - 4]);
+    if found != word(2) {
+        return Err(Error::Checksum {
+            what: "the patch itself".into(),
+            expected: format!("CRC-32 {:08x}", word(2)),
+            found: format!("{found:08x}"),
+        });
+    }
+    Ok((word(0), word(1)))
+}
+
+/// Both ends with lengths and checksums.
+fn end(len: u64, crc32: u32) -> End {
+    End { len: Some(len), crc32: Some(crc32) }
+}
+
+/// Sorts ranges and joins those that touch.
+fn joined(mut ranges: Vec<Range<u64>>) -> Vec<Range<u64>> {
+    ranges.retain(|r| r.start < r.end);
+    ranges.sort_unstable_by_key(|r| r.start);
+    let mut all: Vec<Range<u64>> = Vec::new();
+    for range in ranges {
+        match all.last_mut() {
+            Some(last) if range.start <= last.end => last.end = last.end.max(range.end),
+            _ => all.push(range),
+        }
+    }
+    all
+}
+
+/// A length that a patch asks for, if it is granted.
+fn granted(what: &'static str, asked: u64) -> Result<usize> {
+    if asked > MOST_FILE {
+        return Err(Error::Limit { what, asked, limit: MOST_FILE });
+    }
+    Ok(asked as usize)
+}

@@ -1,0 +1,192 @@
+//! UPS patches: differences of both files, so that they lead both ways. Layout: docs/formats/ups.md.
+
+use super::{TRAILER, begins, end, granted, joined, load, trailer, vli};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::patch::{End, Patch};
+use decanter_core::source::{Source, SourceRef};
+use decanter_core::{Error, Result};
+use std::ops::Range;
+use std::sync::Arc;
+
+const ID: &str = "ups";
+const MAGIC: &[u8] = b"UPS1";
+
+/// The format.
+pub struct Ups;
+
+impl Format for Ups {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "UPS patch"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["ups"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "checked against the files before and after; can be undone"
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(begins(source, MAGIC)?.then_some(80))
+    }
+
+    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+        let bytes = load(&source)?;
+        let sums = trailer(ID, &bytes)?;
+        let patch = parse(&bytes[..bytes.len() - TRAILER], sums)?;
+        let mut opened = Opened::new(ID, self.name());
+        opened.fact("records", patch.hunks.len().to_string());
+        opened.patch = Some(Arc::new(patch));
+        Ok(opened)
+    }
+}
+
+struct UpsPatch {
+    /// Bytes of the whole patch without its trailer.
+    bytes: Vec<u8>,
+    /// Lengths before and after.
+    lens: (u64, u64),
+    sums: (u32, u32),
+    /// Where each hunk stands in the files, and its bytes in the patch.
+    hunks: Vec<(u64, Range<usize>)>,
+}
+
+fn parse(bytes: &[u8], sums: (u32, u32)) -> Result<UpsPatch> {
+    let mut at = MAGIC.len();
+    let lens = (vli::read(ID, bytes, &mut at)?, vli::read(ID, bytes, &mut at)?);
+    granted("the file before", lens.0)?;
+    granted("the file after", lens.1)?;
+    let most = lens.0.max(lens.1);
+    let mut hunks = Vec::new();
+    let mut place = 0u64;
+    while at < bytes.len() {
+        let start = at;
+        let skip = vli::read(ID, bytes, &mut at)?;
+        let len = memchr::memchr(0, &bytes[at..])
+            .ok_or_else(|| Error::malformed(ID, "a hunk without an end", start as u64))?;
+        place = place.checked_add(skip).filter(|p| *p <= most).ok_or_else(|| beyond(start))?;
+        hunks.push((place, at..at + len));
+        // The zero that ends a hunk stands for a byte that does not differ.
+        place += len as u64 + 1;
+        if place > most + 1 {
+            return Err(beyond(start));
+        }
+        at += len + 1;
+    }
+    Ok(UpsPatch { bytes: bytes.to_vec(), lens, sums, hunks })
+}
+
+fn beyond(at: usize) -> Error {
+    Error::malformed(ID, "a hunk that lies past the end of both files", at as u64)
+}
+
+impl UpsPatch {
+    /// Turns one file into the other: the lengths are those of what comes in and of what goes out.
+    fn turn(&self, from: &[u8], len: u64) -> Result<Vec<u8>> {
+        let len = granted("the result", len)?;
+        let mut out = Vec::with_capacity(len);
+        out.extend_from_slice(&from[..from.len().min(len)]);
+        out.resize(len, 0);
+        for (place, range) in &self.hunks {
+            let start = (*place as usize).min(len);
+            for (slot, change) in out[start..].iter_mut().zip(&self.bytes[range.clone()]) {
+                *slot ^= change;
+            }
+        }
+        Ok(out)
+    }
+}
+
+impl Patch for UpsPatch {
+    fn source(&self) -> End {
+        end(self.lens.0, self.sums.0)
+    }
+
+    fn target(&self) -> End {
+        end(self.lens.1, self.sums.1)
+    }
+
+    fn can_undo(&self) -> bool {
+        true
+    }
+
+    fn touches(&self) -> Vec<Range<u64>> {
+        joined(self.hunks.iter().map(|(at, range)| *at..at + range.len() as u64).collect())
+    }
+
+    fn apply(&self, source: &[u8]) -> Result<Vec<u8>> {
+        self.turn(source, self.lens.1)
+    }
+
+    fn undo(&self, target: &[u8]) -> Result<Vec<u8>> {
+        self.turn(target, self.lens.0)
+    }
+}
+
+/// Makes a patch.
+///
+/// # Errors
+/// [`Error::Limit`] for files that are too large.
+pub fn make(old: &[u8], new: &[u8]) -> Result<Vec<u8>> {
+    granted("the old file", old.len() as u64)?;
+    granted("the new file", new.len() as u64)?;
+    let mut out = MAGIC.to_vec();
+    vli::write(&mut out, old.len() as u64);
+    vli::write(&mut out, new.len() as u64);
+    let most = old.len().max(new.len());
+    // Past the end of the shorter file its bytes count as zero.
+    let change = |at: usize| old.get(at).unwrap_or(&0) ^ new.get(at).unwrap_or(&0);
+    let both = old.len().min(new.len());
+    let (mut at, mut done) = (0, 0);
+    loop {
+        // Equal stretches are skipped by whole blocks.
+        while at + 64 <= both && old[at..at + 64] == new[at..at + 64] {
+            at += 64;
+        }
+        let Some(start) = (at..most.min(at + 64)).find(|&i| change(i) != 0) else {
+            at += 64;
+            if at >= most {
+                break;
+            }
+            continue;
+        };
+        vli::write(&mut out, (start - done) as u64);
+        at = start;
+        while at < most && change(at) != 0 {
+            out.push(change(at));
+            at += 1;
+        }
+        out.push(0);
+        at += 1;
+        done = at;
+    }
+    for file in [old, new] {
+        out.extend_from_slice(&crc32fast::hash(file).to_le_bytes());
+    }
+    let own = crc32fast::hash(&out);
+    out.extend_from_slice(&own.to_le_bytes());
+    Ok(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_patch_worked_out_by_hand() {
+        // Lengths 4 and 5; one hunk at 1: 'b' to 'X'; then, two bytes on, 'e' out of nothing.
+        let mut expected = b"UPS1\x84\x85\x81".to_vec();
+        expected.extend([b'b' ^ b'X', 0, 0x81, b'e', 0]);
+        let made = make(b"abcd", b"aXcde").unwrap();
+        assert_eq!(made[..made.len() - TRAILER], expected);
+        let patch = parse(&expected, (0, 0)).unwrap();
+        assert_eq!(patch.apply(b"abcd").unwrap(), b"aXcde");
+        assert_eq!(patch.undo(b"aXcde").unwrap(), b"abcd");
+        assert_eq!(patch.touches(), [1..2, 4..5]);
+    }
+}
