@@ -3,9 +3,11 @@
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 use decanter_core::{Algorithm, Key};
+use decanter_jobs::convert::Split;
+use decanter_jobs::save::Swap;
 use std::path::PathBuf;
 
-/// Turns raw dumps of game discs into verified, loadable copies.
+/// Turns raw dumps of game discs and cartridges into verified, loadable copies.
 #[derive(Debug, Clone, Parser)]
 #[command(
     name = "decanter",
@@ -70,16 +72,20 @@ pub enum When {
 
 #[derive(Debug, Clone, Subcommand)]
 pub enum Command {
-    /// Read a disc through a drive into an image, with a map of what is missing, and go on later
+    /// Read a disc through a drive into an image, with a map of what is missing; or a cartridge through a reader
     #[command(after_help = "Examples:  decanter dump /dev/sr0 -o \"Lamplighter Lane.iso\"\n           \
         decanter dump sim:saltmarsh/drive.toml -o lane.iso --picture lane.png\n           \
         decanter dump sim:saltmarsh/drive.toml -o lane.iso --fill-from \"saltmarsh/Lamplighter Lane.iso\"\n           \
-        decanter dump /dev/sr0 --plan new -o plan.toml\n\n\
+        decanter dump /dev/sr0 --plan new -o plan.toml\n           \
+        decanter dump sim:saltmarsh/cartridges/reader.toml -o fogbell.gb\n           \
+        decanter dump sim:saltmarsh/cartridges/reader.toml --memory save -o fogbell.sav\n\n\
         While something is missing, the image is called FILE.incomplete and the exit code is 1; the same\n\
         command goes on where the map (FILE.map) says. DRIVE is a device, a file, or a simulated drive\n\
-        (sim:drive.toml, docs/simulated-drive.md).")]
+        (sim:drive.toml, docs/simulated-drive.md).\n\n\
+        A cartridge is read twice; banks that differ are read again (--retries) until every byte settles.\n\
+        --write puts a save into the cartridge: the old one is read into -o first, the new one read back after.")]
     Dump {
-        /// A block device, a file, or sim:drive.toml
+        /// A block device, a file, sim:drive.toml, or a cartridge reader (sim:reader.toml)
         #[arg(value_name = "DRIVE")]
         drive: String,
         /// The image to write; with --plan new the plan
@@ -109,6 +115,12 @@ pub enum Command {
         /// Draw a map of the disc as a PNG
         #[arg(long, value_name = "PNG")]
         picture: Option<PathBuf>,
+        /// Which memory of a cartridge [default: rom]
+        #[arg(long, value_name = "WHICH", value_enum)]
+        memory: Option<MemoryArg>,
+        /// Write this file into the save memory of the cartridge, once the old content is safe in -o
+        #[arg(long, value_name = "SAVE", requires = "memory")]
+        write: Option<String>,
         /// Digests of the finished image, separated by commas: crc32, md5, sha1, sha256
         #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
         algorithm: Vec<Algorithm>,
@@ -217,15 +229,19 @@ pub enum Command {
     #[command(after_help = "Examples:  decanter convert \"saltmarsh/Pier Nine Pinball.cue\" --to iso\n           \
         decanter convert \"saltmarsh/Lamplighter Lane.iso\" --to zst --prove\n           \
         decanter convert \"saltmarsh/Pier Nine Pinball (scratched).bin\" --repair -o repaired.bin\n           \
-        decanter convert kelp --to iso -o kelp.iso\n\n\
+        decanter convert kelp --to iso -o kelp.iso\n           \
+        decanter convert \"saltmarsh/cartridges/Bramble Run.v64\" --to z64\n           \
+        decanter convert \"saltmarsh/cartridges/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n\n\
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
-        --split and --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
+        ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given; --header: nes, smc, smd.\n\
+        --split SIZE: iso, xdvdfs and ROMs. --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
         --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]
         source: String,
-        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst
+        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst; or the form of a ROM: z64, v64, n64, md,
+        /// smd, 32x, sfc, smc, nes, nes-bare, gb, gbc, gba, nds, sms, gg, pce
         #[arg(long, value_name = "FORMAT")]
         to: Option<String>,
         /// The file to write [default: the source's name with the format's extension, in the current folder]
@@ -237,9 +253,10 @@ pub enum Command {
         /// Look for repetitions further back: smaller where files repeat, slower, in larger frames
         #[arg(long)]
         long: bool,
-        /// Write several files of at most this size, as in 4GiB-1 for a FAT32 stick
-        #[arg(long, value_name = "SIZE", value_parser = part_size)]
-        split: Option<u64>,
+        /// Write several files of at most this size, as in 4GiB-1 for a FAT32 stick; even-odd: one file for each of
+        /// the two chips of a ROM
+        #[arg(long, value_name = "SIZE|even-odd", value_parser = split)]
+        split: Option<Split>,
         /// Keep every file at its sector, and drop only what lies between
         #[arg(long)]
         keep_positions: bool,
@@ -261,11 +278,59 @@ pub enum Command {
         /// Volume label of a new file system [default: the title, or the folder's name]
         #[arg(long, value_name = "TEXT")]
         label: Option<String>,
+        /// Cut off a ROM what is proven to be padding or repetition
+        #[arg(long)]
+        trim: bool,
+        /// Make a ROM as long as SIZE, or as its header or chip says, or else the next power of two
+        #[arg(long, value_name = "SIZE", num_args = 0..=1, value_parser = size)]
+        pad: Option<Option<u64>>,
+        /// Value of the bytes that --pad adds, as in 0xff or 0 [default: 0xff]
+        #[arg(long, value_name = "BYTE", value_parser = byte)]
+        fill: Option<u8>,
+        /// A further part of the dump, after SOURCE and those before (repeatable)
+        #[arg(long, value_name = "PART")]
+        join: Vec<String>,
+        /// The chip with the odd bytes; SOURCE is the one with the even bytes
+        #[arg(long, value_name = "PART")]
+        odd: Option<String>,
+        /// Put the header that this file begins with before the ROM: a .hdr file, or another ROM with a header
+        #[arg(long, value_name = "FILE")]
+        header: Option<String>,
         /// Digests of what the result holds, separated by commas: crc32, md5, sha1, sha256
         #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
         algorithm: Vec<Algorithm>,
         #[command(flatten)]
         key: KeyArg,
+    },
+    /// Apply patches to a file, make them, or show what they do
+    #[command(subcommand)]
+    Patch(PatchCommand),
+    /// Show saved games, and take them out of the files of emulators or put them in
+    #[command(subcommand)]
+    Save(SaveCommand),
+    /// Show titles and pictures that a source carries, and write a picture in another size
+    #[command(after_help = "Examples:  decanter label \"saltmarsh/cartridges/Lantern Post.nds\"\n           \
+        decanter label \"saltmarsh/cartridges/Lantern Post.nds\" -o icon.png --size 128x128 --filter sharp\n           \
+        decanter label cover.jpg -o cover.png --size 256x256 --fit crop")]
+    Label {
+        /// A DS ROM, or a picture of your own (PNG or JPEG)
+        #[arg(value_name = "SOURCE")]
+        source: String,
+        /// The PNG to write
+        #[arg(short, long, value_name = "PNG")]
+        output: Option<PathBuf>,
+        /// Width and height in pixels, as in 256x256 [default: as it is]
+        #[arg(long, value_name = "WxH", value_parser = dimensions, requires = "output")]
+        size: Option<(u32, u32)>,
+        /// How it fills a shape that is not its own
+        #[arg(long, value_enum, default_value = "letterbox")]
+        fit: FitArg,
+        /// How pixels are computed
+        #[arg(long, value_enum, default_value = "smooth")]
+        filter: FilterArg,
+        /// Colour of the bars of a letterbox: six hexadecimal digits, or none
+        #[arg(long, value_name = "RRGGBB", default_value = "none", value_parser = colour)]
+        background: [u8; 4],
     },
     /// Show which keys are known, from where, and for which of these sources; never their values
     #[command(after_help = "Example:  decanter keys \"saltmarsh/Kelp Courier.iso\" --keys saltmarsh/keys\n\n\
@@ -313,6 +378,146 @@ pub enum Command {
     },
 }
 
+#[derive(Debug, Clone, Subcommand)]
+pub enum PatchCommand {
+    /// Apply patches to a file, in the order given; the file is checked before, the result after
+    #[command(after_help = "Examples:  decanter patch apply saltmarsh/cartridges/Fogbell.gb saltmarsh/cartridges/Fogbell.bps -o fogbell.gb\n           \
+        decanter patch apply fogbell.gb saltmarsh/cartridges/Fogbell.ups --undo -o again.gb\n\n\
+        The source is never changed. If a patch expects the ROM with a header, in another byte order, trimmed or\n\
+        padded, the error says so, and which command fits.")]
+    Apply {
+        /// The file to patch
+        #[arg(value_name = "ROM")]
+        rom: String,
+        /// IPS, UPS or BPS patches
+        #[arg(required = true, value_name = "PATCH")]
+        patches: Vec<String>,
+        /// The file to write [default: the source's name with those of the patches, in the current folder]
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// Go back from the patched file to the one before (UPS)
+        #[arg(long)]
+        undo: bool,
+        /// Patch this form of the ROM: sfc, smc, nes, nes-bare, md, smd, z64, v64, n64
+        #[arg(long = "as", value_name = "FORM")]
+        form: Option<String>,
+        /// Digests of the result, separated by commas: crc32, md5, sha1, sha256
+        #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
+        algorithm: Vec<Algorithm>,
+    },
+    /// Make a patch that leads from one file to another; it is proven before it is written
+    #[command(after_help = "Example:  decanter patch make saltmarsh/cartridges/Fogbell.gb fogbell.gb -o change.bps\n\n\
+        bps finds what was moved, and carries checksums; ups leads both ways; ips has neither, and ends at 16 MiB.")]
+    Make {
+        /// The file before
+        #[arg(value_name = "OLD")]
+        old: String,
+        /// The file after
+        #[arg(value_name = "NEW")]
+        new: String,
+        /// The patch to write [default: the name of NEW, in the current folder]
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// Format of the patch: bps, ups or ips
+        #[arg(long, value_name = "FORMAT", default_value = "bps")]
+        format: String,
+        /// Put the text of this file into the patch as metadata (bps)
+        #[arg(long, value_name = "FILE")]
+        metadata: Option<PathBuf>,
+    },
+    /// Show what a patch touches, and which files it expects and leads to
+    #[command(after_help = "Example:  decanter patch show saltmarsh/cartridges/Fogbell.bps\n\n-v lists every stretch that it touches.")]
+    Show {
+        /// An IPS, UPS or BPS patch
+        #[arg(value_name = "PATCH")]
+        patch: String,
+    },
+}
+
+#[derive(Debug, Clone, Args)]
+pub struct SaveArgs {
+    /// The ROM that the save belongs to: says what memory it should fit
+    #[arg(long, value_name = "ROM")]
+    pub rom: Option<String>,
+    /// Which memory of a file with several: eeprom, sram, flash, pak1 to pak4
+    #[arg(long, value_name = "NAME")]
+    pub part: Option<String>,
+    /// The emulator's file has its bytes swapped in pairs (2) or reversed in fours (4)
+    #[arg(long, value_name = "2|4", value_parser = swap)]
+    pub swap: Option<Swap>,
+}
+
+#[derive(Debug, Clone, Subcommand)]
+pub enum SaveCommand {
+    /// Say what a save file is and how it is laid out; of a ROM, what save memory it has
+    #[command(after_help = "Examples:  decanter save show saltmarsh/cartridges/Fogbell.gb\n           \
+        decanter save show saltmarsh/cartridges/Fogbell.sav --rom saltmarsh/cartridges/Fogbell.gb")]
+    Show {
+        /// A save file, or a ROM
+        #[arg(value_name = "FILE")]
+        file: String,
+        /// The ROM that the save belongs to: says what memory it should fit
+        #[arg(long, value_name = "ROM")]
+        rom: Option<String>,
+    },
+    /// Write the content of the save memory, as a cartridge has it, into a new file
+    #[command(after_help = "Example:  decanter save export saltmarsh/cartridges/Fogbell.sav --rom saltmarsh/cartridges/Fogbell.gb -o raw.sav\n\n\
+        Clocks, filler, repetitions and other memories of an emulator's file are left out. Nothing is replaced, ever.")]
+    Export {
+        /// An emulator's save file
+        #[arg(value_name = "SAVE")]
+        file: String,
+        /// The file to write
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        #[command(flatten)]
+        more: SaveArgs,
+    },
+    /// Put the content of a save memory into a copy of an emulator's file
+    #[command(after_help = "Example:  decanter save import raw.sav --into saltmarsh/cartridges/Fogbell.sav --rom saltmarsh/cartridges/Fogbell.gb -o new.sav\n\n\
+        Always writes a new file, and says the digest of the old and the new save. Without --into a plain file of the\n\
+        size of the ROM's memory is written. Nothing is replaced, ever.")]
+    Import {
+        /// The save as the cartridge has it
+        #[arg(value_name = "SAVE")]
+        file: String,
+        /// The emulator's file that a copy is made of
+        #[arg(long, value_name = "FILE")]
+        into: Option<String>,
+        /// The file to write
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        #[command(flatten)]
+        more: SaveArgs,
+    },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum MemoryArg {
+    /// The game itself
+    Rom,
+    /// The memory that keeps saved games
+    Save,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum FitArg {
+    /// All of it is shown, with bars where it does not reach
+    Letterbox,
+    /// All of the shape is filled; what is too much is cut from both sides
+    Crop,
+    /// It is stretched
+    Stretch,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum FilterArg {
+    /// Soft edges, for photographs and drawings
+    Smooth,
+    /// Hard edges, for small icons
+    Sharp,
+}
+
 #[derive(Debug, Clone, Args)]
 pub struct KeyArg {
     /// The key of this source, 32 hexadecimal digits; goes before all that are found elsewhere
@@ -349,6 +554,46 @@ fn size(text: &str) -> Result<u64, String> {
     };
     let number: u64 = digits.trim().parse().map_err(|_| format!("\"{text}\" is no size"))?;
     number.checked_mul(1 << shift).ok_or_else(|| format!("\"{text}\" is too large"))
+}
+
+/// Reads how a result is taken apart.
+fn split(text: &str) -> Result<Split, String> {
+    if text == "even-odd" { Ok(Split::EvenOdd) } else { part_size(text).map(Split::Size) }
+}
+
+/// Reads a byte such as `0xff` or `0`.
+fn byte(text: &str) -> Result<u8, String> {
+    let hex = text.strip_prefix("0x").map(|digits| u8::from_str_radix(digits, 16));
+    hex.unwrap_or_else(|| text.parse()).map_err(|_| format!("\"{text}\" is no byte: use 0 to 255, or 0x00 to 0xff"))
+}
+
+/// Reads how bytes are swapped.
+fn swap(text: &str) -> Result<Swap, String> {
+    match text {
+        "2" => Ok(Swap::Pairs),
+        "4" => Ok(Swap::Words),
+        _ => Err("use 2 for pairs or 4 for groups of four".into()),
+    }
+}
+
+/// Reads a width and a height such as `256x128`.
+fn dimensions(text: &str) -> Result<(u32, u32), String> {
+    let read = || {
+        let (width, height) = text.split_once('x')?;
+        Some((width.trim().parse().ok()?, height.trim().parse().ok()?))
+    };
+    read().ok_or_else(|| format!("\"{text}\" is no size: use a width and a height, as in 256x256"))
+}
+
+/// Reads a colour such as `14171c`, or `none`.
+fn colour(text: &str) -> Result<[u8; 4], String> {
+    if text == "none" {
+        return Ok([0; 4]);
+    }
+    let digits = text.strip_prefix('#').unwrap_or(text);
+    let value = u32::from_str_radix(digits, 16).ok().filter(|_| digits.len() == 6);
+    let [_, red, green, blue] = value.ok_or_else(|| format!("\"{text}\" is no colour: use six hexadecimal digits"))?.to_be_bytes();
+    Ok([red, green, blue, 0xff])
 }
 
 /// Reads a size that may have a number of bytes taken off: `4GiB-1`.

@@ -1,6 +1,6 @@
 //! One arm a command: call the job, show its report.
 
-use crate::args::{Cli, Command, Style};
+use crate::args::{Cli, Command, FilterArg, FitArg, MemoryArg, PatchCommand, SaveArgs, SaveCommand, Style};
 use crate::config::Settled;
 use crate::progress::Screen;
 use crate::screen::{self, Manner};
@@ -9,7 +9,9 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::source::Bytes;
 use decanter_core::{Algorithm, pour};
 use decanter_jobs::decrypt::Check;
-use decanter_jobs::{Answer, Failure, convert, decrypt, digest, dump, extract, formats, identify, list, verify};
+use decanter_jobs::dump::cartridge::MemoryWish;
+use decanter_jobs::{Answer, Failure, Setting};
+use decanter_jobs::{convert, decrypt, digest, dump, extract, formats, identify, label, list, patch, save, verify};
 use serde::Serialize;
 use std::io::Write;
 use std::path::Path;
@@ -37,8 +39,30 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             sectors,
             sector_bytes,
             picture,
+            memory,
+            write,
             algorithm,
         } => {
+            if let Some(mut reader) = dump::cartridge::open(drive)? {
+                let options = dump::cartridge::Options {
+                    memory: if *memory == Some(MemoryArg::Save) { MemoryWish::Save } else { MemoryWish::Rom },
+                    write: write.clone(),
+                    retries: *retries,
+                    digests: algorithm.clone(),
+                };
+                let (report, answer) = dump::cartridge::dump(drive, &mut reader, output, &options, &setting(None))?;
+                if global.json {
+                    json(out, &report)?;
+                } else {
+                    screen::cartridge::show_dump(out, &report, began.elapsed(), manner)?;
+                }
+                return Ok(code_of_answer(answer));
+            }
+            if memory.is_some() {
+                return Err(Failure::usage(format!("cannot dump \"{drive}\""), "--memory is for cartridge readers")
+                    .hint("a simulated one is sim:reader.toml, with a ROM in it")
+                    .into());
+            }
             if plan.as_deref().is_some_and(|p| p.as_os_str() == "new") {
                 return new_plan(drive, output, *sectors, *sector_bytes, cli, out);
             }
@@ -159,6 +183,12 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             prove,
             udf,
             label,
+            trim,
+            pad,
+            fill,
+            join,
+            odd,
+            header,
             algorithm,
             key,
         } => {
@@ -173,6 +203,12 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 prove: *prove,
                 udf: *udf,
                 label: label.clone(),
+                trim: *trim,
+                pad: *pad,
+                fill: *fill,
+                join: join.clone(),
+                odd: odd.clone(),
+                header: header.clone(),
                 digests: algorithm.clone(),
             };
             let (target, setting) = (output.as_deref(), setting(Some(key)));
@@ -183,6 +219,27 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 screen::convert::show(out, &report, began.elapsed(), manner)?;
             }
             Ok(code_of_answer(answer))
+        }
+        Command::Patch(command) => patch_command(command, cli, &setting(None), began, manner, out),
+        Command::Save(command) => save_command(command, cli, &setting(None), manner, out),
+        Command::Label { source, output, size, fit, filter, background } => {
+            let options = label::Options {
+                size: *size,
+                fit: match fit {
+                    FitArg::Letterbox => label::Fit::Letterbox,
+                    FitArg::Crop => label::Fit::Crop,
+                    FitArg::Stretch => label::Fit::Stretch,
+                },
+                filter: if *filter == FilterArg::Sharp { label::Filter::Sharp } else { label::Filter::Smooth },
+                background: *background,
+            };
+            let report = label::label(source, output.as_deref(), &options, &setting(None))?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                screen::label::show(out, &report, manner)?;
+            }
+            Ok(0)
         }
         Command::Keys { sources, key } => {
             let report = decanter_jobs::keys(sources, &setting(Some(key)))?;
@@ -224,6 +281,81 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             Ok(0)
         }
     }
+}
+
+/// Patches.
+fn patch_command(
+    command: &PatchCommand,
+    cli: &Cli,
+    setting: &Setting<'_>,
+    began: Instant,
+    manner: Manner,
+    out: &mut dyn Write,
+) -> Result<u8, Stop> {
+    match command {
+        PatchCommand::Apply { rom, patches, output, undo, form, algorithm } => {
+            let options = patch::Options { undo: *undo, form: form.clone(), digests: algorithm.clone() };
+            let report = patch::apply(rom, patches, output.as_deref(), &options, setting)?;
+            if cli.global.json {
+                json(out, &report)?;
+            } else {
+                screen::patch::show_applied(out, &report, began.elapsed(), manner)?;
+            }
+        }
+        PatchCommand::Make { old, new, output, format, metadata } => {
+            let report = patch::make(old, new, format, metadata.as_deref(), output.as_deref(), setting)?;
+            if cli.global.json {
+                json(out, &report)?;
+            } else {
+                screen::patch::show_made(out, &report, began.elapsed(), manner)?;
+            }
+        }
+        PatchCommand::Show { patch } => {
+            let report = patch::show(patch, setting)?;
+            if cli.global.json {
+                json(out, &report)?;
+            } else {
+                screen::patch::show(out, &report, manner)?;
+            }
+        }
+    }
+    Ok(0)
+}
+
+/// Saved games.
+fn save_command(
+    command: &SaveCommand,
+    cli: &Cli,
+    setting: &Setting<'_>,
+    manner: Manner,
+    out: &mut dyn Write,
+) -> Result<u8, Stop> {
+    let options = |more: &SaveArgs| save::Options {
+        rom: more.rom.clone(),
+        part: more.part.clone(),
+        swap: more.swap.unwrap_or_default(),
+    };
+    let report = match command {
+        SaveCommand::Show { file, rom } => {
+            let report = save::show(file, rom.as_deref(), setting)?;
+            if cli.global.json {
+                json(out, &report)?;
+            } else {
+                screen::save::show(out, &report, manner)?;
+            }
+            return Ok(code_of_answer(if report.misfit { Answer::No } else { Answer::Yes }));
+        }
+        SaveCommand::Export { file, output, more } => save::export(file, output, &options(more), setting)?,
+        SaveCommand::Import { file, into, output, more } => {
+            save::import(file, into.as_deref(), output, &options(more), setting)?
+        }
+    };
+    if cli.global.json {
+        json(out, &report)?;
+    } else {
+        screen::save::show_moved(out, &report, manner)?;
+    }
+    Ok(0)
 }
 
 /// Writes a plan of what a drive shows.

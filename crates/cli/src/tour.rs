@@ -56,6 +56,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             (Some(&made.full_disc), "a full Xbox disc"),
             (Some(&made.plain), "a plain disc"),
             (Some(&made.dat), "a DAT file of what these should be"),
+            (Some(&made.drawer.folder), "cartridges, patches, saves, and a simulated reader"),
         ];
         for (path, what) in told {
             if let Some(name) = path.and_then(|p| p.strip_prefix(wish.folder).ok()) {
@@ -82,6 +83,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             "full_disc": made.full_disc,
             "plain": made.plain,
             "dat": made.dat,
+            "drawer": made.drawer,
         });
         crate::run::json(out, &report)?;
         return Ok(0);
@@ -133,6 +135,23 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         (
             "A full disc: keep only the game.",
             words(&["convert", &show(&made.full_disc), "--to", "xdvdfs", "-o", &target("gullwing.iso"), "--prove"]),
+            0,
+        ),
+        ("A cartridge with a dirty contact.", words(&["dump", &drive(&made.drawer.reader), "-o", &target("fogbell.gb")]), 0),
+        ("A drawer of cartridges, in one archive.", words(&["identify", &show(&made.drawer.archive)]), 0),
+        (
+            "Are they good dumps? Headers and byte orders are looked through.",
+            words(&["verify", &show(&made.drawer.archive), "--against", &show(&made.drawer.dat)]),
+            0,
+        ),
+        (
+            "A patch is checked before and after.",
+            words(&["patch", "apply", &show(&made.drawer.gb), &show(&made.drawer.patches[0]), "-o", &target("deep water.gb")]),
+            0,
+        ),
+        (
+            "The save of a cartridge, out of an emulator's file.",
+            words(&["save", "export", &show(&made.drawer.save), "--rom", &show(&made.drawer.gb), "-o", &target("fogbell raw.sav")]),
             0,
         ),
     ];

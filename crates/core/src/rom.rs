@@ -18,6 +18,8 @@ pub struct Rom {
     pub prefix: Vec<u8>,
     /// Length of the body as its header declares it, in bytes.
     pub declared: Option<Declared>,
+    /// Length of the chip, where the header tells it, in bytes.
+    pub chip: Option<u64>,
     /// How the body compares with that.
     pub shape: Shape,
     /// The checksums that it carries.

@@ -2,6 +2,7 @@
 //!
 //! Every title, id, key and picture is invented. The same request makes the same bytes, every time.
 
+mod cartridges;
 mod content;
 mod disc;
 mod shelf;
@@ -10,7 +11,7 @@ pub use disc::{Disc, Kelp};
 
 use content::secret;
 use decanter_core::blueprint::Blueprint;
-use decanter_core::digest::{Algorithm, hex, of_source};
+use decanter_core::digest::{Algorithm, hex, of_bytes, of_source};
 use decanter_core::pour::{self, Draft};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Fill, Overlay, Slice};
@@ -73,6 +74,55 @@ pub struct Collection {
     pub plain: PathBuf,
     /// A database of what these images should be.
     pub dat: PathBuf,
+    /// What is in the drawer of cartridges.
+    pub drawer: Drawer,
+}
+
+/// The drawer of cartridges.
+#[derive(Debug, Clone, serde::Serialize)]
+pub struct Drawer {
+    /// The folder.
+    pub folder: PathBuf,
+    /// A Game Boy ROM with a clock.
+    pub gb: PathBuf,
+    /// What a patch makes of it.
+    pub gb_patched: PathBuf,
+    /// The patches: BPS, UPS, IPS.
+    pub patches: [PathBuf; 3],
+    /// Its save as an emulator keeps it, with the clock.
+    pub save: PathBuf,
+    /// A Game Boy Advance ROM.
+    pub gba: PathBuf,
+    /// The same, padded.
+    pub gba_padded: PathBuf,
+    /// A DS ROM with a banner and files.
+    pub nds: PathBuf,
+    /// A NES ROM.
+    pub nes: PathBuf,
+    /// An SNES ROM behind a copier's header.
+    pub smc: PathBuf,
+    /// A patch for the same without that header.
+    pub smc_patch: PathBuf,
+    /// An interleaved Mega Drive ROM.
+    pub smd: PathBuf,
+    /// Its save, with every byte taking two.
+    pub smd_save: PathBuf,
+    /// A Nintendo 64 ROM with bytes swapped in pairs.
+    pub v64: PathBuf,
+    /// A Master System ROM.
+    pub sms: PathBuf,
+    /// A Game Gear ROM.
+    pub gg: PathBuf,
+    /// A PC Engine ROM.
+    pub pce: PathBuf,
+    /// All ROMs in an archive.
+    pub archive: PathBuf,
+    /// A database of them, in the forms that databases list.
+    pub dat: PathBuf,
+    /// A simulated cartridge reader.
+    pub reader: PathBuf,
+    /// What stands for the save memory of the cartridge in it.
+    pub memory: PathBuf,
 }
 
 /// Makes the collection in `folder`, which is made if it is not there.
@@ -136,6 +186,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         ("Brine & Bramble (Saltmarsh)", vec!["Brine & Bramble.iso"]),
     ];
     let dat = put("saltmarsh.dat", &small(dat(folder, &listed, watch)?.into_bytes()))?;
+    let drawer = drawer(folder, &put, wish.replace)?;
     Ok(Collection {
         image,
         archive,
@@ -152,7 +203,114 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         full_disc,
         plain,
         dat,
+        drawer,
     })
+}
+
+/// Fills the drawer of cartridges.
+fn drawer(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>, replace: bool) -> Result<Drawer> {
+    use cartridges as c;
+    let place = folder.join("cartridges");
+    std::fs::create_dir_all(&place).map_err(|e| Error::io("make folder", &place, e))?;
+    let file = |name: &str, bytes: Vec<u8>| put(&format!("cartridges/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))));
+    let (moth, racer) = (c::moth_hour(), c::brine_racer());
+    let padded = [moth.clone(), vec![0xff; (512 << 10) - moth.len()]].concat();
+    let [bps, ups, ips] = c::fogbell_patches()?;
+    let smc = [c::copier_header(racer.len()), racer.clone()].concat();
+    let mut swapped = c::bramble_run();
+    let bramble = swapped.clone();
+    decanter_formats::cartridge::order::swap_pairs(&mut swapped);
+    let roms = [
+        ("Fogbell.gb", c::fogbell()),
+        ("Moth Hour.gba", moth),
+        ("Lantern Post.nds", c::lantern_post()),
+        ("Tide Table.nes", c::tide_table()),
+        ("Brine Racer.smc", smc),
+        ("Pier Pinball.smd", c::pier_pinball_interleaved()),
+        ("Bramble Run.v64", bramble),
+        ("Kelp Dive.sms", c::kelp_dive(74, "Kelp Dive", 4)),
+        ("Pocket Tide.gg", c::kelp_dive(75, "Pocket Tide", 7)),
+        ("Lamplight.pce", c::lamplight()),
+    ];
+    let archive = place.join("drawer.zip");
+    zip_all(&archive, &roms, replace)?;
+    // Databases list ROMs without copiers' headers, and in the console's own order.
+    let listed: Vec<(String, Vec<u8>)> = roms
+        .iter()
+        .map(|(name, bytes)| match *name {
+            "Brine Racer.smc" => ("Brine Racer.sfc".to_owned(), racer.clone()),
+            "Pier Pinball.smd" => ("Pier Pinball.md".to_owned(), c::pier_pinball()),
+            "Bramble Run.v64" => ("Bramble Run.z64".to_owned(), swapped.clone()),
+            "Tide Table.nes" => ("Tide Table.nes".to_owned(), bytes[16..].to_vec()),
+            name => (name.to_owned(), bytes.clone()),
+        })
+        .collect();
+    let dat = file("drawer.dat", drawer_dat(&listed).into_bytes())?;
+    let mut paths = Vec::new();
+    for (name, bytes) in roms {
+        paths.push(file(name, bytes)?);
+    }
+    let [gb, gba, nds, nes, smc, smd, v64, sms, gg, pce] =
+        <[PathBuf; 10]>::try_from(paths).map_err(|_| Error::Usage("the drawer lacks a cartridge".into()))?;
+    Ok(Drawer {
+        folder: place.clone(),
+        gb,
+        gb_patched: file("Fogbell (Deep Water).gb", c::fogbell_deep())?,
+        patches: [file("Fogbell.bps", bps)?, file("Fogbell.ups", ups)?, file("Fogbell.ips", ips)?],
+        save: file("Fogbell.sav", c::fogbell_save())?,
+        gba,
+        gba_padded: file("Moth Hour (padded).gba", padded)?,
+        nds,
+        nes,
+        smc,
+        smc_patch: file("Brine Racer.bps", decanter_formats::patch::bps::make(&racer, &c::brine_racer_fast(), b"")?)?,
+        smd,
+        smd_save: file("Pier Pinball.srm", c::pier_pinball_save())?,
+        v64,
+        sms,
+        gg,
+        pce,
+        archive,
+        dat,
+        reader: file("reader.toml", c::READER.as_bytes().to_vec())?,
+        memory: file("cartridge memory.bin", c::fogbell_memory())?,
+    })
+}
+
+/// A database of the ROMs in the drawer.
+fn drawer_dat(roms: &[(String, Vec<u8>)]) -> String {
+    let mut text = String::from(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<datafile>\n\t<header>\n\t\t<name>Saltmarsh Pier cartridges</name>\n\
+         \t\t<version>2026-11-23</version>\n\t</header>\n",
+    );
+    for (name, bytes) in roms {
+        let game = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem);
+        let [crc, sha1] = [Algorithm::Crc32, Algorithm::Sha1].map(|a| of_bytes(a, bytes).hex());
+        text.push_str(&format!(
+            "\t<game name=\"{game}\">\n\t\t<rom name=\"{name}\" size=\"{}\" crc=\"{crc}\" sha1=\"{sha1}\"/>\n\t</game>\n",
+            bytes.len()
+        ));
+    }
+    text.push_str("</datafile>\n");
+    text
+}
+
+/// Packs small files into an archive.
+fn zip_all(target: &Path, files: &[(&str, Vec<u8>)], replace: bool) -> Result<()> {
+    let sum = files.iter().map(|(_, b)| b.len() as u64).sum();
+    let draft = Draft::new(target, replace, sum, sum)?;
+    let options = SimpleFileOptions::default().compression_method(zip::CompressionMethod::Deflated);
+    let mut writer = ZipWriter::new(BufWriter::new(draft.file()));
+    let mut write = || -> zip::result::ZipResult<()> {
+        for (name, bytes) in files {
+            writer.start_file(*name, options)?;
+            writer.write_all(bytes)?;
+        }
+        Ok(())
+    };
+    let result = write().and_then(|()| writer.finish().map(|_| ()));
+    result.map_err(|e| Error::io("write", target, io::Error::other(e)))?;
+    draft.finish()
 }
 
 /// A database, in the XML form, of games with their files in `folder`; and of one that nobody has dumped.

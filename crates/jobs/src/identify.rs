@@ -4,10 +4,12 @@ use crate::convert::table::TARGETS;
 use crate::failure::with_article;
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
+use crate::rom::RomReport;
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::format::{Fact, KeyState, State};
 use decanter_core::tree::Content;
 use decanter_core::{Error, Notice, SECTOR};
+use decanter_formats::REGISTRY;
 use serde::Serialize;
 use std::path::Path;
 use std::sync::Mutex;
@@ -57,6 +59,8 @@ pub struct Identity {
     pub folders: Option<usize>,
     /// Regions, and how many bytes of them are encrypted on the medium.
     pub regions: Option<Regions>,
+    /// What is known of the ROM, if it is one.
+    pub rom: Option<RomReport>,
     /// What belongs to no file, and files that look like filler.
     pub padding: Option<Padding>,
     /// Whether it is encrypted.
@@ -126,11 +130,11 @@ pub fn identify(sources: &[String], setting: &Setting<'_>) -> Result<(IdentifyRe
     std::thread::scope(|scope| {
         for _ in 0..setting.jobs.clamp(1, paths.len().max(1)) {
             scope.spawn(|| {
-                while let Some((path, _)) =
-                    paths.get(next.fetch_add(1, Ordering::Relaxed)).filter(|_| !setting.watch.cancelled())
-                {
-                    let identity = one(path, setting);
-                    found.lock().unwrap_or_else(|e| e.into_inner()).push((path.clone(), identity));
+                loop {
+                    let index = next.fetch_add(1, Ordering::Relaxed);
+                    let Some((path, _)) = paths.get(index).filter(|_| !setting.watch.cancelled()) else { break };
+                    let identities = one(path, setting);
+                    found.lock().unwrap_or_else(|e| e.into_inner()).push((index, identities));
                 }
             });
         }
@@ -139,10 +143,10 @@ pub fn identify(sources: &[String], setting: &Setting<'_>) -> Result<(IdentifyRe
         return Err(Failure::new("identify was stopped", Error::Cancelled));
     }
     let mut found = found.into_inner().unwrap_or_else(|e| e.into_inner());
-    let place = |path: &String| paths.iter().position(|(p, _)| p == path);
-    found.sort_by_cached_key(|(path, _)| place(path));
-    let answer = answer(&found, &paths);
-    let sources = found.into_iter().map(|(_, identity)| identity).collect();
+    found.sort_by_key(|(index, _)| *index);
+    let named = found.iter().filter(|(index, _)| paths[*index].1).flat_map(|(_, identities)| identities);
+    let answer = answer(named);
+    let sources = found.into_iter().flat_map(|(_, identities)| identities).collect();
     Ok((IdentifyReport { schema: "decanter.identify/1", sources }, answer))
 }
 
@@ -170,10 +174,9 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
 }
 
 /// Only sources that were named themselves count; a folder may hold anything.
-fn answer(found: &[(String, Identity)], paths: &[(String, bool)]) -> Answer {
-    let named = found.iter().filter(|(path, _)| paths.iter().any(|(p, named)| *named && p == path));
+fn answer<'a>(named: impl Iterator<Item = &'a Identity>) -> Answer {
     let mut answer = Answer::Yes;
-    for cause in named.filter_map(|(_, identity)| identity.cause.as_ref()) {
+    for cause in named.filter_map(|identity| identity.cause.as_ref()) {
         match cause {
             Error::Io { .. } => return Answer::ReadError,
             _ => answer = Answer::NotUnderstood,
@@ -199,10 +202,25 @@ fn files_below(folder: &str) -> Vec<String> {
     files.iter().filter(|p| !later_part(p)).cloned().collect()
 }
 
-fn one(shown: &str, setting: &Setting<'_>) -> Identity {
-    match locate::open(shown, "identify", setting) {
-        Ok(item) => describe(&item),
-        Err(failure) => Identity {
+/// A source; of an archive with several ROMs each of them.
+fn one(shown: &str, setting: &Setting<'_>) -> Vec<Identity> {
+    let item = match locate::open(shown, "identify", setting) {
+        Ok(item) => item,
+        Err(failure) => return vec![not_understood(shown, failure)],
+    };
+    let is_archive = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
+    if !is_archive || shown.ends_with("::") {
+        return vec![describe(&item)];
+    }
+    let mut roms = Vec::new();
+    if let Err(e) = locate::each_rom(&item, setting, &mut |rom| roms.push(describe(&rom))) {
+        roms.push(not_understood(shown, Failure::new("cannot identify what is inside", e)));
+    }
+    if roms.is_empty() { vec![describe(&item)] } else { roms }
+}
+
+fn not_understood(shown: &str, failure: Failure) -> Identity {
+    Identity {
             source: shown.to_owned(),
             error: Some(failure.cause.to_string()),
             format: None,
@@ -217,13 +235,13 @@ fn one(shown: &str, setting: &Setting<'_>) -> Identity {
             files: None,
             folders: None,
             regions: None,
+            rom: None,
             padding: None,
             encryption: None,
             becomes: Vec::new(),
             next: failure.hint,
             notices: Vec::new(),
             cause: Some(*failure.cause),
-        },
     }
 }
 
@@ -282,6 +300,7 @@ pub fn describe(item: &Item) -> Identity {
         files: opened.tree.as_ref().map(|t| t.files().count()),
         folders: opened.tree.as_ref().map(|t| t.folder_count()),
         regions,
+        rom: opened.rom.as_ref().map(RomReport::of),
         padding: padding::look(item),
         next: next(item, missing > 0, &becomes),
         encryption,
@@ -309,7 +328,7 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} -o {target}") });
     }
     if !is_cut {
-        let mut targets: Vec<_> = TARGETS.iter().filter_map(|t| Some(((t.accepts)(item)?, t))).collect();
+        let mut targets: Vec<_> = TARGETS.iter().filter_map(|t| Some((t.accepts(item)?, t))).collect();
         targets.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));
         // What is as useful as copying the file is left to who asks for it.
         for (_, target) in targets.into_iter().filter(|(use_of, _)| *use_of > 10) {
@@ -330,6 +349,12 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     }
     if is_cut {
         return Some("copy or dump it again; \"decanter extract\" takes what is whole".into());
+    }
+    if item.opened.patch.is_some() {
+        return Some(format!("decanter patch show {source}"));
+    }
+    if item.opened.rom.is_some() {
+        return Some(format!("decanter verify {source}"));
     }
     let is_image = item.opened.promised_len.is_some() || !item.opened.tracks.is_empty();
     match item.descriptions.first() {

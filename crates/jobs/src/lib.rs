@@ -10,10 +10,14 @@ pub mod failure;
 pub mod formats;
 pub mod identify;
 mod keys;
+pub mod label;
 pub mod list;
 mod locate;
 mod padding;
+pub mod patch;
 pub mod picture;
+pub mod rom;
+pub mod save;
 pub mod verify;
 
 pub use failure::Failure;

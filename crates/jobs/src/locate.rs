@@ -7,7 +7,7 @@ use decanter_core::keyring::plain;
 use decanter_core::source::{FileSource, Source, SourceRef};
 use decanter_core::split;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
-use decanter_core::view::Concat;
+use decanter_core::view::{Concat, held};
 use decanter_core::{Error, Keyring, Notice, Result};
 use decanter_formats::REGISTRY;
 use std::collections::HashMap;
@@ -19,8 +19,8 @@ use walkdir::WalkDir;
 const INSIDE: &str = "::";
 /// Entries of an archive whose first bytes are looked at, the largest first.
 const MOST_PROBES: usize = 32;
-/// Anything smaller is no image of a disc.
-const LEAST_IMAGE: u64 = 64 << 10;
+/// Anything smaller is no image of a disc and no ROM.
+const LEAST_IMAGE: u64 = 1 << 10;
 /// Key files and descriptions next to a source that are read; whoever has more keeps them in a folder of their own.
 const MOST_NEAR: usize = 500;
 /// Files in a folder that is a source.
@@ -211,7 +211,8 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
         let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
         let mut opened = REGISTRY.open(place.source.clone(), &context, &[])?;
         names.reverse();
-        let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image());
+        // What is an image or a ROM itself is what was asked for, whatever files are in it.
+        let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom());
         let inner = match &opened.tree {
             Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
                 only_image(tree)?
@@ -340,7 +341,7 @@ fn follow(tree: &Tree, path: &str) -> Result<Found> {
     let inside = format!("{path}/");
     if let Some(file) = tree.find(path).and_then(Node::file) {
         let name = path.rsplit('/').next().unwrap_or(path).to_owned();
-        return Ok(Found::Place(Place { source: file.source()?.clone(), name }));
+        return Ok(Found::Place(Place { source: held(file.source()?), name }));
     }
     let below = |n: &Node| n.path.strip_prefix(&inside).map(|p| Node { path: p.to_owned(), ..n.clone() });
     let nodes: Vec<Node> = tree.nodes.iter().filter_map(below).collect();
@@ -362,23 +363,97 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
     }
     let mut candidates = candidates(tree);
     candidates.sort_by_key(|(_, place)| std::cmp::Reverse(place.source.len()));
-    let mut found = None;
+    let (mut image, mut rom) = (None, None);
+    let (mut images, mut roms) = (0, 0);
     // A compressed image has nothing else inside: damage in it is the answer, not a reason to look elsewhere.
     let is_alone = tree.files().count() == 1;
     for (path, place) in candidates.into_iter().take(MOST_PROBES) {
         match REGISTRY.detect(place.source.as_ref(), &[]) {
             Ok(Some(format)) if format.is_image() || format.is_packed_image() => {
-                if found.is_some() {
-                    return Ok(None);
-                }
-                found = Some((path, place));
+                images += 1;
+                image = Some((path, place));
+            }
+            Ok(Some(format)) if format.is_rom() => {
+                roms += 1;
+                rom = Some((path, place));
             }
             Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
             Err(e) if is_alone => return Err(e),
             _ => {}
         }
+        if images > 1 {
+            return Ok(None);
+        }
     }
-    Ok(found)
+    // Beside an image, what looks like a ROM is one of its files.
+    Ok(image.or(rom.filter(|_| roms == 1)))
+}
+
+/// The ROMs in an archive that holds several, in the order of the archive: `each` is given one after the other.
+///
+/// # Errors
+/// What reading fails with.
+pub(crate) fn each_rom(item: &Item, setting: &Setting<'_>, each: &mut dyn FnMut(Item)) -> Result<()> {
+    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+        decanter_core::watch::check(setting.watch)?;
+        let Content::Whole(source) = &file.content else { continue };
+        if source.len() < LEAST_IMAGE || source.len() > decanter_core::view::MOST_HELD {
+            continue;
+        }
+        let source = held(source);
+        let Some(format) = REGISTRY.detect(source.as_ref(), &[])?.filter(|f| f.is_rom()) else { continue };
+        let names = [stem_of(node.name())];
+        let context = Context {
+            registry: &REGISTRY,
+            keys: &item.keyring,
+            names: &names,
+            watch: setting.watch,
+            depth: item.around.len() + 1,
+            beside: &(),
+        };
+        let opened = format.open(source.clone(), &context)?;
+        let address = format!("{}{INSIDE}{}", item.address.trim_end_matches(INSIDE), node.path);
+        let mut around = item.around.clone();
+        around.push(item.opened.kind.clone());
+        let [stem] = names;
+        each(Item {
+            shown: address.clone(),
+            address,
+            host: item.host.clone(),
+            stem,
+            around,
+            source: Some(source),
+            opened,
+            keyring: item.keyring.clone(),
+            descriptions: Vec::new(),
+        });
+    }
+    Ok(())
+}
+
+/// Opens bytes that were put together on the way: joined parts, a header and what follows it.
+///
+/// # Errors
+/// When they are of no known format, or broken.
+pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) -> Result<Item> {
+    let keyring = keys::gather(setting, &Around::default());
+    let name = decanter_core::catalogue::last_name(shown.rsplit(INSIDE).next().unwrap_or(shown));
+    let names = [stem_of(name)];
+    let context =
+        Context { registry: &REGISTRY, keys: &keyring, names: &names, watch: setting.watch, depth: 0, beside: &() };
+    let opened = REGISTRY.open(source.clone(), &context, &[])?;
+    let [stem] = names;
+    Ok(Item {
+        shown: shown.to_owned(),
+        address: shown.to_owned(),
+        host: PathBuf::from(shown),
+        stem,
+        around: Vec::new(),
+        source: Some(source),
+        opened,
+        keyring,
+        descriptions: Vec::new(),
+    })
 }
 
 /// The one cue sheet in a tree, if there is exactly one: the other files are then its tracks.
@@ -419,7 +494,7 @@ fn candidates(tree: &Tree) -> Vec<(String, Place)> {
             }
             None if file.len >= LEAST_IMAGE => {
                 let name = node.name().to_owned();
-                candidates.push((node.path.clone(), Place { source: source.clone(), name }));
+                candidates.push((node.path.clone(), Place { source: held(source), name }));
             }
             None => {}
         }

@@ -50,6 +50,9 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
         row(out, fact.name, &fact.value)?;
     }
     row(out, "size", &size_line(identity))?;
+    if let Some(rom) = &identity.rom {
+        super::cartridge::show_rom(out, rom)?;
+    }
     if identity.hit_count > 0 {
         let mut named =
             identity.hit_files.iter().take(MOST_NAMED).cloned().collect::<Vec<_>>().join("\n               ");
@@ -137,6 +140,9 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
     let known = report.sources.iter().filter(|i| i.error.is_none());
     for identity in known.clone() {
         let mut state: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
+        if let Some(rom) = &identity.rom {
+            state.extend(super::cartridge::short_state(rom));
+        }
         if identity.missing_sectors > 0 {
             state.push(format!("{} sectors missing", number(identity.missing_sectors)));
         }

@@ -11,7 +11,7 @@ const MOST_FILES: usize = 40;
 /// When it cannot be written.
 pub fn show(out: &mut dyn Write, report: &MatchReport, manner: Manner) -> io::Result<()> {
     let most = if manner.is_verbose { usize::MAX } else { MOST_FILES };
-    let told = |f: &&MatchedFile| manner.is_verbose || f.state != MatchState::Match;
+    let told = |f: &&MatchedFile| manner.is_verbose || f.state != MatchState::Match || f.through.is_some();
     for file in report.files.iter().filter(told).take(most) {
         show_file(out, file)?;
     }
@@ -83,6 +83,9 @@ fn show_file(out: &mut dyn Write, file: &MatchedFile) -> io::Result<()> {
         (MatchState::OtherName, Some(name)) => row(out, "", &format!("should be called {name}{of_game}"))?,
         (MatchState::KnownBad, Some(name)) => row(out, "", &format!("a bad dump of {name}{of_game}"))?,
         _ => {}
+    }
+    if let Some(through) = &file.through {
+        row(out, "", &format!("looked through {through}"))?;
     }
     if let Some(expected) = &file.expected {
         let found = file.digests.iter().find(|d| d.algorithm == expected.algorithm);

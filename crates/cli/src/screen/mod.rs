@@ -1,13 +1,17 @@
 //! Reports as text: one module a command, and what they share.
 
+pub mod cartridge;
 pub mod convert;
 pub mod digest;
 pub mod dump;
 pub mod formats;
 pub mod identify;
 pub mod keys;
+pub mod label;
 pub mod list;
 pub mod matches;
+pub mod patch;
+pub mod save;
 pub mod style;
 pub mod verify;
 pub mod written;

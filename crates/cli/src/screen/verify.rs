@@ -45,7 +45,12 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     ];
     let told: Vec<String> =
         parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n as u64))).collect();
-    row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
+    if let Some(rom) = &report.rom {
+        super::cartridge::show_rom(out, rom)?;
+    }
+    if report.rom.is_none() || !told.is_empty() {
+        row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
+    }
     if !report.ranges.is_empty() {
         show_ranges(out, report, manner)?;
     }
@@ -57,6 +62,7 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
         Verdict::Sound => {
             (style::GOOD, "SOUND: its structure and its own digests hold; there is no description to hold it against")
         }
+        Verdict::Differs if report.rom.is_some() => (style::BAD, "DIFFERS: it is not as its own header says"),
         Verdict::Differs => (style::BAD, "DIFFERS: it is not as described"),
         Verdict::Incomplete => (style::BAD, "INCOMPLETE: it ends too early"),
         Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read as it was written"),

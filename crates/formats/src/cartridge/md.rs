@@ -71,8 +71,10 @@ fn open(source: SourceRef) -> Result<Opened> {
     opened.fact("title", if overseas.is_empty() { domestic.clone() } else { overseas.clone() });
     opened.fact("title (JP)", if domestic == overseas || overseas.is_empty() { String::new() } else { domestic });
     let serial = ascii(&h[0x80..0x8e]);
-    opened.fact("id", serial.split_whitespace().last().unwrap_or_default().trim_end_matches(['-', '.']));
-    opened.fact("version", serial.rsplit_once('-').map(|(_, v)| format!("revision {v}")).unwrap_or_default());
+    // "GM 00001009-00": kind of product, code, revision.
+    let (code, revision) = serial.rsplit_once('-').unwrap_or((&serial, ""));
+    opened.fact("id", code.split_whitespace().last().unwrap_or_default());
+    opened.fact("version", if revision.is_empty() { String::new() } else { format!("revision {}", revision.trim()) });
     opened.fact("system", system);
     opened.fact("maker", ascii(&h[0x10..0x20]));
     opened.fact("region", region(&h[0xf0..0x100]));

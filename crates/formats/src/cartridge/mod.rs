@@ -10,6 +10,7 @@ pub mod nds;
 pub mod nes;
 pub mod order;
 pub mod pce;
+pub mod save;
 pub mod shape;
 pub mod sms;
 pub mod snes;
@@ -111,6 +112,7 @@ pub(crate) fn plain(id: &'static str, name: &'static str, body: SourceRef, save:
         through: None,
         prefix: Vec::new(),
         declared: None,
+        chip: None,
         shape: Shape::Complete,
         checks: Vec::new(),
         save,

@@ -103,7 +103,8 @@ fn open(source: SourceRef) -> Result<Opened> {
     opened.fact("id", ascii(&bytes[0x3b..0x3f]));
     let region = REGIONS.iter().find(|(code, _)| *code == bytes[0x3e]);
     opened.fact("region", region.map_or("", |(_, name)| name));
-    opened.fact("version", format!("1.{}", bytes[0x3f]));
+    // Homebrew headers keep the kind of save memory where others have their version.
+    opened.fact("version", if is_homebrew(&bytes) { String::new() } else { format!("1.{}", bytes[0x3f]) });
     let chip = CHIPS.iter().find(|c| c.boot_crc == crc32fast::hash(&bytes[BOOT]));
     opened.fact("lockout chip", chip.map_or("unknown boot code", |c| c.name));
     let mut rom = plain("z64", ORDERS[0].1, body.clone(), save(&bytes));
@@ -181,6 +182,10 @@ pub fn right_checksums(bytes: &[u8]) -> Option<[u32; 2]> {
     checksums(bytes, &CHIPS[0])
 }
 
+fn is_homebrew(bytes: &[u8]) -> bool {
+    &bytes[0x3c..0x3e] == b"ED"
+}
+
 /// Only homebrew headers tell: `ED` as the id, and the kind in the version byte.
 fn save(bytes: &[u8]) -> SaveMemory {
     const KINDS: [(SaveKind, &[u64]); 7] = [
@@ -194,7 +199,7 @@ fn save(bytes: &[u8]) -> SaveMemory {
     ];
     let field = bytes[0x3f];
     match KINDS.get(usize::from(field >> 4)) {
-        Some((kind, sizes)) if &bytes[0x3c..0x3e] == b"ED" => {
+        Some((kind, sizes)) if is_homebrew(bytes) => {
             let mut save = SaveMemory::new(*kind, sizes, format!("homebrew header, byte 0x3f is {field:#04x}"));
             save.clock = field & 1 != 0;
             save

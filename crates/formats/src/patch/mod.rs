@@ -16,7 +16,7 @@ use std::ops::Range;
 /// The largest patch.
 pub const MOST_PATCH: u64 = 1 << 30;
 /// The largest file that is patched.
-pub const MOST_FILE: u64 = 2 << 30;
+pub const MOST_FILE: u64 = 1 << 30;
 /// Bytes of the three checksums at the end of UPS and BPS.
 const TRAILER: usize = 12;
 

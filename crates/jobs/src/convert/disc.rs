@@ -1,7 +1,7 @@
 //! Images of sectors: the user bytes of a CD, decrypted, joined and cut images, and raw sectors made of them.
 
-use super::table::{is_folder, is_plain_image};
-use super::{Back, LeftOut, Made, Options, choose, folder, repair};
+use super::table::{Target, is_folder, is_plain_image};
+use super::{Back, Beside, LeftOut, Made, Options, choose, folder, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{KeyState, State, Track, TrackKind};
@@ -15,7 +15,7 @@ use std::sync::Arc;
 /// Sectors that are looked through at once.
 const STRETCH: u64 = 512;
 
-pub(super) fn accepts_iso(item: &Item) -> Option<u8> {
+pub(super) fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
     if item.opened.volume.is_some() && !item.opened.tracks.is_empty() {
         return Some(80);
     }
@@ -26,7 +26,7 @@ pub(super) fn accepts_iso(item: &Item) -> Option<u8> {
     is_plain_image(item).then_some(if locked { 5 } else { 10 })
 }
 
-pub(super) fn accepts_raw(item: &Item) -> Option<u8> {
+pub(super) fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
     if !item.opened.tracks.is_empty() {
         return Some(40);
     }
@@ -43,7 +43,7 @@ pub(super) fn accepts_raw(item: &Item) -> Option<u8> {
 }
 
 /// A disc image of 2,048-byte sectors.
-pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     if is_folder(item) || !options.without.is_empty() {
         return folder::iso(item, options);
     }
@@ -130,7 +130,7 @@ fn count_form_2(track: &Track, setting: &Setting<'_>) -> Result<u64> {
 }
 
 /// Raw sectors with a cue sheet.
-pub(super) fn raw(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+pub(super) fn raw(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     if !item.opened.tracks.is_empty() {
         return joined(item, options, setting);
     }
@@ -161,7 +161,10 @@ pub(super) fn raw(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
         ));
     }
     made.bytes_before = source.len();
-    made.beside = Some(("cue", Box::new(move |name| cd::sheet(name, std::slice::from_ref(&track)))));
+    made.beside = Some(Beside {
+        extension: "cue",
+        bytes: Box::new(move |name| cd::sheet(name, std::slice::from_ref(&track)).into_bytes()),
+    });
     Ok(made)
 }
 
@@ -200,6 +203,7 @@ fn joined(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made>
     let mut made = Made::new(Blueprint::of(whole.clone()), whole, preserved);
     made.left_out = left_out;
     made.repair = repair;
-    made.beside = Some(("cue", Box::new(move |name| cd::sheet(name, &tracks))));
+    made.beside =
+        Some(Beside { extension: "cue", bytes: Box::new(move |name| cd::sheet(name, &tracks).into_bytes()) });
     Ok(made)
 }

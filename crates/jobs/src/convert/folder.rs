@@ -1,6 +1,6 @@
 //! New file systems: ISO 9660 volumes and Xbox family partitions, of folders and of what other images hold.
 
-use super::table::is_folder;
+use super::table::{Target, is_folder};
 use super::{Back, LeftOut, Made, Options, choose};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
@@ -119,7 +119,7 @@ pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
     Ok(made)
 }
 
-pub(super) fn accepts_xdvdfs(item: &Item) -> Option<u8> {
+pub(super) fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {
     if item.opened.format == "xdvdfs" {
         return Some(70);
     }
@@ -129,7 +129,7 @@ pub(super) fn accepts_xdvdfs(item: &Item) -> Option<u8> {
 }
 
 /// A minimal partition, or the same partition without its padding.
-pub(super) fn xdvdfs(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Made> {
+pub(super) fn xdvdfs(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     if options.keep_positions {
         return kept(item, options);
     }

@@ -1,5 +1,6 @@
 //! Another format: a conversion is open ∘ compose. What can become what stands in [`table`], and nowhere else.
 
+mod cartridge;
 mod choose;
 mod disc;
 mod folder;
@@ -19,7 +20,7 @@ use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
-use decanter_core::view::Slice;
+use decanter_core::view::{Concat, Lane, Slice, Woven};
 use decanter_core::{Error, Notice, pour};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -33,8 +34,8 @@ pub struct Options {
     pub level: Option<i32>,
     /// Look for repetitions over long distances.
     pub long: bool,
-    /// Most bytes of one file of the result.
-    pub split: Option<u64>,
+    /// How the result is taken apart.
+    pub split: Option<Split>,
     /// Keep every file at its sector.
     pub keep_positions: bool,
     /// Files that are filled with zeros.
@@ -49,8 +50,29 @@ pub struct Options {
     pub udf: bool,
     /// Volume label of a new file system.
     pub label: Option<String>,
+    /// Cut what is proven to be padding or repetition off a ROM.
+    pub trim: bool,
+    /// Make a ROM as long as this, or as its header or chip says.
+    pub pad: Option<Option<u64>>,
+    /// Value of the bytes that `pad` adds.
+    pub fill: Option<u8>,
+    /// Further parts that follow after the source.
+    pub join: Vec<String>,
+    /// The part with the odd bytes; the source has the even ones.
+    pub odd: Option<String>,
+    /// A file that begins with the header to put before a ROM.
+    pub header: Option<String>,
     /// Digests of what the result holds.
     pub digests: Vec<Algorithm>,
+}
+
+/// How a result is taken apart.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Split {
+    /// Into files of at most so many bytes.
+    Size(u64),
+    /// Into the bytes at even offsets and those at odd ones.
+    EvenOdd,
 }
 
 /// What was converted.
@@ -114,16 +136,21 @@ pub(crate) enum Back {
     RawSectors(SourceRef, decanter_core::format::TrackKind, u64),
     /// It holds these files.
     Files(Tree),
+    /// It is a ROM with these bytes, in whatever form.
+    Rom(SourceRef),
 }
 
-/// Makes the text of a small file for the name of the main one.
-type BesideText = Box<dyn Fn(&str) -> String>;
+/// A small file beside the main one.
+pub(crate) struct Beside {
+    pub(crate) extension: &'static str,
+    /// Makes its bytes, given the name of the main file.
+    pub(crate) bytes: Box<dyn Fn(&str) -> Vec<u8>>,
+}
 
 /// A conversion that is laid out.
 pub(crate) struct Made {
     pub(crate) blueprint: Blueprint,
-    /// A small file beside it: extension, and how its text is made.
-    pub(crate) beside: Option<(&'static str, BesideText)>,
+    pub(crate) beside: Option<Beside>,
     pub(crate) preserved: String,
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) back: Back,
@@ -163,10 +190,13 @@ pub fn convert(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ConvertReport, Answer), Failure> {
-    let item = match locate::open(shown, "convert", setting) {
+    let item = match opened(shown, options, setting) {
         // What nobody understands can still be kept.
         Err(f) if to == Some("zst") && matches!(*f.cause, Error::NotUnderstood { .. }) => {
             locate::open_unknown(shown, "convert", setting)?
+        }
+        Err(f) if to == Some("nes") && options.header.is_some() && matches!(*f.cause, Error::NotUnderstood { .. }) => {
+            with_header(shown, options, setting)?
         }
         opened => opened?,
     };
@@ -180,7 +210,7 @@ pub fn convert(
     if setting.watch.cancelled() {
         return Err(fail(Error::Cancelled));
     }
-    let made = (target.make)(&item, options, setting).map_err(|e| advise(&what, e))?;
+    let made = (target.make)(&item, target, options, setting).map_err(|e| advise(&what, e))?;
     let main = output.map_or_else(|| PathBuf::from(format!("{}.{}", item.stem, target.extension)), Path::to_owned);
     let outputs = outputs(&made, &main, options).map_err(fail)?;
     let mut report = ConvertReport {
@@ -212,7 +242,7 @@ pub fn convert(
         setting.watch.end();
         if options.prove {
             let mains = &paths[..paths.len() - usize::from(made.beside.is_some())];
-            proven = Some(prove::prove(&made.back, mains, &item, setting)?);
+            proven = Some(prove::prove(&made.back, mains, options.split, &item, setting)?);
         }
         Ok(())
     });
@@ -233,11 +263,51 @@ pub fn convert(
     Ok((report, answer))
 }
 
+/// Opens the source, put together with its other parts.
+fn opened(shown: &str, options: &Options, setting: &Setting<'_>) -> Result<Item, Failure> {
+    if options.join.is_empty() && options.odd.is_none() {
+        return locate::open(shown, "convert", setting);
+    }
+    let join = || -> decanter_core::Result<SourceRef> {
+        let mut whole = locate::bytes(shown, setting)?;
+        if let Some(odd) = &options.odd {
+            whole = Arc::new(Woven::new(whole, locate::bytes(odd, setting)?)?);
+        }
+        let mut parts = vec![whole];
+        for part in &options.join {
+            parts.push(locate::bytes(part, setting)?);
+        }
+        Ok(Arc::new(Concat::new(parts)?))
+    };
+    let what = || format!("cannot join the parts of \"{shown}\"");
+    let whole = join().map_err(|e| Failure::new(what(), e))?;
+    locate::open_bytes(shown, whole, setting).map_err(|e| {
+        let is_unknown = matches!(e, Error::NotUnderstood { .. });
+        let failure = Failure::new(what(), e);
+        match is_unknown {
+            true => failure.hint("what comes out is nothing known: are the parts complete, and in the right order?"),
+            false => failure,
+        }
+    })
+}
+
+/// A NES ROM without a header, behind the one that was given.
+fn with_header(shown: &str, options: &Options, setting: &Setting<'_>) -> Result<Item, Failure> {
+    let run = || -> decanter_core::Result<Item> {
+        let header = cartridge::header(options, "nes", setting)?.unwrap_or_default();
+        let body = locate::bytes(shown, setting)?;
+        let head: SourceRef = Arc::new(decanter_core::source::Bytes(header));
+        locate::open_bytes(shown, Arc::new(Concat::new(vec![head, body])?), setting)
+    };
+    run().map_err(|e| Failure::new(format!("cannot convert \"{shown}\""), e))
+}
+
 fn advise(what: &str, error: Error) -> Failure {
     let hint = match &error {
         Error::Unsupported { .. } => {
             Some("rename or leave out what does not fit: --without PATH leaves a file or folder out")
         }
+        Error::Unreadable { .. } => Some("\"decanter identify SOURCE\" shows how its length compares with what it should be"),
         _ => None,
     };
     let failure = Failure::new(what, error);
@@ -250,12 +320,15 @@ fn advise(what: &str, error: Error) -> Failure {
 fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'static Target, Failure> {
     let what = format!("cannot convert \"{}\"", item.shown);
     let can = || {
-        let ids: Vec<&str> = TARGETS.iter().filter(|t| (t.accepts)(item).is_some()).map(|t| t.id).collect();
+        let ids: Vec<&str> = TARGETS.iter().filter(|t| t.accepts(item).is_some()).map(|t| t.id).collect();
         if ids.is_empty() { "nothing".into() } else { ids.join(", ") }
     };
     let id = match to {
         Some(id) => id,
         None if options.repair => "cd-raw",
+        None if options.keeps_form() && item.opened.rom.is_some() => {
+            item.opened.rom.as_ref().map_or("", |r| r.form.trim_end_matches("-mirrored"))
+        }
         None => {
             return Err(Failure::usage(what, "what it should become is not said")
                 .hint(format!("add --to with one of: {}", can())));
@@ -267,7 +340,7 @@ fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'sta
             Failure::usage(what, format!("\"{id}\" is none of {}", all.join(", "))).hint("choose one with --to")
         );
     };
-    match (target.accepts)(item) {
+    match target.accepts(item) {
         Some(_) => Ok(target),
         None => Err(Failure::usage(what, format!("{} cannot become {}", with_article(&item.opened.kind), target.what))
             .hint(format!("it can become: {}", can()))),
@@ -278,7 +351,14 @@ fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'sta
 fn outputs(made: &Made, main: &Path, options: &Options) -> decanter_core::Result<Vec<(Blueprint, PathBuf)>> {
     let mut outputs = Vec::new();
     match options.split {
-        Some(most) if made.blueprint.len() > most => {
+        Some(Split::EvenOdd) => {
+            let whole = made.blueprint.as_source()?;
+            for (extension, is_odd) in [("even", false), ("odd", true)] {
+                let lane = Lane::new(whole.clone(), is_odd);
+                outputs.push((Blueprint::of(Arc::new(lane)), main.with_extension(extension)));
+            }
+        }
+        Some(Split::Size(most)) if made.blueprint.len() > most => {
             let whole = made.blueprint.as_source().map_err(|_| {
                 Error::Usage("a compressed result cannot be split: its length is known only in the end".into())
             })?;
@@ -293,15 +373,24 @@ fn outputs(made: &Made, main: &Path, options: &Options) -> decanter_core::Result
         }
         _ => outputs.push((made.blueprint.clone(), main.to_owned())),
     }
-    if let Some((extension, text)) = &made.beside {
+    if let Some(beside) = &made.beside {
         let name = main.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        let bytes = decanter_core::source::Bytes(text(&name).into_bytes());
-        outputs.push((Blueprint::of(Arc::new(bytes)), main.with_extension(extension)));
+        let bytes = decanter_core::source::Bytes((beside.bytes)(&name));
+        outputs.push((Blueprint::of(Arc::new(bytes)), main.with_extension(beside.extension)));
     }
     Ok(outputs)
 }
 
 impl Options {
+    /// Whether what is asked for leaves the form of a ROM as it is.
+    fn keeps_form(&self) -> bool {
+        self.trim
+            || self.pad.is_some()
+            || !self.join.is_empty()
+            || self.odd.is_some()
+            || self.split == Some(Split::EvenOdd)
+    }
+
     /// The first option that was given and that `target` has no use for.
     fn misfit(&self, target: &Target) -> Option<&'static str> {
         let given = [
@@ -314,6 +403,10 @@ impl Options {
             ("--repair", self.repair),
             ("--udf", self.udf),
             ("--label", self.label.is_some()),
+            ("--trim", self.trim),
+            ("--pad", self.pad.is_some()),
+            ("--fill", self.fill.is_some()),
+            ("--header", self.header.is_some()),
         ];
         given.into_iter().find(|(name, is_given)| *is_given && !target.options.contains(name)).map(|(name, _)| name)
     }

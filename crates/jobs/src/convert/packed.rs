@@ -1,6 +1,6 @@
 //! Compressed images.
 
-use super::table::is_plain_image;
+use super::table::{Target, is_plain_image};
 use super::{Made, Options, choose};
 use crate::{Item, Setting};
 use decanter_core::source::SourceRef;
@@ -11,11 +11,11 @@ use decanter_formats::chunked::zst::{self, Choice};
 
 const LOSSLESS: &str = "identical bytes after converting back";
 
-pub(super) fn accepts_image(item: &Item) -> Option<u8> {
+pub(super) fn accepts_image(item: &Item, _: &Target) -> Option<u8> {
     (is_plain_image(item) && item.opened.format != "xdvdfs" && item.opened.protection.is_none()).then_some(30)
 }
 
-pub(super) fn accepts_any(item: &Item) -> Option<u8> {
+pub(super) fn accepts_any(item: &Item, _: &Target) -> Option<u8> {
     let is_image = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image());
     (item.source.is_some() && item.opened.format != "cue").then_some(if is_image { 20 } else { 5 })
 }
@@ -35,11 +35,11 @@ fn body(item: &Item, options: &Options) -> Result<(SourceRef, Made)> {
     Ok((source, made))
 }
 
-pub(super) fn cso(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Made> {
+pub(super) fn cso(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     compress(item, options, Coding::Deflate)
 }
 
-pub(super) fn zso(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Made> {
+pub(super) fn zso(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     compress(item, options, Coding::Lz4)
 }
 
@@ -57,7 +57,7 @@ fn compress(item: &Item, options: &Options, coding: Coding) -> Result<Made> {
     Ok(Made { blueprint, content, ..made })
 }
 
-pub(super) fn zst(item: &Item, options: &Options, _: &Setting<'_>) -> Result<Made> {
+pub(super) fn zst(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let level = options.level.unwrap_or(zst::LEVEL);
     if !(1..=22).contains(&level) {
         return Err(Error::Usage(format!("--level {level} is not from 1 to 22")));

@@ -1,12 +1,12 @@
 //! Reads a result back, before it gets its name, and holds it against what it was made of.
 
-use super::{Back, packed};
+use super::{Back, Split, packed};
 use crate::{Item, Setting};
 use decanter_core::digest::{Algorithm, Digest, of_source};
 use decanter_core::format::Context;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
-use decanter_core::view::Concat;
+use decanter_core::view::{Concat, Woven};
 use decanter_core::{Error, Result, watch};
 use decanter_formats::REGISTRY;
 use decanter_formats::optical::cd::{RawSectors, sector::RAW};
@@ -36,9 +36,18 @@ impl Proof {
 ///
 /// # Errors
 /// [`Error::Checksum`] when the result is not what it should be.
-pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setting<'_>) -> Result<Proof> {
+pub(super) fn prove(
+    back: &Back,
+    paths: &[PathBuf],
+    split: Option<Split>,
+    item: &Item,
+    setting: &Setting<'_>,
+) -> Result<Proof> {
     let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::open(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
-    let written: SourceRef = Arc::new(Concat::new(parts)?);
+    let written: SourceRef = match (split, parts.as_slice()) {
+        (Some(Split::EvenOdd), [even, odd]) => Arc::new(Woven::new(even.clone(), odd.clone())?),
+        _ => Arc::new(Concat::new(parts)?),
+    };
     let names = [item.stem.clone()];
     let context = Context {
         registry: &REGISTRY,
@@ -73,6 +82,16 @@ pub(super) fn prove(back: &Back, paths: &[PathBuf], item: &Item, setting: &Setti
                     ),
                 },
             })
+        }
+        Back::Rom(body) => {
+            let opened = REGISTRY.open(written.clone(), &context, &[]).ok();
+            // A form that is not known by itself begins, or ends, with nothing but the ROM.
+            let found = opened.and_then(|o| o.rom).map_or(written, |rom| rom.body);
+            setting.watch.begin("proving", Some(body.len()));
+            match first_difference(body, &found, setting)? {
+                None => Ok(Proof::of(format!("read back: all {} bytes of the ROM are identical", body.len()))),
+                Some(at) => Err(differs(at)),
+            }
         }
         Back::Files(wanted) => {
             let opened = REGISTRY.open(written, &context, &[])?;

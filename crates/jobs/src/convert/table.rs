@@ -1,6 +1,6 @@
 //! What can become what: the one table that `convert` obeys and `identify` shows.
 
-use super::{Made, Options, disc, folder, packed};
+use super::{Made, Options, cartridge, disc, folder, packed};
 use crate::{Item, Setting};
 use decanter_core::{Result, SECTOR};
 use decanter_formats::REGISTRY;
@@ -17,9 +17,24 @@ pub struct Target {
     pub made_of: &'static str,
     /// Options that have a meaning with it.
     pub options: &'static [&'static str],
+    accepts: fn(&Item, &Target) -> Option<u8>,
+    pub(crate) make: fn(&Item, &Target, &Options, &Setting<'_>) -> Result<Made>,
+}
+
+impl Target {
     /// Whether a source can become it, and how useful that is: the most useful is shown first.
-    pub accepts: fn(&Item) -> Option<u8>,
-    pub(crate) make: fn(&Item, &Options, &Setting<'_>) -> Result<Made>,
+    pub fn accepts(&self, item: &Item) -> Option<u8> {
+        (self.accepts)(item, self)
+    }
+}
+
+/// Options of every form of a ROM.
+const ROM: &[&str] = &["--trim", "--pad", "--fill", "--split", "--join", "--odd"];
+const ROM_WITH_HEADER: &[&str] = &["--trim", "--pad", "--fill", "--split", "--join", "--odd", "--header"];
+
+/// A form of a ROM.
+const fn rom(id: &'static str, what: &'static str, made_of: &'static str, options: &'static [&'static str]) -> Target {
+    Target { id, what, extension: id, made_of, options, accepts: cartridge::accepts, make: cartridge::make }
 }
 
 /// All targets.
@@ -78,6 +93,26 @@ pub static TARGETS: &[Target] = &[
         accepts: packed::accepts_any,
         make: packed::zst,
     },
+    rom("z64", "a Nintendo 64 ROM in the console's own byte order", "Nintendo 64 ROMs", ROM),
+    rom("v64", "a Nintendo 64 ROM with bytes swapped in pairs", "Nintendo 64 ROMs", ROM),
+    rom("n64", "a Nintendo 64 ROM of little-endian words", "Nintendo 64 ROMs", ROM),
+    rom("md", "a plain Mega Drive ROM", "Mega Drive ROMs", ROM),
+    rom("smd", "an interleaved Mega Drive ROM with a copier header", "Mega Drive and 32X ROMs", ROM_WITH_HEADER),
+    rom("32x", "a plain 32X ROM", "32X ROMs", ROM),
+    rom("sfc", "an SNES ROM without a header", "SNES ROMs", ROM),
+    rom("smc", "an SNES ROM with a copier header", "SNES ROMs", ROM_WITH_HEADER),
+    rom("nes", "a NES ROM with its header", "NES ROMs; program and character ROM with --header", ROM_WITH_HEADER),
+    Target {
+        extension: "bin",
+        ..rom("nes-bare", "a NES ROM without a header, which is kept beside it", "NES ROMs", ROM)
+    },
+    rom("gb", "a Game Boy ROM", "Game Boy ROMs", ROM),
+    rom("gbc", "a Game Boy Color ROM", "Game Boy Color ROMs", ROM),
+    rom("gba", "a Game Boy Advance ROM", "Game Boy Advance ROMs", ROM),
+    rom("nds", "a Nintendo DS ROM", "Nintendo DS ROMs", ROM),
+    rom("sms", "a Master System ROM without a header", "Master System ROMs", ROM),
+    rom("gg", "a Game Gear ROM without a header", "Game Gear ROMs", ROM),
+    rom("pce", "a PC Engine ROM without a header", "PC Engine ROMs", ROM),
 ];
 
 /// Whether the source is an image of 2,048-byte sectors, and not of a CD with all bytes of its sectors.
@@ -89,6 +124,6 @@ pub(super) fn is_plain_image(item: &Item) -> bool {
 
 /// Whether the source is files that no image holds: a folder, or an archive of one.
 pub(super) fn is_folder(item: &Item) -> bool {
-    matches!(item.opened.format, "folder" | "zip")
+    (item.opened.format == "folder" || REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive()))
         && item.opened.tree.as_ref().is_some_and(|t| t.files().next().is_some())
 }

@@ -1,10 +1,12 @@
 //! From a drive to an image: passes over what is missing, a map, resume, other copies, plans.
 
+pub mod cartridge;
 pub mod drive;
 mod fill;
 pub mod map;
 pub mod plan;
 mod read;
+mod reader;
 mod sim;
 
 pub use fill::FillReport;

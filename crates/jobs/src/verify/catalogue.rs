@@ -6,6 +6,7 @@ use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
 use decanter_core::format::{Context, Format};
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
+use decanter_core::view::{MOST_HELD, held};
 use decanter_core::{Error, Keyring, Result};
 use decanter_formats::REGISTRY;
 use serde::Serialize;
@@ -106,6 +107,8 @@ pub struct MatchedFile {
     pub parent: Option<String>,
     /// The digest it should have.
     pub expected: Option<Digest>,
+    /// What the content was found through: a header, another byte order.
+    pub through: Option<String>,
     /// More on the state.
     pub note: Option<String>,
     #[serde(skip)]
@@ -290,7 +293,7 @@ impl Seeker<'_> {
             Err(e) => return self.unreadable(source, shown, e),
         };
         if container.is_none() || known_as_such {
-            let file = match self.check(source, name, shown) {
+            let file = match self.check(source, name, shown).and_then(|file| self.look_through(file, source, name, shown)) {
                 Ok(file) => file,
                 Err(e) => return self.unreadable(source, shown, e),
             };
@@ -322,7 +325,8 @@ impl Seeker<'_> {
             let shown = format!("{shown}::{}", node.path);
             // A compressed image is called as it is; what its own file is called, it does not know.
             let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-            let inner = if format == "zip" || format == "zst" { node.path.clone() } else { format!("{stem}.iso") };
+            let is_named = format == "zst" || REGISTRY.get(format).is_some_and(|f| f.is_archive());
+            let inner = if is_named { node.path.clone() } else { format!("{stem}.iso") };
             match file.source() {
                 Ok(source) => self.look(source, &inner, &shown, depth + 1)?,
                 Err(e) => {
@@ -405,6 +409,40 @@ impl Seeker<'_> {
         Ok(MatchedFile { name, game: game(best), expected, note, digests, hits, ..blank(shown, state, len) })
     }
 
+    /// A ROM that is not known as it stands may be known without its header, or in another byte order.
+    fn look_through(
+        &self,
+        file: MatchedFile,
+        source: &SourceRef,
+        name: &str,
+        shown: &str,
+    ) -> Result<MatchedFile> {
+        let is_settled = !matches!(file.state, MatchState::Unknown | MatchState::Differs);
+        if is_settled || source.len() > MOST_HELD {
+            return Ok(file);
+        }
+        let held = held(source);
+        let Some(format) = REGISTRY.detect(held.as_ref(), &[])?.filter(|f| f.is_rom()) else { return Ok(file) };
+        let watch = self.setting.watch;
+        let context = Context { registry: &REGISTRY, keys: self.keys, names: &[], watch, depth: 0, beside: &() };
+        let Some(rom) = format.open(held, &context).ok().and_then(|o| o.rom) else { return Ok(file) };
+        for form in rom.forms.iter().filter(|f| f.id != rom.form) {
+            let found = self.check(&form.source, name, shown)?;
+            if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
+                let through = rom.through.clone().unwrap_or_else(|| format!("the form {}", rom.form));
+                let words = format!("{through}: known as {} ({})", form.id, form.name);
+                return Ok(found_through(found, words, name, file.bytes));
+            }
+        }
+        if rom.through.is_some() && rom.forms.iter().all(|f| f.id == rom.form || f.source.len() != rom.body.len()) {
+            let found = self.check(&rom.body, name, shown)?;
+            if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
+                return Ok(found_through(found, rom.through.unwrap_or_default(), name, file.bytes));
+            }
+        }
+        Ok(file)
+    }
+
     fn digests(&self, source: &SourceRef) -> Result<Vec<Digest>> {
         let algorithms = &self.against.algorithms;
         if source.len() > SMALL {
@@ -423,9 +461,17 @@ impl Seeker<'_> {
     }
 }
 
+/// What was found in another form: its extension is another one too, which is no other name.
+fn found_through(found: MatchedFile, through: String, name: &str, bytes: u64) -> MatchedFile {
+    let stem = |name: &str| locate::stem_of(last_name(name)).to_lowercase();
+    let same = found.name.as_deref().is_some_and(|own| stem(own) == stem(name));
+    let state = if found.state == MatchState::OtherName && same { MatchState::Match } else { found.state };
+    MatchedFile { state, through: Some(through), bytes, ..found }
+}
+
 /// The container format that fits; the others are not asked, which spares a look into the middle of compressed files.
 fn container(source: &SourceRef) -> Result<Option<&'static dyn Format>> {
-    let holds_files = |f: &&&'static dyn Format| f.is_packed_image() || f.id() == "zip";
+    let holds_files = |f: &&&'static dyn Format| f.is_packed_image() || f.is_archive();
     for format in REGISTRY.formats().iter().filter(holds_files) {
         if format.score(source.as_ref())?.is_some() {
             return Ok(Some(*format));
@@ -444,6 +490,7 @@ fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
         game: None,
         parent: None,
         expected: None,
+        through: None,
         note: None,
         is_read_error: false,
         hits: Vec::new(),

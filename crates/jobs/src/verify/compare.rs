@@ -216,6 +216,7 @@ impl<'a> Comparison<'a> {
             digests: Vec::new(),
             next: self.next(verdict),
             files,
+            rom: None,
             ranges,
             notices,
         })

@@ -95,6 +95,7 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
         verdict,
         counts,
         files,
+        rom: None,
         ranges,
         digests,
         next,

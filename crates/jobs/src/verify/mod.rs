@@ -10,6 +10,7 @@ pub use suspects::Suspect;
 
 use crate::failure::with_article;
 use crate::identify::quoted;
+use crate::rom::RomReport;
 use crate::{Answer, Failure, Item, Setting, locate};
 use catalogue::MatchReport;
 use compare::Comparison;
@@ -20,6 +21,7 @@ use decanter_core::format::Context;
 use decanter_core::keyring::plain;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
 use decanter_core::pour::{Draft, bytes_to_write};
+use decanter_core::rom::Shape;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Content;
 use decanter_core::{Error, Notice, Result, SECTOR};
@@ -55,6 +57,8 @@ pub struct VerifyReport {
     pub counts: Counts,
     /// Every file.
     pub files: Vec<FileReport>,
+    /// What is known of the ROM, if it is one.
+    pub rom: Option<RomReport>,
     /// Header, regions and footer.
     pub ranges: Vec<RangeReport>,
     /// Digests of the whole source, where they were taken in the same read.
@@ -397,14 +401,18 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         files.push(report);
     }
     if let Some(source) =
-        item.source.as_ref().filter(|_| REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image()))
+        item.source.as_ref().filter(|_| REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image() || f.is_rom()))
     {
         read_through(source, setting)?;
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
     let missing = item.opened.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
-    let verdict = if missing > 0 {
+    let rom = item.opened.rom.as_ref().map(RomReport::of);
+    let is_short = rom.as_ref().is_some_and(|r| r.declared_bytes.is_some() && matches!(r.shape, Shape::Trimmed { .. }));
+    let verdict = if missing > 0 || is_short {
         Verdict::Incomplete
+    } else if rom.as_ref().is_some_and(|r| !r.is_right() || matches!(r.shape, Shape::Trailing { is_rom: true, .. })) {
+        Verdict::Differs
     } else if counts.unreadable > 0 {
         Verdict::Damaged
     } else {
@@ -412,6 +420,13 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     };
     let source = quoted(&item.shown);
     let next = match verdict {
+        Verdict::Incomplete if is_short => "it ends before its declared length: dump it again, or pad it (convert --pad) if it was trimmed".into(),
+        Verdict::Differs => format!(
+            "a checksum of its own does not hold: a bad dump, or one that was changed; decanter verify {source} --against DAT tells"
+        ),
+        _ if rom.is_some() => {
+            format!("its own checksums prove little: decanter verify {source} --against DAT holds it against a known dump")
+        }
         Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
         Verdict::Damaged => {
             "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole".into()
@@ -425,6 +440,7 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         verdict,
         counts,
         files,
+        rom,
         ranges: Vec::new(),
         digests: Vec::new(),
         next,

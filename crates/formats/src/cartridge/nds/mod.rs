@@ -114,6 +114,7 @@ fn open(source: SourceRef) -> Result<Opened> {
     rom.checks.extend(check);
 
     let used = used_len(source.as_ref(), &h)?;
+    rom.chip = chip;
     rom.declared = Some(Declared::Used(used));
     rom.shape = shape(source.as_ref(), used)?;
     let (tree, notices) = files::read(&source, &h)?;

@@ -1,0 +1,319 @@
+//! Applies patches: the file before is checked first, the file after when it is there.
+
+use super::{Side, bytes_of, open, open_file, side_of};
+use crate::identify::quoted;
+use crate::locate::{open_bytes, stem_of};
+use crate::rom::RomReport;
+use crate::{Failure, Item, Setting};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::catalogue::last_name;
+use decanter_core::digest::{Algorithm, Digest};
+use decanter_core::error::Blame;
+use decanter_core::patch::Patch;
+use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::{Error, Notice, pour};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// What was patched.
+#[derive(Debug, Serialize)]
+pub struct ApplyReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The source, with what it was looked through.
+    pub source: String,
+    /// The form of the ROM that was patched, if it is another one than that of the file.
+    pub form: Option<String>,
+    /// The patches, in the order in which they were applied.
+    pub patches: Vec<Applied>,
+    /// True when they were undone.
+    pub undone: bool,
+    /// What was written.
+    pub target: PathBuf,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Its digests.
+    pub digests: Vec<Digest>,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// What the result is.
+    pub kind: Option<String>,
+    /// What is known of it, if it is a ROM.
+    pub rom: Option<RomReport>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// A patch that was applied.
+#[derive(Debug, Serialize)]
+pub struct Applied {
+    /// The patch.
+    pub patch: String,
+    /// What it is.
+    pub kind: String,
+    /// Whether its checksums of the files before and after hold; `None` for a format without any.
+    pub proven: Option<bool>,
+}
+
+/// What is asked for.
+#[derive(Debug, Clone, Default)]
+pub struct Options {
+    /// Turn files after into files before.
+    pub undo: bool,
+    /// Patch this form of the ROM.
+    pub form: Option<String>,
+    /// Digests of the result.
+    pub digests: Vec<Algorithm>,
+}
+
+/// A file in memory, and how it came about.
+struct Stand<'a> {
+    item: &'a Item,
+    source: &'a SourceRef,
+    undo: bool,
+}
+
+/// Applies patches to a file.
+///
+/// # Errors
+/// When a patch is for another file, its result is not what it promises, or writing fails.
+pub fn apply(
+    shown: &str,
+    patches: &[String],
+    output: Option<&Path>,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<ApplyReport, Failure> {
+    let what = format!("cannot patch \"{shown}\"");
+    let fail = |e: Error| Failure::new(what.clone(), e);
+    let (item, whole) = open_file(shown, "patch", setting)?;
+    let source = in_form(&item, &whole, options.form.as_deref(), &what)?;
+    let mut list = patches.iter().map(|p| Ok((p, open(p, "apply", setting)?))).collect::<Result<Vec<_>, Failure>>()?;
+    if options.undo {
+        list.reverse();
+    }
+    let stand = Stand { item: &item, source: &whole, undo: options.undo };
+    setting.watch.begin(&format!("patching {}", item.stem), None);
+    let mut bytes = bytes_of(&source).map_err(&fail)?;
+    let mut notices = item.notices().to_vec();
+    let mut applied = Vec::new();
+    for (index, (name, (opened, patch))) in list.iter().enumerate() {
+        decanter_core::watch::check(setting.watch).map_err(&fail)?;
+        let (before, after) = ends(patch.as_ref(), options.undo);
+        let has_sums = before.crc32.is_some();
+        let found = if has_sums { Side::of(&bytes) } else { side_of(source.as_ref()) };
+        if has_sums && !before.fits(found) {
+            return Err(stand.misfit(name, patch.as_ref(), found, index, patches));
+        }
+        let result = if options.undo { patch.undo(&bytes) } else { patch.apply(&bytes) };
+        let result = result.map_err(|e| {
+            let undoable = matches!(e, Error::Unsupported { .. });
+            let failure = Failure::new(format!("cannot apply \"{name}\" to \"{shown}\""), e);
+            if undoable { failure.hint("only UPS patches lead back; keep the file as it was instead") } else { failure }
+        })?;
+        if has_sums && !after.fits(Side::of(&result)) {
+            return Err(fail(Error::Checksum {
+                what: format!("the result of \"{name}\""),
+                expected: after.words(),
+                found: Side::of(&result).words(),
+            })
+            .hint("the patch is wrong in itself: get another copy of it"));
+        }
+        if !has_sums && !options.undo && index == 0 && options.form.is_none() {
+            stand.guess(name, patch.as_ref(), &result, patches, setting)?;
+            notices.push(Notice::new(format!(
+                "{} has no checksums: nothing proves that it is for this file",
+                last_name(name)
+            )));
+        }
+        applied.push(Applied {
+            patch: (*name).clone(),
+            kind: opened.opened.kind.clone(),
+            proven: has_sums.then_some(true),
+        });
+        bytes = result;
+    }
+    setting.watch.end();
+    let result: SourceRef = Arc::new(Bytes(bytes));
+    let known = open_bytes(shown, result.clone(), setting).ok();
+    let target = output.map_or_else(|| named(&item, patches, options), Path::to_owned);
+    let mut report = ApplyReport {
+        schema: "decanter.patch-apply/1",
+        source: item.address.clone(),
+        form: options.form.clone(),
+        patches: applied,
+        undone: options.undo,
+        target: target.clone(),
+        bytes: result.len(),
+        digests: Vec::new(),
+        dry_run: setting.dry_run,
+        kind: known.as_ref().map(|k| k.opened.kind.clone()),
+        rom: known.as_ref().and_then(|k| k.opened.rom.as_ref()).map(RomReport::of),
+        notices,
+    };
+    if let Some(rom) = report.rom.as_ref().filter(|r| !r.is_right()) {
+        let was_right = item.opened.rom.as_ref().is_none_or(|r| r.checks.iter().all(|c| c.is_right));
+        let wrong: Vec<&str> = rom.checks.iter().filter(|c| !c.is_right).map(|c| c.name).collect();
+        let words = if was_right { "which is usual for changed games" } else { "as was that of the source" };
+        report.notices.push(Notice::new(format!("the result's {} does not hold, {words}", wrong.join(" and "))));
+    }
+    if setting.dry_run {
+        return Ok(report);
+    }
+    setting.watch.begin(&format!("writing {}", target.display()), Some(report.bytes));
+    let poured = pour::pour(&Blueprint::of(result), &target, setting.replace, &options.digests, setting.watch);
+    let poured = poured.map_err(|e| match e.blame() {
+        Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
+        _ => fail(e),
+    })?;
+    setting.watch.end();
+    report.digests = poured.digests;
+    Ok(report)
+}
+
+/// The file before and the file after, as they are meant now.
+fn ends(patch: &dyn Patch, undo: bool) -> (Side, Side) {
+    let (before, after) = (patch.source().into(), patch.target().into());
+    if undo { (after, before) } else { (before, after) }
+}
+
+/// The source in the form that was asked for.
+fn in_form(item: &Item, source: &SourceRef, form: Option<&str>, what: &str) -> Result<SourceRef, Failure> {
+    let Some(wanted) = form else { return Ok(source.clone()) };
+    let forms = item.opened.rom.as_ref().map_or(&[][..], |r| &r.forms);
+    if let Some(form) = forms.iter().find(|f| f.id == wanted) {
+        return Ok(form.source.clone());
+    }
+    let ids: Vec<&str> = forms.iter().map(|f| f.id).collect();
+    let has = if ids.is_empty() { "it is no ROM with several forms".into() } else { format!("it has {}", ids.join(", ")) };
+    Err(Failure::usage(what, format!("there is no form \"{wanted}\" of it: {has}")).hint("leave out --as"))
+}
+
+/// Name of the result: the source's, with that of the patches.
+fn named(item: &Item, patches: &[String], options: &Options) -> PathBuf {
+    let file = item.file_name();
+    let extension = file.strip_prefix(&item.stem).unwrap_or_default();
+    if options.undo {
+        return PathBuf::from(format!("{} (unpatched){extension}", item.stem));
+    }
+    let names: Vec<String> = patches.iter().map(|p| stem_of(last_name(p.rsplit("::").next().unwrap_or(p)))).collect();
+    PathBuf::from(format!("{} ({}){extension}", item.stem, names.join(", ")))
+}
+
+impl Stand<'_> {
+    /// The command that would fit, with `more` options.
+    fn command(&self, patches: &[String], more: &str) -> String {
+        let words: Vec<String> = patches.iter().map(|p| quoted(p)).collect();
+        let undo = if self.undo { " --undo" } else { "" };
+        format!("decanter patch apply {} {}{undo} {more}", quoted(&self.item.shown), words.join(" "))
+    }
+
+    /// Why a patch is not for the file, and which command would fit.
+    fn misfit(
+        &self,
+        name: &str,
+        patch: &dyn Patch,
+        found: Side,
+        index: usize,
+        patches: &[String],
+    ) -> Failure {
+        let (before, after) = ends(patch, self.undo);
+        let file = if index == 0 { "the file".to_owned() } else { "the result of the patches before".to_owned() };
+        let text = format!("the patch \"{name}\" expects {}, {file} has {}", before.words(), found.words());
+        let failure =
+            Failure::new(format!("cannot patch \"{}\"", self.item.shown), Error::WrongDescription { text });
+        if after.fits(found) {
+            let hint = match (self.undo, patch.can_undo()) {
+                (true, _) => "this is the file that the patch begins with: leave out --undo".into(),
+                (false, true) => format!("the file is patched already; this leads back: {}", self.command(patches, "--undo").trim_end()),
+                (false, false) => "the file is what the patch leads to: it is patched already".into(),
+            };
+            return failure.hint(hint);
+        }
+        if index > 0 {
+            return failure.hint("the order of the patches may be another one, or one of them too much");
+        }
+        match self.fitting(before, patches) {
+            Some(hint) => failure.hint(hint),
+            None => failure.hint("it is for another dump: \"decanter verify FILE --against DAT\" says which one this is"),
+        }
+    }
+
+    /// Another form of the file that the patch does expect.
+    fn fitting(&self, before: Side, patches: &[String]) -> Option<String> {
+        let rom = self.item.opened.rom.as_ref()?;
+        for form in rom.forms.iter().filter(|f| f.id != rom.form && before.bytes.is_none_or(|b| b == f.source.len())) {
+            if before.fits(Side::of(&bytes_of(&form.source).ok()?)) {
+                let command = self.command(patches, &format!("--as {}", form.id));
+                return Some(format!("it expects {}: {command}", describe(form.id)));
+            }
+        }
+        let wanted = before.bytes?;
+        let own = bytes_of(self.source).ok()?;
+        let target = quoted(&format!("{} (fitting).{}", self.item.stem, rom.form));
+        let source = quoted(&self.item.shown);
+        for byte in [0xffu8, 0] {
+            let mut padded = own.clone();
+            if wanted > own.len() as u64 && wanted <= own.len() as u64 * 8 {
+                padded.resize(wanted as usize, byte);
+                if before.fits(Side::of(&padded)) {
+                    return Some(format!(
+                        "it expects the ROM padded: decanter convert {source} --pad {wanted} --fill {byte:#04x} -o {target}, and then patch that"
+                    ));
+                }
+            }
+        }
+        if wanted < own.len() as u64 && before.fits(Side::of(&own[..wanted as usize])) {
+            return Some(format!("it expects the ROM trimmed: decanter convert {source} --trim -o {target}, and then patch that"));
+        }
+        None
+    }
+
+    /// A patch without checksums: if only another form of the ROM comes out sound, it is meant for that.
+    fn guess(
+        &self,
+        name: &str,
+        patch: &dyn Patch,
+        result: &[u8],
+        patches: &[String],
+        setting: &Setting<'_>,
+    ) -> Result<(), Failure> {
+        let Some(rom) = self.item.opened.rom.as_ref().filter(|r| r.checks.iter().all(|c| c.is_right)) else {
+            return Ok(());
+        };
+        let sound = |bytes: Vec<u8>| {
+            let opened = open_bytes(&self.item.shown, Arc::new(Bytes(bytes)), setting).ok();
+            opened.and_then(|o| o.opened.rom).is_some_and(|r| !r.checks.is_empty() && r.checks.iter().all(|c| c.is_right))
+        };
+        if rom.checks.is_empty() || rom.forms.len() < 2 || sound(result.to_vec()) {
+            return Ok(());
+        }
+        for form in rom.forms.iter().filter(|f| f.id != rom.form) {
+            let other = bytes_of(&form.source).and_then(|bytes| patch.apply(&bytes));
+            if other.is_ok_and(&sound) {
+                let text = format!(
+                    "the patch \"{name}\" has no checksums, but only applied to {} does the result's own checksum hold",
+                    describe(form.id)
+                );
+                let what = format!("cannot patch \"{}\"", self.item.shown);
+                return Err(Failure::new(what, Error::WrongDescription { text }).hint(format!(
+                    "use: {}; to patch it as it is nevertheless, use --as {}",
+                    self.command(patches, &format!("--as {}", form.id)),
+                    rom.form
+                )));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A form in words that say what is special about it.
+fn describe(form: &str) -> String {
+    match form {
+        "smc" | "smd" => format!("the ROM with a copier header ({form})"),
+        "sfc" | "nes-bare" | "md" => format!("the ROM without a header ({form})"),
+        "nes" => "the ROM with its header (nes)".into(),
+        other => format!("the byte order of {other}"),
+    }
+}

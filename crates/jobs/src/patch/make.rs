@@ -1,0 +1,134 @@
+//! Makes patches, and proves them before they are written.
+
+use super::{Side, bytes_of, open_file};
+use crate::locate::open_bytes;
+use crate::{Failure, Setting};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::error::Blame;
+use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::{Error, Notice, pour};
+use decanter_formats::patch::{bps, ips, ups};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// Formats that patches are made in: id, and how.
+type Maker = fn(&[u8], &[u8], &[u8]) -> decanter_core::Result<Vec<u8>>;
+const MAKERS: [(&str, Maker); 3] = [
+    ("bps", bps::make),
+    ("ups", |old, new, _| ups::make(old, new)),
+    ("ips", |old, new, _| ips::make(old, new)),
+];
+/// Bytes that copiers put before a ROM.
+const COPIER: u64 = 512;
+
+/// What was made.
+#[derive(Debug, Serialize)]
+pub struct MakeReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The file before.
+    pub old: String,
+    /// The file after.
+    pub new: String,
+    /// What is known of the file before.
+    pub source: Side,
+    /// What is known of the file after.
+    pub target: Side,
+    /// Id of the patch's format.
+    pub format: &'static str,
+    /// The patch.
+    pub patch: PathBuf,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// Makes a patch that leads from `old` to `new`.
+///
+/// # Errors
+/// When the files are too large for the format, or writing fails.
+pub fn make(
+    old: &str,
+    new: &str,
+    format: &str,
+    metadata: Option<&Path>,
+    output: Option<&Path>,
+    setting: &Setting<'_>,
+) -> Result<MakeReport, Failure> {
+    let what = format!("cannot make a patch from \"{old}\" to \"{new}\"");
+    let fail = |e: Error| Failure::new(what.clone(), e);
+    let Some((id, maker)) = MAKERS.iter().find(|(id, _)| *id == format) else {
+        return Err(Failure::usage(what, format!("\"{format}\" is none of bps, ups, ips")).hint("leave out --format"));
+    };
+    if metadata.is_some() && *id != "bps" {
+        return Err(Failure::usage(what, "only BPS patches have room for metadata").hint("leave out --metadata"));
+    }
+    let metadata = match metadata {
+        Some(path) => std::fs::read(path).map_err(|e| fail(Error::io("open", path, e)))?,
+        None => Vec::new(),
+    };
+    let (old_item, old_source) = open_file(old, "compare", setting)?;
+    let (new_item, new_source) = open_file(new, "compare", setting)?;
+    setting.watch.begin(&format!("comparing with {}", new_item.stem), None);
+    let (before, after) = std::thread::scope(|scope| {
+        let before = scope.spawn(|| bytes_of(&old_source));
+        let after = bytes_of(&new_source);
+        (before.join(), after)
+    });
+    let lost = |_| Error::Usage("a reading thread ended early".into());
+    let (before, after) = (before.map_err(lost).and_then(|b| b).map_err(&fail)?, after.map_err(&fail)?);
+    let patch = maker(&before, &after, &metadata).map_err(|e| match e {
+        Error::Limit { .. } if *id == "ips" => {
+            fail(e).hint("IPS offsets end at 16 MiB: make a BPS patch instead (leave out --format)")
+        }
+        e => fail(e),
+    })?;
+    decanter_core::watch::check(setting.watch).map_err(&fail)?;
+    let source: SourceRef = Arc::new(Bytes(patch));
+    prove(source.clone(), &before, &after, setting).map_err(&fail)?;
+    setting.watch.end();
+    let target = output.map_or_else(|| PathBuf::from(format!("{}.{id}", new_item.stem)), Path::to_owned);
+    let mut notices: Vec<Notice> = old_item.notices().iter().chain(new_item.notices()).cloned().collect();
+    if old_source.len().abs_diff(new_source.len()) == COPIER {
+        notices.push(Notice::new(
+            "one file is 512 bytes longer: if that is a copier header, convert one of them first, or the patch carries it",
+        ));
+    }
+    let report = MakeReport {
+        schema: "decanter.patch-make/1",
+        old: old_item.address,
+        new: new_item.address,
+        source: Side::of(&before),
+        target: Side::of(&after),
+        format: id,
+        patch: target.clone(),
+        bytes: source.len(),
+        dry_run: setting.dry_run,
+        notices,
+    };
+    if !setting.dry_run {
+        pour::pour(&Blueprint::of(source), &target, setting.replace, &[], setting.watch).map_err(|e| match e.blame() {
+            Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
+            _ => fail(e),
+        })?;
+    }
+    Ok(report)
+}
+
+/// Reads the patch as anybody would, and applies it.
+fn prove(patch: SourceRef, before: &[u8], after: &[u8], setting: &Setting<'_>) -> decanter_core::Result<()> {
+    let item = open_bytes("patch", patch, setting)?;
+    let result = item.opened.patch.map(|p| p.apply(before)).transpose()?;
+    if result.as_deref() == Some(after) {
+        return Ok(());
+    }
+    Err(Error::Checksum {
+        what: "the patch, applied before it was written,".into(),
+        expected: Side::of(after).words(),
+        found: result.map_or("nothing".into(), |r| Side::of(&r).words()),
+    })
+}

@@ -1,0 +1,318 @@
+//! Saved games: what a file with save memory is, out of the layouts of emulators and into them.
+
+use crate::{Failure, Setting, grouped, locate};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::{Algorithm, Digest, of_bytes};
+use decanter_core::error::Blame;
+use decanter_core::rom::SaveMemory;
+use decanter_core::source::{Bytes, read_vec};
+use decanter_core::{Error, Notice, Result, pour};
+pub use decanter_formats::cartridge::save::Swap;
+use decanter_formats::cartridge::save::{self, Holder, Layout, MOST_SAVE};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// What is asked for besides the files.
+#[derive(Debug, Clone, Default)]
+pub struct Options {
+    /// The ROM whose save it is.
+    pub rom: Option<String>,
+    /// Which part of a file with several memories.
+    pub part: Option<String>,
+    /// Order of bytes in the emulator's file.
+    pub swap: Swap,
+}
+
+/// What a file with saved games is, or which ones a ROM has.
+#[derive(Debug, Serialize)]
+pub struct ShowReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The file.
+    pub source: String,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// What the ROM has, if there is one.
+    pub memory: Option<SaveMemory>,
+    /// What the file may be, the likeliest first; none if it is the ROM itself.
+    pub may_be: Vec<Reading>,
+    /// Digest of the file.
+    pub digest: Option<Digest>,
+    /// Bytes that are neither 0x00 nor 0xff.
+    pub used_bytes: Option<u64>,
+    /// True for a file of a size that the ROM's memory does not have.
+    pub misfit: bool,
+    /// What to do next.
+    pub next: String,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// A way to read a file with saved games.
+#[derive(Debug, Serialize)]
+pub struct Reading {
+    /// How the content stands in the file.
+    pub layout: String,
+    /// Bytes of the memory.
+    pub bytes: u64,
+    /// The kinds of memory that have that size.
+    pub kinds: String,
+    /// Named parts, if there are several memories in it.
+    pub parts: Vec<&'static str>,
+}
+
+/// What was exported or imported.
+#[derive(Debug, Serialize)]
+pub struct MoveReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The file that the content comes from.
+    pub source: String,
+    /// The file that it was put into, if any; that one was not changed.
+    pub holder: Option<String>,
+    /// How the emulator's file is laid out.
+    pub layout: String,
+    /// The new file.
+    pub target: PathBuf,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Digest of the content before, where something is replaced.
+    pub old: Option<Digest>,
+    /// Digest of the content now.
+    pub new: Digest,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// A file with saved games, in memory.
+fn read(shown: &str, setting: &Setting<'_>) -> Result<Vec<u8>> {
+    let source = locate::bytes(shown, setting)?;
+    read_vec(source.as_ref(), 0, source.len(), "a save file", MOST_SAVE)
+}
+
+/// The save memory of a ROM.
+fn memory_of(rom: &str, setting: &Setting<'_>) -> std::result::Result<SaveMemory, Failure> {
+    let item = locate::open(rom, "use", setting)?;
+    match &item.opened.rom {
+        Some(rom) => Ok(rom.save.clone()),
+        None => Err(Failure::usage(
+            format!("cannot use \"{rom}\""),
+            format!("it is {}, and no ROM", crate::failure::with_article(&item.opened.kind)),
+        )
+        .hint("give the ROM that the save belongs to with --rom")),
+    }
+}
+
+/// The sizes of a memory in words.
+fn sizes(memory: Option<&SaveMemory>) -> String {
+    let list: Vec<String> = match memory {
+        Some(memory) => memory.sizes.iter().map(|s| grouped(*s)).collect(),
+        None => save::SIZES.iter().map(|(s, _)| grouped(*s)).collect(),
+    };
+    if list.is_empty() { "there is no save memory".into() } else { format!("{} bytes", list.join(" or ")) }
+}
+
+fn words(layout: &Layout) -> String {
+    match layout {
+        Layout::Plain => "plain: the content of the memory and nothing else".into(),
+        Layout::Clock(bytes) => format!("the content, and then {bytes} bytes of a clock"),
+        Layout::Wide { is_odd } => {
+            format!("every byte takes two, the content at {} offsets", if *is_odd { "odd" } else { "even" })
+        }
+        Layout::Combined => "every kind of memory of a Nintendo 64 in one file".into(),
+        Layout::Padded(byte) => format!("the content, and then nothing but {byte:#04x}"),
+        Layout::Repeated => "the content over and over".into(),
+        Layout::Short => "the beginning of the content; the rest is left out".into(),
+    }
+}
+
+/// Says what a file with saved games is; of a ROM which ones it has.
+///
+/// # Errors
+/// When a file cannot be read.
+pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::result::Result<ShowReport, Failure> {
+    let mut report = ShowReport {
+        schema: "decanter.save-show/1",
+        source: shown.to_owned(),
+        bytes: 0,
+        memory: None,
+        may_be: Vec::new(),
+        digest: None,
+        used_bytes: None,
+        misfit: false,
+        next: String::new(),
+        notices: Vec::new(),
+    };
+    if rom.is_none()
+        && let Ok(item) = locate::open(shown, "show", setting)
+        && let Some(rom) = &item.opened.rom
+    {
+        report.bytes = item.source.as_ref().map_or(0, |s| s.len());
+        report.memory = Some(rom.save.clone());
+        report.next = if rom.save.sizes.is_empty() {
+            "there is nothing to save".into()
+        } else {
+            format!("decanter save show SAVE --rom {}", crate::identify::quoted(shown))
+        };
+        return Ok(report);
+    }
+    report.memory = rom.map(|r| memory_of(r, setting)).transpose()?;
+    let file = read(shown, setting).map_err(|e| Failure::new(format!("cannot show \"{shown}\""), e))?;
+    let reading = |holder: &Holder| Reading {
+        layout: words(&holder.layout),
+        bytes: holder.size,
+        kinds: match &report.memory {
+            Some(memory) => memory.kind.name().into(),
+            None => save::SIZES.iter().find(|(s, _)| *s == holder.size).map_or("", |(_, k)| k).into(),
+        },
+        parts: if holder.layout == Layout::Combined { save::parts().map(|(n, _)| n).collect() } else { Vec::new() },
+    };
+    report.may_be = save::holders(&file, report.memory.as_ref()).iter().map(reading).collect();
+    report.bytes = file.len() as u64;
+    report.digest = Some(of_bytes(Algorithm::Sha1, &file));
+    report.used_bytes = Some(file.iter().filter(|b| !matches!(b, 0 | 0xff)).count() as u64);
+    report.misfit = report.may_be.is_empty();
+    let quoted = crate::identify::quoted(shown);
+    let for_rom = rom.map(|r| format!(" --rom {}", crate::identify::quoted(r))).unwrap_or_default();
+    report.next = match report.may_be.first() {
+        None => format!("what fits: {}", sizes(report.memory.as_ref())),
+        Some(_) if report.used_bytes == Some(0) => "it is empty: nothing was saved yet".into(),
+        Some(first) if first.parts.is_empty() => format!("decanter save export {quoted}{for_rom} -o FILE"),
+        Some(_) => format!("decanter save export {quoted}{for_rom} --part NAME -o FILE"),
+    };
+    Ok(report)
+}
+
+/// How a file holds the memory, or what would.
+fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>) -> Result<Holder> {
+    if let Some(memory) = memory.filter(|m| m.sizes.is_empty()) {
+        return Err(Error::WrongDescription {
+            text: format!("the ROM has no save memory ({}), so \"{shown}\" cannot be its save", memory.known_by),
+        });
+    }
+    save::holders(file, memory).into_iter().next().ok_or_else(|| Error::WrongDescription {
+        text: format!("\"{shown}\" has {} bytes, which fits no layout; what fits: {}", grouped(file.len() as u64), sizes(memory)),
+    })
+}
+
+/// Writes the content of the memory, as the cartridge has it, into a new file.
+///
+/// # Errors
+/// When the file does not fit the memory, or writing fails.
+pub fn export(
+    shown: &str,
+    output: &Path,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> std::result::Result<MoveReport, Failure> {
+    let fail = |e: Error| advised(format!("cannot export the save in \"{shown}\""), e);
+    let memory = options.rom.as_deref().map(|r| memory_of(r, setting)).transpose()?;
+    let file = read(shown, setting).map_err(fail)?;
+    let holder = holder(&file, shown, memory.as_ref()).map_err(fail)?;
+    let mut content = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
+    options.swap.apply(&mut content);
+    let mut report = blank("decanter.save-export/1", shown, None, &holder, output, &content, setting);
+    if holder.layout == Layout::Short {
+        let missing = holder.size - file.len() as u64;
+        report.notices.push(Notice::new(format!("the last {} bytes are missing in it; they became 0xff", grouped(missing))));
+    }
+    if let Layout::Clock(bytes) = holder.layout {
+        report.notices.push(Notice::new(format!("the clock's {bytes} bytes are left out: a cartridge keeps its own time")));
+    }
+    write(report, content, setting)
+}
+
+/// Puts the content of a memory into a copy of an emulator's file; without one it becomes a plain file of the right size.
+///
+/// # Errors
+/// When it does not fit, or writing fails.
+pub fn import(
+    shown: &str,
+    into: Option<&str>,
+    output: &Path,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> std::result::Result<MoveReport, Failure> {
+    let fail = |e: Error| advised(format!("cannot import the save \"{shown}\""), e);
+    let memory = options.rom.as_deref().map(|r| memory_of(r, setting)).transpose()?;
+    let mut content = read(shown, setting).map_err(fail)?;
+    if let Some(into) = into {
+        let file = read(into, setting).map_err(fail)?;
+        let holder = holder(&file, into, memory.as_ref()).map_err(fail)?;
+        let old = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
+        content = save::resized(&content, old.len() as u64).map_err(fail)?;
+        let digests = (of_bytes(Algorithm::Sha1, &unswapped(&old, options.swap)), of_bytes(Algorithm::Sha1, &content));
+        options.swap.apply(&mut content);
+        let bytes = save::put(&file, &holder, options.part.as_deref(), memory.as_ref(), &content).map_err(fail)?;
+        let mut report = blank("decanter.save-import/1", shown, Some(into), &holder, output, &bytes, setting);
+        (report.old, report.new) = (Some(digests.0), digests.1);
+        return write(report, bytes, setting);
+    }
+    let Some(memory) = memory else {
+        return Err(fail(Error::Usage("where it should go is not said".into()))
+            .hint("give the emulator's file with --into, or the ROM with --rom for a plain file"));
+    };
+    let holder = holder(&content, shown, Some(&memory)).map_err(fail)?;
+    let mut bytes = save::take(&content, &holder, options.part.as_deref(), Some(&memory)).map_err(fail)?;
+    options.swap.apply(&mut bytes);
+    let report = blank("decanter.save-import/1", shown, None, &holder, output, &bytes, setting);
+    write(report, bytes, setting)
+}
+
+fn unswapped(bytes: &[u8], swap: Swap) -> Vec<u8> {
+    let mut bytes = bytes.to_vec();
+    swap.apply(&mut bytes);
+    bytes
+}
+
+fn advised(what: String, error: Error) -> Failure {
+    let hint = match &error {
+        Error::WrongDescription { .. } => "\"decanter save show SAVE\" says what it may be; --rom ROM says what it should be",
+        Error::Unreadable { .. } => "nothing that is in use is cut: is it the save of another game?",
+        Error::Limit { .. } => "no save memory is that large: is it the ROM?",
+        _ => return Failure::new(what, error),
+    };
+    Failure::new(what, error).hint(hint)
+}
+
+fn blank(
+    schema: &'static str,
+    shown: &str,
+    into: Option<&str>,
+    holder: &Holder,
+    output: &Path,
+    bytes: &[u8],
+    setting: &Setting<'_>,
+) -> MoveReport {
+    MoveReport {
+        schema,
+        source: shown.to_owned(),
+        holder: into.map(str::to_owned),
+        layout: words(&holder.layout),
+        target: output.to_owned(),
+        bytes: bytes.len() as u64,
+        old: None,
+        new: of_bytes(Algorithm::Sha1, bytes),
+        dry_run: setting.dry_run,
+        notices: Vec::new(),
+    }
+}
+
+fn write(report: MoveReport, bytes: Vec<u8>, setting: &Setting<'_>) -> std::result::Result<MoveReport, Failure> {
+    if setting.dry_run {
+        return Ok(report);
+    }
+    let blueprint = Blueprint::of(Arc::new(Bytes(bytes)));
+    // A good save is worth more than convenience: what is there is not replaced, whatever else was asked for.
+    pour::pour(&blueprint, &report.target, false, &[], setting.watch).map_err(|e| {
+        let what = format!("cannot write \"{}\"", report.target.display());
+        match e.blame() {
+            Blame::Request => Failure::new(what, e).hint("a save is never replaced, not even with --replace: choose another name with -o"),
+            _ => Failure::new(what, e),
+        }
+    })?;
+    Ok(report)
+}
