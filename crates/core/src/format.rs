@@ -52,6 +52,11 @@ pub trait Format: Send + Sync {
         false
     }
 
+    /// Bytes that a file needs at least to be known as this format, where its name says that it should be.
+    fn least_len(&self) -> u64 {
+        0
+    }
+
     /// How sure it is that `source` is of this format, from 1 (hardly) to 100; `None` if it is not.
     /// Reads at declared offsets only, at most 64 KiB.
     ///

@@ -7,6 +7,7 @@ use crate::picture::{self, Scene};
 use crate::rom::RomReport;
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::format::{Fact, KeyState, State};
+use decanter_core::rom::Shape;
 use decanter_core::tree::Content;
 use decanter_core::{Error, Notice, SECTOR};
 use decanter_formats::REGISTRY;
@@ -204,19 +205,36 @@ fn files_below(folder: &str) -> Vec<String> {
 
 /// A source; of an archive with several ROMs each of them.
 fn one(shown: &str, setting: &Setting<'_>) -> Vec<Identity> {
-    let item = match locate::open(shown, "identify", setting) {
-        Ok(item) => item,
-        Err(failure) => return vec![not_understood(shown, failure)],
-    };
-    let is_archive = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
-    if !is_archive || shown.ends_with("::") {
-        return vec![describe(&item)];
+    if let Some(roms) = roms_inside(shown, setting) {
+        return roms;
+    }
+    match locate::open(shown, "identify", setting) {
+        Ok(item) => vec![describe(&item)],
+        Err(failure) => vec![not_understood(shown, failure)],
+    }
+}
+
+/// The ROMs in an archive, in one pass through it; `None` if it is no archive, or one of something else.
+fn roms_inside(shown: &str, setting: &Setting<'_>) -> Option<Vec<Identity>> {
+    if shown.ends_with("::") {
+        return None;
+    }
+    let item = locate::open_container(shown, setting).ok()?;
+    if !REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive()) {
+        return None;
     }
     let mut roms = Vec::new();
-    if let Err(e) = locate::each_rom(&item, setting, &mut |rom| roms.push(describe(&rom))) {
-        roms.push(not_understood(shown, Failure::new("cannot identify what is inside", e)));
-    }
-    if roms.is_empty() { vec![describe(&item)] } else { roms }
+    let mut is_any = false;
+    let has_image = locate::each_rom(&item, setting, &mut |found| match found {
+        Ok(rom) => {
+            is_any = true;
+            let mut identity = describe(&rom);
+            identity.notices.splice(0..0, item.notices().to_vec());
+            roms.push(identity);
+        }
+        Err((address, e)) => roms.push(not_understood(&address, Failure::new("cannot look inside", e))),
+    });
+    (!has_image.ok()? && is_any).then_some(roms)
 }
 
 fn not_understood(shown: &str, failure: Failure) -> Identity {
@@ -353,8 +371,11 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     if item.opened.patch.is_some() {
         return Some(format!("decanter patch show {source}"));
     }
-    if item.opened.rom.is_some() {
-        return Some(format!("decanter verify {source}"));
+    match item.opened.rom.as_ref().map(|r| &r.shape) {
+        Some(Shape::Trailing { is_rom: true, .. }) => return Some(format!("decanter extract {source}")),
+        Some(Shape::Overdumped { .. }) => return Some(format!("decanter convert {source} --trim -o FILE")),
+        Some(_) => return Some(format!("decanter verify {source} --against DAT")),
+        None => {}
     }
     let is_image = item.opened.promised_len.is_some() || !item.opened.tracks.is_empty();
     match item.descriptions.first() {

@@ -7,7 +7,7 @@ use decanter_core::keyring::plain;
 use decanter_core::source::{FileSource, Source, SourceRef};
 use decanter_core::split;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
-use decanter_core::view::{Concat, held};
+use decanter_core::view::{Concat, MOST_HELD, held};
 use decanter_core::{Error, Keyring, Notice, Result};
 use decanter_formats::REGISTRY;
 use std::collections::HashMap;
@@ -17,7 +17,7 @@ use walkdir::WalkDir;
 
 /// What separates a container from the path inside it.
 const INSIDE: &str = "::";
-/// Entries of an archive whose first bytes are looked at, the largest first.
+/// Entries of an archive that are looked at: the largest, and as many as are as large as the last of these.
 const MOST_PROBES: usize = 32;
 /// Anything smaller is no image of a disc and no ROM.
 const LEAST_IMAGE: u64 = 1 << 10;
@@ -195,8 +195,23 @@ pub(crate) fn bytes(shown: &str, setting: &Setting<'_>) -> Result<SourceRef> {
     }
 }
 
+/// Opens what the user typed, without looking through it.
+///
+/// # Errors
+/// As [`open`].
+pub(crate) fn open_container(shown: &str, setting: &Setting<'_>) -> Result<Item> {
+    let mut reached = reach(shown, setting)?;
+    reached.stop = true;
+    open_reached(shown, reached, setting)
+}
+
 fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
-    let Reached { host, found, mut around, mut near, mut names, mut kinds, stop } = reach(shown, setting)?;
+    let reached = reach(shown, setting)?;
+    open_reached(shown, reached, setting)
+}
+
+fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<Item> {
+    let Reached { host, found, mut around, mut near, mut names, mut kinds, stop } = reached;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,
@@ -209,7 +224,8 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
         let ring = keys::gather(setting, &around);
         let (watch, beside, depth) = (setting.watch, &near, kinds.len());
         let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
-        let mut opened = REGISTRY.open(place.source.clone(), &context, &[])?;
+        let mut opened =
+            REGISTRY.open(place.source.clone(), &context, &[]).map_err(|e| too_short(e, &place.name, place.source.len()))?;
         names.reverse();
         // What is an image or a ROM itself is what was asked for, whatever files are in it.
         let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom());
@@ -242,6 +258,20 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
         kinds.push(opened.kind);
         place = inner;
+    }
+}
+
+/// A file that no format knows, but whose name is that of a ROM, may be cut off before its header ends.
+fn too_short(error: Error, name: &str, len: u64) -> Error {
+    let Error::NotUnderstood { .. } = error else { return error };
+    let extension = name.rsplit_once('.').map_or("", |(_, e)| e).to_lowercase();
+    let named = |f: &&&'static dyn decanter_core::Format| f.extensions().contains(&extension.as_str());
+    match REGISTRY.formats().iter().find(named).filter(|f| len < f.least_len()) {
+        Some(format) => {
+            let what = format!("too short for its header, which ends at {:#x}: the file ends", format.least_len());
+            Error::malformed(format.id(), what, len)
+        }
+        None => error,
     }
 }
 
@@ -362,12 +392,16 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
         return Ok(Some(sheet));
     }
     let mut candidates = candidates(tree);
-    candidates.sort_by_key(|(_, place)| std::cmp::Reverse(place.source.len()));
+    // The largest ones, in the order of the archive: what was packed together is then unpacked once.
+    let mut lens: Vec<u64> = candidates.iter().map(|(_, place)| place.source.len()).collect();
+    lens.sort_unstable_by_key(|len| std::cmp::Reverse(*len));
+    let least = lens.get(MOST_PROBES - 1).copied().unwrap_or(0);
+    candidates.retain(|(_, place)| place.source.len() >= least);
     let (mut image, mut rom) = (None, None);
     let (mut images, mut roms) = (0, 0);
     // A compressed image has nothing else inside: damage in it is the answer, not a reason to look elsewhere.
     let is_alone = tree.files().count() == 1;
-    for (path, place) in candidates.into_iter().take(MOST_PROBES) {
+    for (path, place) in candidates {
         match REGISTRY.detect(place.source.as_ref(), &[]) {
             Ok(Some(format)) if format.is_image() || format.is_packed_image() => {
                 images += 1;
@@ -389,46 +423,81 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
     Ok(image.or(rom.filter(|_| roms == 1)))
 }
 
-/// The ROMs in an archive that holds several, in the order of the archive: `each` is given one after the other.
+/// The ROMs in an archive, in its own order, and the files that cannot be read, with their addresses: `each` is given
+/// one after the other. True if there is also something that may be an image, which then comes first.
 ///
 /// # Errors
-/// What reading fails with.
-pub(crate) fn each_rom(item: &Item, setting: &Setting<'_>, each: &mut dyn FnMut(Item)) -> Result<()> {
+/// [`Error::Cancelled`].
+pub(crate) fn each_rom(
+    item: &Item,
+    setting: &Setting<'_>,
+    each: &mut dyn FnMut(std::result::Result<Item, (String, Error)>),
+) -> Result<bool> {
+    let mut has_image = false;
     for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
         decanter_core::watch::check(setting.watch)?;
         let Content::Whole(source) = &file.content else { continue };
-        if source.len() < LEAST_IMAGE || source.len() > decanter_core::view::MOST_HELD {
-            continue;
+        has_image |= source.len() > MOST_HELD || node.path.to_lowercase().ends_with(".cue");
+        match inner(item, &node.path, &held(source), setting) {
+            Ok(Inner::Rom(rom)) => each(Ok(*rom)),
+            Ok(Inner::Image) => has_image = true,
+            Ok(Inner::Other) => {}
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            Err(e) => each(Err((format!("{}{INSIDE}{}", item.address.trim_end_matches(INSIDE), node.path), e))),
         }
-        let source = held(source);
-        let Some(format) = REGISTRY.detect(source.as_ref(), &[])?.filter(|f| f.is_rom()) else { continue };
-        let names = [stem_of(node.name())];
-        let context = Context {
-            registry: &REGISTRY,
-            keys: &item.keyring,
-            names: &names,
-            watch: setting.watch,
-            depth: item.around.len() + 1,
-            beside: &(),
-        };
-        let opened = format.open(source.clone(), &context)?;
-        let address = format!("{}{INSIDE}{}", item.address.trim_end_matches(INSIDE), node.path);
-        let mut around = item.around.clone();
-        around.push(item.opened.kind.clone());
-        let [stem] = names;
-        each(Item {
-            shown: address.clone(),
-            address,
-            host: item.host.clone(),
-            stem,
-            around,
-            source: Some(source),
-            opened,
-            keyring: item.keyring.clone(),
-            descriptions: Vec::new(),
-        });
     }
-    Ok(())
+    Ok(has_image)
+}
+
+/// What a file in an archive or folder is.
+pub(crate) enum Inner {
+    /// A ROM.
+    Rom(Box<Item>),
+    /// An image, compressed or not.
+    Image,
+    /// Anything else.
+    Other,
+}
+
+/// Looks at the file at `path` in an archive or folder; `source` has its bytes, held if that matters.
+///
+/// # Errors
+/// What reading fails with.
+pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setting<'_>) -> Result<Inner> {
+    if !(LEAST_IMAGE..=MOST_HELD).contains(&source.len()) {
+        return Ok(Inner::Other);
+    }
+    let format = match REGISTRY.detect(source.as_ref(), &[])? {
+        Some(format) if format.is_rom() => format,
+        Some(format) if format.is_image() || format.is_packed_image() => return Ok(Inner::Image),
+        _ => return Ok(Inner::Other),
+    };
+    let stem = stem_of(path.rsplit('/').next().unwrap_or(path));
+    let names = [stem.clone()];
+    let depth = item.around.len() + 1;
+    let (keys, watch) = (&item.keyring, setting.watch);
+    let context = Context { registry: &REGISTRY, keys, names: &names, watch, depth, beside: &() };
+    let opened = format.open(source.clone(), &context)?;
+    let is_folder = item.opened.format == "folder";
+    let address = match is_folder {
+        true => item.host.join(path).display().to_string(),
+        false => format!("{}{INSIDE}{path}", item.address.trim_end_matches(INSIDE)),
+    };
+    let mut around = item.around.clone();
+    if !is_folder {
+        around.push(item.opened.kind.clone());
+    }
+    Ok(Inner::Rom(Box::new(Item {
+        shown: address.clone(),
+        address,
+        host: item.host.clone(),
+        stem,
+        around,
+        source: Some(source.clone()),
+        opened,
+        keyring: item.keyring.clone(),
+        descriptions: Vec::new(),
+    })))
 }
 
 /// Opens bytes that were put together on the way: joined parts, a header and what follows it.

@@ -1,5 +1,5 @@
 use super::written::speed;
-use super::{Manner, count, number, row, size, style};
+use super::{Manner, count, exact, number, row, size, style};
 use decanter_core::rom::{Lanes, SaveKind, SaveMemory, Shape};
 use decanter_jobs::dump::cartridge::{CartridgeReport, MemoryWish};
 use decanter_jobs::rom::RomReport;
@@ -132,7 +132,7 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
         MemoryWish::Save => "save memory",
     };
     row(out, "from", &format!("{} ({}), its {memory}", report.reader, report.reader_kind))?;
-    row(out, "size", &format!("{} ({} bytes) in {}", size(report.bytes), number(report.bytes), count(report.banks as usize, "bank")))?;
+    row(out, "size", &format!("{} in {}", exact(report.bytes), count(report.banks as usize, "bank")))?;
     if let Some(kind) = &report.kind {
         let facts = ["title", "id"].iter().filter_map(|n| report.facts.iter().find(|f| f.name == *n));
         let facts: String = facts.map(|f| format!(", {}", f.value)).collect();

@@ -1,5 +1,5 @@
 use super::written::speed;
-use super::{Manner, count, number, row, size, style};
+use super::{Manner, count, exact, number, row, size, style};
 use decanter_jobs::convert::{ConvertReport, RepairReport};
 use std::io::{self, Write};
 use std::time::Duration;
@@ -25,7 +25,7 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
     let holes =
         if report.hole_bytes > 0 { format!(", {} of it holes", size(report.hole_bytes)) } else { String::new() };
     if report.dry_run && before == after {
-        row(out, "size", &format!("{} ({} bytes)", size(after), number(after)))?;
+        row(out, "size", &exact(after))?;
     } else {
         row(
             out,

@@ -1,4 +1,4 @@
-use super::{Manner, count, number, row, size, style};
+use super::{Manner, count, exact, number, row, size, style};
 use decanter_core::SECTOR;
 use decanter_core::format::State;
 use decanter_jobs::Padding;
@@ -107,7 +107,7 @@ fn state(identity: &Identity) -> Option<&'static str> {
 }
 
 fn size_line(identity: &Identity) -> String {
-    let bytes = format!("{} ({} bytes)", size(identity.bytes), number(identity.bytes));
+    let bytes = exact(identity.bytes);
     match identity.promised_bytes {
         Some(promised) if identity.missing_sectors > 0 => format!(
             "{bytes}; {}INCOMPLETE{}: {} of {} sectors are missing at its end",

@@ -91,6 +91,11 @@ pub fn size(bytes: u64) -> String {
     format!("{value:.1} {}", UNITS[unit])
 }
 
+/// The same with the exact number: `64.0 MiB (67,108,864 bytes)`, `156 bytes`.
+pub fn exact(bytes: u64) -> String {
+    if bytes < 1024 { size(bytes) } else { format!("{} ({} bytes)", size(bytes), number(bytes)) }
+}
+
 /// `1 file`, `2 files`.
 pub fn count(value: usize, what: &str) -> String {
     format!("{} {what}{}", number(value as u64), if value == 1 { "" } else { "s" })
@@ -107,6 +112,7 @@ mod tests {
         assert_eq!(size(1023), "1023 bytes");
         assert_eq!(size(64 << 20), "64.0 MiB");
         assert_eq!(size((1 << 30) - 1), "1.0 GiB");
+        assert_eq!((exact(156), exact(2048)), ("156 bytes".into(), "2.0 KiB (2,048 bytes)".into()));
         assert_eq!(count(1, "file"), "1 file");
     }
 }

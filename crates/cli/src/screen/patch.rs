@@ -1,5 +1,5 @@
 use super::written::speed;
-use super::{Manner, count, number, row, size, style};
+use super::{Manner, count, exact, number, row, style};
 use decanter_jobs::patch::{ApplyReport, MakeReport, ShowReport};
 use std::io::{self, Write};
 use std::time::Duration;
@@ -16,7 +16,7 @@ const MOST_METADATA: usize = 400;
 pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Result<()> {
     writeln!(out, "{}{}{}", style::BOLD, report.patch, style::PLAIN)?;
     row(out, "what", &report.kind)?;
-    row(out, "size", &format!("{} ({} bytes)", size(report.bytes), number(report.bytes)))?;
+    row(out, "size", &exact(report.bytes))?;
     row(out, "expects", &report.source.words())?;
     row(out, "leads to", &report.target.words())?;
     if let Some(records) = report.records {
@@ -59,7 +59,7 @@ pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, m
         };
         row(out, if report.undone { "undone" } else { "patch" }, &format!("{} ({}): {proof}", patch.patch, patch.kind))?;
     }
-    row(out, "size", &format!("{} ({} bytes)", size(report.bytes), number(report.bytes)))?;
+    row(out, "size", &exact(report.bytes))?;
     if let Some(kind) = &report.kind {
         row(out, "what", kind)?;
     }
@@ -90,7 +90,7 @@ pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manne
     writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.patch.display())?;
     row(out, "from", &format!("{} ({})", report.old, report.source.words()))?;
     row(out, "to", &format!("{} ({})", report.new, report.target.words()))?;
-    row(out, "size", &format!("{} ({} bytes), {}", size(report.bytes), number(report.bytes), report.format))?;
+    row(out, "size", &format!("{}, {}", exact(report.bytes), report.format))?;
     row(out, "proof", &format!("{}applied before it was written: it leads to the new file{}", style::GOOD, style::PLAIN))?;
     row(out, "took", &format!("{:.1} s", took.as_secs_f64()))?;
     out.flush()?;

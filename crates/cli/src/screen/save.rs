@@ -1,4 +1,4 @@
-use super::{Manner, cartridge, number, row, size, style};
+use super::{Manner, cartridge, exact, number, row, style};
 use decanter_jobs::save::{MoveReport, ShowReport};
 use std::io::{self, Write};
 
@@ -8,7 +8,7 @@ use std::io::{self, Write};
 /// When it cannot be written.
 pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Result<()> {
     writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?;
-    row(out, "size", &format!("{} ({} bytes)", size(report.bytes), number(report.bytes)))?;
+    row(out, "size", &exact(report.bytes))?;
     if let Some(memory) = &report.memory {
         row(out, "save memory", &cartridge::save(memory))?;
     }
@@ -45,7 +45,7 @@ pub fn show_moved(out: &mut dyn Write, report: &MoveReport, manner: Manner) -> i
         row(out, "copy of", &format!("{holder}, which was not changed"))?;
     }
     row(out, "layout", &report.layout)?;
-    row(out, "size", &format!("{} ({} bytes)", size(report.bytes), number(report.bytes)))?;
+    row(out, "size", &exact(report.bytes))?;
     if let Some(old) = &report.old {
         row(out, "old save", &format!("{} {}", old.algorithm.name(), old.hex()))?;
     }

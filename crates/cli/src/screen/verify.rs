@@ -48,6 +48,7 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     if let Some(rom) = &report.rom {
         super::cartridge::show_rom(out, rom)?;
     }
+    show_roms(out, report, manner)?;
     if report.rom.is_none() || !told.is_empty() {
         row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
     }
@@ -62,12 +63,30 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
         Verdict::Sound => {
             (style::GOOD, "SOUND: its structure and its own digests hold; there is no description to hold it against")
         }
-        Verdict::Differs if report.rom.is_some() => (style::BAD, "DIFFERS: it is not as its own header says"),
+        Verdict::Differs if report.rom.is_some() || !report.roms.is_empty() => {
+            (style::BAD, "DIFFERS: a ROM is not as its own header says")
+        }
         Verdict::Differs => (style::BAD, "DIFFERS: it is not as described"),
         Verdict::Incomplete => (style::BAD, "INCOMPLETE: it ends too early"),
         Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read as it was written"),
     };
     row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))
+}
+
+/// The ROMs of a folder or an archive: those with something to say, and how many there are.
+fn show_roms(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+    if report.roms.is_empty() {
+        return Ok(());
+    }
+    for inner in report.roms.iter().filter(|r| manner.is_verbose || !r.rom.is_right()) {
+        let state = super::cartridge::short_state(&inner.rom);
+        let (colour, word) = if inner.rom.is_right() { (style::GOOD, "sound") } else { (style::BAD, "differs") };
+        let words = if state.is_empty() { String::new() } else { format!(": {}", state.join(", ")) };
+        writeln!(out, "  {colour}{word:<13}{}{}{words}", style::PLAIN, inner.path)?;
+    }
+    let right = report.roms.iter().filter(|r| r.rom.is_right()).count();
+    let all = report.roms.len();
+    row(out, "ROMs", &format!("{}; the checksums of {right} hold", count(all, "ROM")))
 }
 
 fn show_file(out: &mut dyn Write, file: &FileReport) -> io::Result<()> {

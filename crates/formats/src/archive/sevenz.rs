@@ -1,9 +1,10 @@
 //! 7z archives. Headers and methods are read by the `sevenz-rust2` crate; entries are views that go forward through
-//! their block, so that a solid archive whose entries are read in order is unpacked once. docs/formats/7z.md.
+//! their block, so that a solid archive whose entries are read in order is unpacked once; small blocks stay in memory. docs/formats/7z.md.
 
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::view::MOST_HELD;
 use decanter_core::{Error, Result};
 use sevenz_rust2::{Archive, BlockDecoder, Password};
 use std::io::{BufReader, Read};
@@ -50,10 +51,11 @@ impl Format for SevenZ {
         let mut reader = BufReader::new(Reader::new(source.clone(), 0));
         let archive = Archive::read_with_memory_limit(&mut reader, &Password::empty(), MOST_MEMORY_KIB)
             .map_err(|e| told(&e, 0))?;
-        let archive = Arc::new(archive);
-        let block = |index| {
+        let archive: Arc<Archive> = Arc::new(archive);
+        let block = |index: usize| {
             let (archive, source) = (archive.clone(), source.clone());
-            Arc::new(Block { archive, source, index, going: Mutex::default() })
+            let is_kept = archive.blocks[index].get_unpack_size() <= MOST_HELD;
+            Arc::new(Block { archive, source, index, is_kept, going: Mutex::default() })
         };
         let blocks: Vec<Arc<Block>> = (0..archive.blocks.len()).map(block).collect();
         let mut starts = vec![0u64; blocks.len()];
@@ -97,6 +99,8 @@ struct Block {
     archive: Arc<Archive>,
     source: SourceRef,
     index: usize,
+    /// Whether it is small enough to stay in memory: then it is unpacked once, in whatever order it is read.
+    is_kept: bool,
     going: Mutex<Going>,
 }
 
@@ -104,7 +108,7 @@ struct Block {
 #[derive(Default)]
 struct Going {
     pieces: Option<Receiver<Result<Vec<u8>>>>,
-    /// The last piece, and where it begins in the block.
+    /// The last piece, or all pieces of a block that is kept; and where that begins in the block.
     piece: Vec<u8>,
     at: u64,
 }
@@ -150,6 +154,7 @@ impl Block {
             }
             let next = going.pieces.as_ref().and_then(|p| p.recv().ok());
             match next {
+                Some(Ok(piece)) if self.is_kept => going.piece.extend_from_slice(&piece),
                 Some(Ok(piece)) => {
                     going.at += going.piece.len() as u64;
                     going.piece = piece;
@@ -207,6 +212,9 @@ fn told(error: &sevenz_rust2::Error, block: usize) -> Error {
     let malformed = |what: String| Error::malformed(ID, what, 0);
     match error {
         E::PasswordRequired => Error::unsupported(ID, "an encrypted archive"),
+        E::UnsupportedCompressionMethod(method) if method.starts_with("AES") => {
+            Error::unsupported(ID, "an encrypted archive (unpack it with its password first)")
+        }
         E::UnsupportedCompressionMethod(method) => Error::unsupported(ID, format!("the method {method}")),
         E::MaxMemLimited { max_kb, actaul_kb } => Error::Limit {
             what: "a dictionary or header",
@@ -218,6 +226,7 @@ fn told(error: &sevenz_rust2::Error, block: usize) -> Error {
             Some(own) => malformed(own.to_string()),
             None => malformed(format!("block {block} cannot be unpacked ({e})")),
         },
+        E::Other(what) | E::Unsupported(what) => malformed(format!("the archive cannot be read: {what}")),
         other => malformed(format!("the archive cannot be read ({other})")),
     }
 }

@@ -2,7 +2,7 @@
 
 use super::shape::IsRom;
 use super::text::ascii;
-use super::{Family, be16, finish, load, measure, plain, sum8};
+use super::{Family, be16, check16, finish, is_cut, load, measure, plain, sum8};
 use decanter_core::Result;
 use decanter_core::format::Opened;
 use decanter_core::rom::{Check, Declared, SaveKind, SaveMemory};
@@ -14,6 +14,7 @@ pub static GAME_BOY: Family = Family {
     name: "Game Boy ROM",
     extensions: &["gb", "gbc"],
     reads: "title, maker, mapper, sizes, both checksums, save memory, clock",
+    least: HEADER + HEADER_LEN as u64,
     score,
     open,
 };
@@ -132,7 +133,9 @@ fn open(source: SourceRef) -> Result<Opened> {
     let all = declared.map_or(bytes.len(), |d| bytes.len().min(d.bytes() as usize));
     let own = u32::from(header[0x4e]) + u32::from(header[0x4f]);
     let global = sum8(&bytes[..all]).wrapping_sub(own) as u16;
-    rom.checks.push(super::check16("global checksum", be16(header, 0x4e), global));
+    if !is_cut(&rom) {
+        rom.checks.push(check16("global checksum", be16(header, 0x4e), global));
+    }
     finish(opened, rom)
 }
 

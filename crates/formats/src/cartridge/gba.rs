@@ -14,6 +14,7 @@ pub static GAME_BOY_ADVANCE: Family = Family {
     name: "Game Boy Advance ROM",
     extensions: &["gba"],
     reads: "title, code, maker, header checksum, save memory by library marks and code, clock",
+    least: HEADER_LEN as u64,
     score,
     open,
 };

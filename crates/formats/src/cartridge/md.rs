@@ -2,7 +2,7 @@
 
 use super::order::{SMD_BLOCK, unweave, weave};
 use super::text::{ascii, japanese};
-use super::{COPIER, Family, be16, be32, behind_copier, check16, finish, has_copier_header, load, measure, plain, with_head, without_head};
+use super::{COPIER, Family, be16, be32, behind_copier, check16, finish, has_copier_header, is_cut, load, measure, plain, with_head, without_head};
 use decanter_core::Result;
 use decanter_core::format::Opened;
 use decanter_core::rom::{Declared, Form, Lanes, SaveKind, SaveMemory};
@@ -16,6 +16,7 @@ pub static MEGA_DRIVE: Family = Family {
     name: "Mega Drive ROM",
     extensions: &["md", "smd", "32x"],
     reads: "Mega Drive and 32X, plain and interleaved; titles, serial, region, checksum, save memory",
+    least: HEADER_END as u64,
     score,
     open,
 };
@@ -88,7 +89,9 @@ fn open(source: SourceRef) -> Result<Opened> {
     let end = declared.map_or(bytes.len(), |d| (d.bytes() as usize).min(bytes.len()));
     let words = bytes[HEADER_END..end.max(HEADER_END)].chunks(2);
     let sum = words.fold(0u16, |s, w| s.wrapping_add(u16::from_be_bytes([w[0], w.get(1).copied().unwrap_or(0)])));
-    rom.checks.push(check16("checksum", be16(h, 0x8e), sum));
+    if !is_cut(&rom) {
+        rom.checks.push(check16("checksum", be16(h, 0x8e), sum));
+    }
     if is_woven || body.len().is_multiple_of(SMD_BLOCK) {
         let own = if is_woven {
             source.clone()

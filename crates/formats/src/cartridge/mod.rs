@@ -20,7 +20,7 @@ use decanter_core::format::{Context, Format, Opened};
 use decanter_core::rom::{Check, Declared, Form, Rom, SaveMemory, Shape};
 use decanter_core::source::{Bytes, Source, SourceRef, read_vec};
 use decanter_core::view::{Concat, MOST_HELD, Slice};
-use decanter_core::{Error, Result};
+use decanter_core::Result;
 use std::sync::Arc;
 
 /// Bytes that copiers put before a ROM.
@@ -34,6 +34,8 @@ pub struct Family {
     name: &'static str,
     extensions: &'static [&'static str],
     reads: &'static str,
+    /// Bytes that a file needs at least for its header to be there.
+    least: u64,
     score: fn(&dyn Source) -> Result<Option<u8>>,
     open: fn(SourceRef) -> Result<Opened>,
 }
@@ -57,6 +59,10 @@ impl Format for Family {
 
     fn is_rom(&self) -> bool {
         true
+    }
+
+    fn least_len(&self) -> u64 {
+        self.least
     }
 
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
@@ -149,14 +155,14 @@ pub(crate) fn measure(rom: &mut Rom, body: &[u8], declared: Option<Declared>, na
     rom.shape = shape::shape(body, declared, natural, is_rom);
 }
 
+/// Whether the end of a ROM is missing, so that checksums of all of it cannot be computed.
+pub(crate) fn is_cut(rom: &Rom) -> bool {
+    matches!(rom.shape, Shape::Trimmed { .. })
+}
+
 /// A sum of bytes.
 pub(crate) fn sum8(bytes: &[u8]) -> u32 {
     bytes.iter().fold(0, |sum, &b| sum.wrapping_add(u32::from(b)))
-}
-
-/// A checksum that cannot be computed, because the bytes that it is of are not all there.
-pub(crate) fn uncomputable(what: &'static str, format: &'static str, offset: u64) -> Error {
-    Error::malformed(format, what, offset)
 }
 
 pub(crate) fn be16(bytes: &[u8], at: usize) -> u16 {

@@ -16,6 +16,7 @@ pub static NINTENDO_64: Family = Family {
     name: "Nintendo 64 ROM",
     extensions: &["z64", "v64", "n64"],
     reads: "three byte orders; title, code, region, both checksums, save memory of homebrew headers",
+    least: 0x1000,
     score,
     open,
 };

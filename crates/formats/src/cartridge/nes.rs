@@ -13,6 +13,7 @@ pub static NES: Family = Family {
     name: "NES ROM",
     extensions: &["nes"],
     reads: "iNES and NES 2.0 headers: mapper, sizes, mirroring, region, save memory; looked through for DAT files",
+    least: HEADER,
     score,
     open,
 };

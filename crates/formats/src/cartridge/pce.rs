@@ -15,6 +15,7 @@ pub static PC_ENGINE: Family = Family {
     name: "PC Engine ROM",
     extensions: &["pce"],
     reads: "known by its start code; with or without a copier header, also with mirrored bits",
+    least: BANK,
     score,
     open,
 };

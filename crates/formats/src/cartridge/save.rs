@@ -77,6 +77,9 @@ pub struct Holder {
 /// What a file may be, given the memory it should be of: the likeliest first. Without one every size counts.
 pub fn holders(file: &[u8], memory: Option<&SaveMemory>) -> Vec<Holder> {
     let len = file.len() as u64;
+    if memory.is_some_and(|m| m.kind == SaveKind::None) {
+        return Vec::new();
+    }
     let known: Vec<u64> = match memory {
         Some(memory) if !memory.sizes.is_empty() => memory.sizes.clone(),
         _ => SIZES.iter().map(|(size, _)| *size).collect(),

@@ -2,7 +2,7 @@
 
 use super::text::ascii;
 use super::{COPIER, Family, behind_copier, check16, finish, has_copier_header, le16, load, measure, plain, sum8, without_head};
-use decanter_core::Result;
+use decanter_core::{Error, Result};
 use decanter_core::format::Opened;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
@@ -13,6 +13,7 @@ pub static MASTER_SYSTEM: Family = Family {
     name: "Master System ROM",
     extensions: &["sms", "gg"],
     reads: "Master System and Game Gear; product code, region, checksum, title and author of homebrew headers",
+    least: 8 << 10,
     score,
     open,
 };
@@ -61,7 +62,7 @@ fn score(source: &dyn Source) -> Result<Option<u8>> {
 fn open(source: SourceRef) -> Result<Opened> {
     let shift = shift_of(source.as_ref());
     let Some((at, h)) = find(source.as_ref(), shift)? else {
-        return Err(super::uncomputable("no header at any of its places", MASTER_SYSTEM.id, PLACES[0]));
+        return Err(Error::malformed(MASTER_SYSTEM.id, "no header at any of its places", PLACES[0]));
     };
     let body = if shift > 0 { without_head(&source, shift)? } else { source.clone() };
     let bytes = load(&body)?;

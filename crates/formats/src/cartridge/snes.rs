@@ -1,9 +1,9 @@
 //! SNES. The header stands at a place that depends on the memory map: each is scored. Layout: docs/formats/snes.md.
 
 use super::text::{japanese, printable};
-use super::{COPIER, Family, behind_copier, finish, has_copier_header, le16, load, measure, plain, with_head};
+use super::{COPIER, Family, behind_copier, finish, has_copier_header, is_cut, le16, load, measure, plain, with_head};
 use super::{check16, without_head};
-use decanter_core::Result;
+use decanter_core::{Error, Result};
 use decanter_core::format::Opened;
 use decanter_core::rom::{Declared, Form, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
@@ -14,6 +14,7 @@ pub static SNES: Family = Family {
     name: "SNES ROM",
     extensions: &["sfc", "smc"],
     reads: "LoROM, HiROM, ExHiROM, ExLoROM, with or without a copier header; title, maker, chips, checksum, save memory",
+    least: 0x8000,
     score,
     open,
 };
@@ -72,7 +73,7 @@ fn find(source: &dyn Source, shift: u64) -> Result<Option<(&'static Map, i32)>> 
         let header: [u8; LEN] = read_array(source, at)?;
         let reset = le16(&header, 0x3c);
         // The reset vector leads into the upper half of bank 0, where the header stands too.
-        let bank = at & !0x7fff;
+        let bank = shift + (map.at & !0x7fff);
         let code = bank + u64::from(reset & 0x7fff);
         let first = if reset >= 0x8000 && code < source.len() { read_array::<1>(source, code)?[0] } else { 0 };
         let points = points(&header, map, source.len() - shift, first);
@@ -136,7 +137,7 @@ fn score(source: &dyn Source) -> Result<Option<u8>> {
 fn open(source: SourceRef) -> Result<Opened> {
     let shift = shift_of(source.as_ref());
     let Some((map, points)) = find(source.as_ref(), shift)? else {
-        return Err(super::uncomputable("no header at any of its places", SNES.id, 0x7fc0));
+        return Err(Error::malformed(SNES.id, "no header at any of its places", 0x7fc0));
     };
     let body = if shift > 0 { without_head(&source, shift)? } else { source.clone() };
     let bytes = load(&body)?;
@@ -161,7 +162,9 @@ fn open(source: SourceRef) -> Result<Opened> {
     measure(&mut rom, &bytes, declared, 0, |tail| is_rom(tail));
     let stored = (le16(h, 0x1c), le16(h, 0x1e));
     let right = checksum(&bytes, at);
-    rom.checks.push(check16("checksum", stored.1, right));
+    if !is_cut(&rom) {
+        rom.checks.push(check16("checksum", stored.1, right));
+    }
     rom.checks.push(check16("checksum complement", stored.0, !stored.1));
     let own = if shift > 0 { source.clone() } else { with_head(copier_header(body.len()), &body)? };
     rom.forms.push(Form { id: "smc", name: "SNES ROM with a copier header", source: own });

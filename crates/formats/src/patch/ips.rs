@@ -149,7 +149,7 @@ impl Patch for IpsPatch {
     }
 
     fn undo(&self, _: &[u8]) -> Result<Vec<u8>> {
-        Err(Error::unsupported(ID, "undoing: the patch does not have the old bytes, which"))
+        Err(Error::unsupported(ID, "leading back to the file before, of which the patch has no bytes,"))
     }
 }
 

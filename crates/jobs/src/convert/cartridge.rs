@@ -60,14 +60,21 @@ pub(super) fn make(item: &Item, target: &Target, options: &Options, setting: &Se
     made.bytes_before = item.source.as_ref().map_or(0, |s| s.len());
     made.left_out = left_out;
     made.back = Back::Rom(rom.body.clone());
-    if head == 0 && !own.is_empty() && own.iter().skip(2).any(|&b| b != 0) {
-        made.beside = Some(Beside { extension: "hdr", bytes: Box::new({
-            let own = own.to_vec();
-            move |_| own.clone()
-        }) });
+    if head == 0 && !own.is_empty() && !is_usual(item, own, rom, setting) {
+        let own = own.to_vec();
+        made.beside = Some(Beside { extension: "hdr", bytes: Box::new(move |_| own.clone()) });
         made.preserved.push_str("; its header is kept beside it, for --header");
     }
     Ok(made)
+}
+
+/// Whether a header is the one that converting back would write.
+fn is_usual(item: &Item, own: &[u8], rom: &Rom, setting: &Setting<'_>) -> bool {
+    let Some(form) = item.opened.rom.as_ref().map(|r| r.form) else { return false };
+    let Ok(plain) = open_bytes(&item.address, rom.body.clone(), setting) else { return false };
+    let again = plain.opened.rom.and_then(|r| r.forms.into_iter().find(|f| f.id == form));
+    let mut head = vec![0; own.len()];
+    again.is_some_and(|f| f.source.len() >= own.len() as u64 && f.source.read_at(0, &mut head).is_ok()) && head == own
 }
 
 /// The header that was given: what a file begins with.

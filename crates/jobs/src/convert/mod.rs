@@ -388,7 +388,7 @@ impl Options {
             || self.pad.is_some()
             || !self.join.is_empty()
             || self.odd.is_some()
-            || self.split == Some(Split::EvenOdd)
+            || self.split.is_some()
     }
 
     /// The first option that was given and that `target` has no use for.

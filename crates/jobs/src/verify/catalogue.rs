@@ -287,7 +287,7 @@ impl Seeker<'_> {
             c.has_len(source.len()) || (!c.with_name(name).is_empty()) || (!c.knows_all_lens() && c.entries().len() < 2)
         });
         // What is small is read once, and then looked at in memory.
-        let small = if source.len() <= SMALL && depth > 0 { self.in_memory(source) } else { Ok(source.clone()) };
+        let small = if source.len() <= SMALL && depth > 0 { self.in_memory(source) } else { Ok(held(source)) };
         let (source, container) = match small.and_then(|s| Ok((s.clone(), container(&s)?))) {
             Ok((small, container)) => (&{ small }, container.filter(|_| depth < MOST_DEPTH)),
             Err(e) => return self.unreadable(source, shown, e),

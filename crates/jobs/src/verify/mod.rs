@@ -11,7 +11,8 @@ pub use suspects::Suspect;
 use crate::failure::with_article;
 use crate::identify::quoted;
 use crate::rom::RomReport;
-use crate::{Answer, Failure, Item, Setting, locate};
+use crate::locate::{self, Inner};
+use crate::{Answer, Failure, Item, Setting};
 use catalogue::MatchReport;
 use compare::Comparison;
 use decanter_core::blueprint::Blueprint;
@@ -24,6 +25,7 @@ use decanter_core::pour::{Draft, bytes_to_write};
 use decanter_core::rom::Shape;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Content;
+use decanter_core::view::held;
 use decanter_core::{Error, Notice, Result, SECTOR};
 use decanter_formats::REGISTRY;
 use serde::Serialize;
@@ -59,6 +61,8 @@ pub struct VerifyReport {
     pub files: Vec<FileReport>,
     /// What is known of the ROM, if it is one.
     pub rom: Option<RomReport>,
+    /// The ROMs in a folder or an archive.
+    pub roms: Vec<InnerRom>,
     /// Header, regions and footer.
     pub ranges: Vec<RangeReport>,
     /// Digests of the whole source, where they were taken in the same read.
@@ -67,6 +71,15 @@ pub struct VerifyReport {
     pub next: String,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
+}
+
+/// A ROM in a folder or an archive.
+#[derive(Debug, Serialize)]
+pub struct InnerRom {
+    /// Where it is.
+    pub path: String,
+    /// What is known of it.
+    pub rom: RomReport,
 }
 
 /// The digest of a part of a source.
@@ -368,7 +381,10 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         return disc::check_tracks(item, setting);
     }
     let mut files = Vec::new();
+    let mut roms = Vec::new();
     let mut counts = Counts::default();
+    let holds_files =
+        item.opened.format == "folder" || REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
     for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
         let mut report = FileReport {
             sector: file.spans.first().map(|s| s.start / SECTOR),
@@ -381,6 +397,17 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
                 Ok(())
             }
             Content::Whole(_) if whole_image_is_read => Ok(()),
+            Content::Whole(source) if holds_files => {
+                // Read once, for its digest and for what it is.
+                let source = held(source);
+                read_through(&source, setting).and_then(|()| {
+                    if let Inner::Rom(inner) = locate::inner(item, &node.path, &source, setting)? {
+                        let rom = inner.opened.rom.as_ref().map(RomReport::of);
+                        roms.extend(rom.map(|rom| InnerRom { path: inner.address, rom }));
+                    }
+                    Ok(())
+                })
+            }
             Content::Whole(source) => read_through(source, setting),
             _ => file.source().map(|_| ()),
         };
@@ -408,10 +435,11 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let len = item.source.as_ref().map_or(0, |s| s.len());
     let missing = item.opened.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
     let rom = item.opened.rom.as_ref().map(RomReport::of);
+    let all_right = rom.iter().chain(roms.iter().map(|r| &r.rom)).all(|r| r.is_right() && !is_two(&r.shape));
     let is_short = rom.as_ref().is_some_and(|r| r.declared_bytes.is_some() && matches!(r.shape, Shape::Trimmed { .. }));
     let verdict = if missing > 0 || is_short {
         Verdict::Incomplete
-    } else if rom.as_ref().is_some_and(|r| !r.is_right() || matches!(r.shape, Shape::Trailing { is_rom: true, .. })) {
+    } else if !all_right {
         Verdict::Differs
     } else if counts.unreadable > 0 {
         Verdict::Damaged
@@ -424,8 +452,8 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         Verdict::Differs => format!(
             "a checksum of its own does not hold: a bad dump, or one that was changed; decanter verify {source} --against DAT tells"
         ),
-        _ if rom.is_some() => {
-            format!("its own checksums prove little: decanter verify {source} --against DAT holds it against a known dump")
+        _ if rom.is_some() || !roms.is_empty() => {
+            format!("checksums of its own prove little: decanter verify {source} --against DAT holds it against a known dump")
         }
         Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
         Verdict::Damaged => {
@@ -441,11 +469,17 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         counts,
         files,
         rom,
+        roms,
         ranges: Vec::new(),
         digests: Vec::new(),
         next,
         notices: item.notices().to_vec(),
     })
+}
+
+/// Whether a file holds a second ROM.
+fn is_two(shape: &Shape) -> bool {
+    matches!(shape, Shape::Trailing { is_rom: true, .. })
 }
 
 /// Reads all of a source, which is what makes its own digests be checked.

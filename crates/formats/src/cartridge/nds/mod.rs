@@ -18,6 +18,7 @@ pub static NINTENDO_DS: Family = Family {
     name: "Nintendo DS ROM",
     extensions: &["nds"],
     reads: "title, code, header and banner checksums, secure area, files, titles and icon",
+    least: HEADER as u64,
     score,
     open,
 };
