@@ -77,8 +77,8 @@ pub enum Command {
         decanter dump sim:saltmarsh/drive.toml -o lane.iso --picture lane.png\n           \
         decanter dump sim:saltmarsh/drive.toml -o lane.iso --fill-from \"saltmarsh/Lamplighter Lane.iso\"\n           \
         decanter dump /dev/sr0 --plan new -o plan.toml\n           \
-        decanter dump sim:saltmarsh/cartridges/reader.toml -o fogbell.gb\n           \
-        decanter dump sim:saltmarsh/cartridges/reader.toml --memory save -o fogbell.sav\n\n\
+        decanter dump sim:saltmarsh/drawer/reader.toml -o fogbell.gb\n           \
+        decanter dump sim:saltmarsh/drawer/reader.toml --memory save -o fogbell.sav\n\n\
         While something is missing, the image is called FILE.incomplete and the exit code is 1; the same\n\
         command goes on where the map (FILE.map) says. DRIVE is a device, a file, or a simulated drive\n\
         (sim:drive.toml, docs/simulated-drive.md).\n\n\
@@ -132,7 +132,7 @@ pub enum Command {
         /// Files or folders
         #[arg(required = true, value_name = "SOURCE")]
         sources: Vec<String>,
-        /// Draw a map of the one source as a PNG: files, file system, padding, encrypted regions
+        /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM its icon
         #[arg(long, value_name = "PNG")]
         picture: Option<PathBuf>,
         #[command(flatten)]
@@ -230,8 +230,8 @@ pub enum Command {
         decanter convert \"saltmarsh/Lamplighter Lane.iso\" --to zst --prove\n           \
         decanter convert \"saltmarsh/Pier Nine Pinball (scratched).bin\" --repair -o repaired.bin\n           \
         decanter convert kelp --to iso -o kelp.iso\n           \
-        decanter convert \"saltmarsh/cartridges/Bramble Run.v64\" --to z64\n           \
-        decanter convert \"saltmarsh/cartridges/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n\n\
+        decanter convert \"saltmarsh/drawer/Bramble Run.v64\" --to z64\n           \
+        decanter convert \"saltmarsh/drawer/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n\n\
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
         ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given; --header: nes, smc, smd.\n\
         --split SIZE: iso, xdvdfs and ROMs. --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
@@ -309,9 +309,9 @@ pub enum Command {
     #[command(subcommand)]
     Save(SaveCommand),
     /// Show titles and pictures that a source carries, and write a picture in another size
-    #[command(after_help = "Examples:  decanter label \"saltmarsh/cartridges/Lantern Post.nds\"\n           \
-        decanter label \"saltmarsh/cartridges/Lantern Post.nds\" -o icon.png --size 128x128 --filter sharp\n           \
-        decanter label cover.jpg -o cover.png --size 256x256 --fit crop")]
+    #[command(after_help = "Examples:  decanter label \"saltmarsh/drawer/Lantern Post.nds\"\n           \
+        decanter label \"saltmarsh/drawer/Lantern Post.nds\" -o icon.png --size 128x128 --filter sharp\n           \
+        decanter label icon.png -o cover.png --size 256x192 --fit crop")]
     Label {
         /// A DS ROM, or a picture of your own (PNG or JPEG)
         #[arg(value_name = "SOURCE")]
@@ -381,10 +381,12 @@ pub enum Command {
 #[derive(Debug, Clone, Subcommand)]
 pub enum PatchCommand {
     /// Apply patches to a file, in the order given; the file is checked before, the result after
-    #[command(after_help = "Examples:  decanter patch apply saltmarsh/cartridges/Fogbell.gb saltmarsh/cartridges/Fogbell.bps -o fogbell.gb\n           \
-        decanter patch apply fogbell.gb saltmarsh/cartridges/Fogbell.ups --undo -o again.gb\n\n\
+    #[command(
+        after_help = "Examples:  decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o fogbell.gb\n           \
+        decanter patch apply fogbell.gb saltmarsh/drawer/Fogbell.ups --undo -o again.gb\n\n\
         The source is never changed. If a patch expects the ROM with a header, in another byte order, trimmed or\n\
-        padded, the error says so, and which command fits.")]
+        padded, the error says so, and which command fits."
+    )]
     Apply {
         /// The file to patch
         #[arg(value_name = "ROM")]
@@ -406,7 +408,7 @@ pub enum PatchCommand {
         algorithm: Vec<Algorithm>,
     },
     /// Make a patch that leads from one file to another; it is proven before it is written
-    #[command(after_help = "Example:  decanter patch make saltmarsh/cartridges/Fogbell.gb fogbell.gb -o change.bps\n\n\
+    #[command(after_help = "Example:  decanter patch make saltmarsh/drawer/Fogbell.gb fogbell.gb -o change.bps\n\n\
         bps finds what was moved, and carries checksums; ups leads both ways; ips has neither, and ends at 16 MiB.")]
     Make {
         /// The file before
@@ -426,7 +428,9 @@ pub enum PatchCommand {
         metadata: Option<PathBuf>,
     },
     /// Show what a patch touches, and which files it expects and leads to
-    #[command(after_help = "Example:  decanter patch show saltmarsh/cartridges/Fogbell.bps\n\n-v lists every stretch that it touches.")]
+    #[command(
+        after_help = "Example:  decanter patch show saltmarsh/drawer/Fogbell.bps\n\n-v lists every stretch that it touches."
+    )]
     Show {
         /// An IPS, UPS or BPS patch
         #[arg(value_name = "PATCH")]
@@ -450,8 +454,8 @@ pub struct SaveArgs {
 #[derive(Debug, Clone, Subcommand)]
 pub enum SaveCommand {
     /// Say what a save file is and how it is laid out; of a ROM, what save memory it has
-    #[command(after_help = "Examples:  decanter save show saltmarsh/cartridges/Fogbell.gb\n           \
-        decanter save show saltmarsh/cartridges/Fogbell.sav --rom saltmarsh/cartridges/Fogbell.gb")]
+    #[command(after_help = "Examples:  decanter save show saltmarsh/drawer/Fogbell.gb\n           \
+        decanter save show saltmarsh/drawer/Fogbell.sav --rom saltmarsh/drawer/Fogbell.gb")]
     Show {
         /// A save file, or a ROM
         #[arg(value_name = "FILE")]
@@ -461,7 +465,7 @@ pub enum SaveCommand {
         rom: Option<String>,
     },
     /// Write the content of the save memory, as a cartridge has it, into a new file
-    #[command(after_help = "Example:  decanter save export saltmarsh/cartridges/Fogbell.sav --rom saltmarsh/cartridges/Fogbell.gb -o raw.sav\n\n\
+    #[command(after_help = "Example:  decanter save export saltmarsh/drawer/Fogbell.sav -o raw.sav\n\n\
         Clocks, filler, repetitions and other memories of an emulator's file are left out. Nothing is replaced, ever.")]
     Export {
         /// An emulator's save file
@@ -474,7 +478,7 @@ pub enum SaveCommand {
         more: SaveArgs,
     },
     /// Put the content of a save memory into a copy of an emulator's file
-    #[command(after_help = "Example:  decanter save import raw.sav --into saltmarsh/cartridges/Fogbell.sav --rom saltmarsh/cartridges/Fogbell.gb -o new.sav\n\n\
+    #[command(after_help = "Example:  decanter save import raw.sav --into saltmarsh/drawer/Fogbell.sav -o new.sav\n\n\
         Always writes a new file, and says the digest of the old and the new save. Without --into a plain file of the\n\
         size of the ROM's memory is written. Nothing is replaced, ever.")]
     Import {
@@ -592,7 +596,8 @@ fn colour(text: &str) -> Result<[u8; 4], String> {
     }
     let digits = text.strip_prefix('#').unwrap_or(text);
     let value = u32::from_str_radix(digits, 16).ok().filter(|_| digits.len() == 6);
-    let [_, red, green, blue] = value.ok_or_else(|| format!("\"{text}\" is no colour: use six hexadecimal digits"))?.to_be_bytes();
+    let [_, red, green, blue] =
+        value.ok_or_else(|| format!("\"{text}\" is no colour: use six hexadecimal digits"))?.to_be_bytes();
     Ok([red, green, blue, 0xff])
 }
 

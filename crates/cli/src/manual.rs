@@ -1,7 +1,7 @@
 //! Completions and manual pages, made from the definitions of the command line.
 
 use crate::args::Cli;
-use clap::CommandFactory;
+use clap::{Command, CommandFactory};
 use decanter_core::Error;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::pour;
@@ -21,6 +21,14 @@ pub fn completions(shell: clap_complete::Shell, out: &mut dyn Write) -> io::Resu
     out.write_all(&script)
 }
 
+/// A command and those below it, each with the name of its page.
+fn gather(name: &str, command: &Command, all: &mut Vec<(String, Command)>) {
+    all.push((name.to_owned(), command.clone()));
+    for sub in command.get_subcommands().filter(|s| s.get_name() != "help") {
+        gather(&format!("{name}-{}", sub.get_name()), sub, all);
+    }
+}
+
 /// Writes one page for the whole and one for each command, unless it is a rehearsal; returns how many.
 ///
 /// # Errors
@@ -29,10 +37,8 @@ pub fn pages(folder: &Path, dry_run: bool) -> Result<usize, Failure> {
     let fail = |e| Failure::new("cannot write the manual pages", e);
     let mut command = Cli::command();
     command.build();
-    let mut all = vec![(String::from("decanter"), command.clone())];
-    for sub in command.get_subcommands().filter(|s| s.get_name() != "help") {
-        all.push((format!("decanter-{}", sub.get_name()), sub.clone()));
-    }
+    let mut all = Vec::new();
+    gather("decanter", &command, &mut all);
     let count = all.len();
     if dry_run {
         return Ok(count);

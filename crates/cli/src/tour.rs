@@ -137,7 +137,11 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             words(&["convert", &show(&made.full_disc), "--to", "xdvdfs", "-o", &target("gullwing.iso"), "--prove"]),
             0,
         ),
-        ("A cartridge with a dirty contact.", words(&["dump", &drive(&made.drawer.reader), "-o", &target("fogbell.gb")]), 0),
+        (
+            "A cartridge with a dirty contact.",
+            words(&["dump", &drive(&made.drawer.reader), "-o", &target("fogbell.gb")]),
+            0,
+        ),
         ("A drawer of cartridges, in one archive.", words(&["identify", &show(&made.drawer.archive)]), 0),
         (
             "Are they good dumps? Headers and byte orders are looked through.",
@@ -146,12 +150,27 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         ),
         (
             "A patch is checked before and after.",
-            words(&["patch", "apply", &show(&made.drawer.gb), &show(&made.drawer.patches[0]), "-o", &target("deep water.gb")]),
+            words(&[
+                "patch",
+                "apply",
+                &show(&made.drawer.gb),
+                &show(&made.drawer.patches[0]),
+                "-o",
+                &target("deep water.gb"),
+            ]),
             0,
         ),
         (
             "The save of a cartridge, out of an emulator's file.",
-            words(&["save", "export", &show(&made.drawer.save), "--rom", &show(&made.drawer.gb), "-o", &target("fogbell raw.sav")]),
+            words(&[
+                "save",
+                "export",
+                &show(&made.drawer.save),
+                "--rom",
+                &show(&made.drawer.gb),
+                "-o",
+                &target("fogbell raw.sav"),
+            ]),
             0,
         ),
     ];

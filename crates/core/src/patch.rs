@@ -1,6 +1,7 @@
 //! A patch: what turns one file into another.
 
 use crate::Result;
+use crate::source::SourceRef;
 use std::ops::Range;
 
 /// One end of a patch: what is known of the file before or after it.
@@ -12,7 +13,9 @@ pub struct End {
     pub crc32: Option<u32>,
 }
 
-/// What turns one file into another. Files are held in memory whole.
+/// What turns one file into another.
+///
+/// The result is a view: nothing is computed before it is read. Checksums are the caller's matter.
 pub trait Patch: Send + Sync {
     /// What is known of the file before.
     fn source(&self) -> End;
@@ -33,15 +36,15 @@ pub trait Patch: Send + Sync {
     /// Ranges of the file after that may differ from the file before at the same place, in order, disjoint.
     fn touches(&self) -> Vec<Range<u64>>;
 
-    /// The file after, made of the file before. Checksums are the caller's matter.
+    /// The file after, made of the file before.
     ///
     /// # Errors
-    /// When an instruction leads outside of a file.
-    fn apply(&self, source: &[u8]) -> Result<Vec<u8>>;
+    /// When the file before is too short for it, or cannot be read.
+    fn apply(&self, source: &SourceRef) -> Result<SourceRef>;
 
     /// The file before, made of the file after.
     ///
     /// # Errors
     /// [`crate::Error::Unsupported`] unless [`Patch::can_undo`].
-    fn undo(&self, target: &[u8]) -> Result<Vec<u8>>;
+    fn undo(&self, target: &SourceRef) -> Result<SourceRef>;
 }

@@ -99,7 +99,11 @@ pub(crate) fn moth_hour() -> Vec<u8> {
     put(&mut rom, 0x8000, b"EEPROM_V124\0");
     // Narrow the argument, compare it with 4 and with 64; and the call with 64.
     let code = |words: &[u16]| -> Vec<u8> { words.iter().flat_map(|w| w.to_le_bytes()).collect() };
-    put(&mut rom, 0x4000, &code(&[0x0400, 0x0c01, 0x2200, 0x2904, 0xd104, 0x4801, 0xe006, 0x2940, 0xd101, 0x2001, 0x4770]));
+    put(
+        &mut rom,
+        0x4000,
+        &code(&[0x0400, 0x0c01, 0x2200, 0x2904, 0xd104, 0x4801, 0xe006, 0x2940, 0xd101, 0x2001, 0x4770]),
+    );
     put(&mut rom, 0x4100, &code(&[0x2040, 0xf7ff, 0xff7d, 0x4770]));
     put(&mut rom, (192 << 10) - 4, b"end!");
     rom
@@ -136,7 +140,9 @@ pub(crate) fn lantern_post() -> Vec<u8> {
     put(&mut names, 8, &(second as u32).to_le_bytes());
     put(&mut names, 12, &[1, 0, 0, 0xf0]);
     let (fnt, fat, banner) = (0xa000, 0xa200, 0xa400);
-    for (at, value) in [(0x40, fnt), (0x44, names.len()), (0x48, fat), (0x4c, files.len() * 8), (0x68, banner), (0x84, 0x4000)] {
+    for (at, value) in
+        [(0x40, fnt), (0x44, names.len()), (0x48, fat), (0x4c, files.len() * 8), (0x68, banner), (0x84, 0x4000)]
+    {
         le(at, value);
     }
     let mut at = 0xb000;
@@ -185,8 +191,14 @@ fn lantern_banner() -> Vec<u8> {
             banner[0x20 + at as usize] = pixel(x, y) | pixel(x + 1, y) << 4;
         }
     }
-    let titles =
-        ["Lantern Post", "Lantern Post\nSaltmarsh Pier", "Le Réverbère", "Der Laternenpfahl", "Il lampione", "La farola"];
+    let titles = [
+        "Lantern Post",
+        "Lantern Post\nSaltmarsh Pier",
+        "Le Réverbère",
+        "Der Laternenpfahl",
+        "Il lampione",
+        "La farola",
+    ];
     for (index, title) in titles.into_iter().enumerate() {
         let units: Vec<u8> = title.encode_utf16().flat_map(u16::to_le_bytes).collect();
         put(&mut banner, 0x240 + index * 0x100, &units);

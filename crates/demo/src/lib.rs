@@ -210,9 +210,9 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
 /// Fills the drawer of cartridges.
 fn drawer(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>, replace: bool) -> Result<Drawer> {
     use cartridges as c;
-    let place = folder.join("cartridges");
+    let place = folder.join("drawer");
     std::fs::create_dir_all(&place).map_err(|e| Error::io("make folder", &place, e))?;
-    let file = |name: &str, bytes: Vec<u8>| put(&format!("cartridges/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))));
+    let file = |name: &str, bytes: Vec<u8>| put(&format!("drawer/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))));
     let (moth, racer) = (c::moth_hour(), c::brine_racer());
     let padded = [moth.clone(), vec![0xff; (512 << 10) - moth.len()]].concat();
     let [bps, ups, ips] = c::fogbell_patches()?;

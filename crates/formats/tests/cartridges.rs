@@ -158,7 +158,10 @@ fn facts_of_headers() {
     assert_eq!(facts(advance(), &["title", "id", "region", "version"]), ["MOTH PARADE", "DMPP", "Europe", "1.1"]);
     assert_eq!(facts(nintendo(), &["mapper", "mirroring"]), ["4 (MMC3)", "vertical"]);
     assert_eq!(facts(super_nintendo(), &["title", "id", "maker"]), ["BRINE RACER HIGH", "BRCE", "code SM"]);
-    assert_eq!(facts(mega_drive(), &["title", "id", "version", "region"]), ["FOGBELL", "T-117260", "revision 03", "Americas"]);
+    assert_eq!(
+        facts(mega_drive(), &["title", "id", "version", "region"]),
+        ["FOGBELL", "T-117260", "revision 03", "Americas"]
+    );
     assert_eq!(facts(nintendo_64(), &["title", "id", "region"]), ["LAMPLIGHTER 64", "NLLP", "Europe"]);
     assert_eq!(facts(master_system(), &["id", "version", "region"]), ["51234", "2", "outside Japan"]);
 }

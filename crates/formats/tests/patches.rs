@@ -2,7 +2,7 @@
 
 use decanter_core::format::Context;
 use decanter_core::patch::Patch;
-use decanter_core::source::Bytes;
+use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring, Result};
 use decanter_formats::REGISTRY;
 use decanter_formats::patch::{bps, ips, ups};
@@ -14,6 +14,17 @@ fn open(bytes: Vec<u8>) -> Result<Arc<dyn Patch>> {
     let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
     let opened = REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[])?;
     opened.patch.ok_or_else(|| Error::Usage("no patch".into()))
+}
+
+fn source(bytes: &[u8]) -> SourceRef {
+    Arc::new(Bytes(bytes.to_vec()))
+}
+
+fn all(source: Result<SourceRef>) -> Result<Vec<u8>> {
+    let source = source?;
+    let mut bytes = vec![0; source.len().min(1 << 24) as usize];
+    source.read_at(0, &mut bytes)?;
+    Ok(bytes)
 }
 
 /// A new file that has something to do with the old one: pieces of it, in some order, with other bytes between.
@@ -40,18 +51,30 @@ proptest! {
     #[test]
     fn patches_lead_to_the_new_file((old, new) in related(), metadata in proptest::collection::vec(any::<u8>(), 0..20)) {
         let made = open(bps::make(&old, &new, &metadata).unwrap()).unwrap();
-        prop_assert!(made.apply(&old).unwrap() == new);
+        prop_assert!(all(made.apply(&source(&old))).unwrap() == new);
         prop_assert_eq!(made.metadata(), &metadata[..]);
         prop_assert_eq!((made.source().len, made.target().len), (Some(old.len() as u64), Some(new.len() as u64)));
         prop_assert_eq!(made.target().crc32, Some(crc32fast::hash(&new)));
 
         let made = open(ups::make(&old, &new).unwrap()).unwrap();
-        prop_assert!(made.apply(&old).unwrap() == new);
-        prop_assert!(made.undo(&new).unwrap() == old);
+        prop_assert!(all(made.apply(&source(&old))).unwrap() == new);
+        prop_assert!(all(made.undo(&source(&new))).unwrap() == old);
 
         let made = open(ips::make(&old, &new).unwrap()).unwrap();
-        prop_assert!(made.apply(&old).unwrap() == new);
-        prop_assert!(made.undo(&new).is_err());
+        prop_assert!(all(made.apply(&source(&old))).unwrap() == new);
+        prop_assert!(made.undo(&source(&new)).is_err());
+    }
+
+    #[test]
+    fn any_part_of_the_result_can_be_read_alone((old, new) in related(), from in any::<prop::sample::Index>(), len in 0usize..500) {
+        let (old_ref, from) = (source(&old), from.index(new.len() + 1));
+        let to = (from + len).min(new.len());
+        for made in [bps::make(&old, &new, b"").unwrap(), ups::make(&old, &new).unwrap(), ips::make(&old, &new).unwrap()] {
+            let result = open(made).unwrap().apply(&old_ref).unwrap();
+            let mut part = vec![0; to - from];
+            result.read_at(from as u64, &mut part).unwrap();
+            prop_assert!(part == new[from..to]);
+        }
     }
 
     #[test]
@@ -91,9 +114,10 @@ proptest! {
         }
         if let Ok(patch) = open(bytes) {
             let _ = patch.touches();
-            let _ = patch.apply(&old);
-            let _ = patch.apply(&[]);
-            let _ = patch.undo(&new);
+            for file in [&old, &new, &vec![]] {
+                let _ = all(patch.apply(&source(file)));
+                let _ = all(patch.undo(&source(file)));
+            }
         }
     }
 
@@ -106,7 +130,7 @@ proptest! {
             bytes.extend(own);
         }
         if let Ok(patch) = open(bytes) {
-            let _ = patch.apply(&[1; 300]);
+            let _ = all(patch.apply(&source(&[1; 300])));
         }
     }
 }

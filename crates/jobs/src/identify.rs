@@ -5,18 +5,22 @@ use crate::failure::with_article;
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
-use crate::{Answer, Failure, Item, Setting, locate};
+use crate::{Answer, Failure, Item, Setting, label, locate};
 use decanter_core::format::{Fact, KeyState, State};
+use decanter_core::label::Picture;
 use decanter_core::rom::Shape;
+use decanter_core::source::Bytes;
 use decanter_core::tree::Content;
-use decanter_core::{Error, Notice, SECTOR};
+use decanter_core::{Blueprint, Error, Notice, SECTOR, pour};
 use decanter_formats::REGISTRY;
 use serde::Serialize;
 use std::path::Path;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
 use walkdir::WalkDir;
 
+/// How many times as large an icon is drawn.
+const ICON_SCALE: u32 = 8;
 /// Hit files that are named.
 const MOST_NAMED: usize = 50;
 
@@ -161,6 +165,9 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
         return Err(Failure::usage(what, "a picture shows one source, but several were given").hint("give one of them"));
     };
     let item = locate::open(source, "draw", setting)?;
+    if let Some((_, icon)) = item.opened.label.as_ref().and_then(|l| l.pictures.first()) {
+        return draw_icon(icon, target, setting).map_err(|e| Failure::new(what, e));
+    }
     let Some(scene) = Scene::of_item(&item) else {
         return Err(Failure::usage(
             what,
@@ -172,6 +179,18 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
         return Ok(());
     }
     picture::draw(&scene, target, setting.replace).map_err(|e| Failure::new(what, e))
+}
+
+/// An icon, large enough to be looked at.
+fn draw_icon(icon: &Picture, target: &Path, setting: &Setting<'_>) -> decanter_core::Result<()> {
+    let size = Some((icon.width * ICON_SCALE, icon.height * ICON_SCALE));
+    let options = label::Options { size, filter: label::Filter::Sharp, ..label::Options::default() };
+    let (_, png) = label::png(icon, &options)?;
+    if setting.dry_run {
+        return Ok(());
+    }
+    let blueprint = Blueprint::of(Arc::new(Bytes(png)));
+    pour::pour(&blueprint, target, setting.replace, &[], setting.watch).map(|_| ())
 }
 
 /// Only sources that were named themselves count; a folder may hold anything.
@@ -239,27 +258,27 @@ fn roms_inside(shown: &str, setting: &Setting<'_>) -> Option<Vec<Identity>> {
 
 fn not_understood(shown: &str, failure: Failure) -> Identity {
     Identity {
-            source: shown.to_owned(),
-            error: Some(failure.cause.to_string()),
-            format: None,
-            kind: "not understood".into(),
-            inside: Vec::new(),
-            facts: Vec::new(),
-            bytes: std::fs::metadata(shown).map_or(0, |m| m.len()),
-            promised_bytes: None,
-            missing_sectors: 0,
-            hit_files: Vec::new(),
-            hit_count: 0,
-            files: None,
-            folders: None,
-            regions: None,
-            rom: None,
-            padding: None,
-            encryption: None,
-            becomes: Vec::new(),
-            next: failure.hint,
-            notices: Vec::new(),
-            cause: Some(*failure.cause),
+        source: shown.to_owned(),
+        error: Some(failure.cause.to_string()),
+        format: None,
+        kind: "not understood".into(),
+        inside: Vec::new(),
+        facts: Vec::new(),
+        bytes: std::fs::metadata(shown).map_or(0, |m| m.len()),
+        promised_bytes: None,
+        missing_sectors: 0,
+        hit_files: Vec::new(),
+        hit_count: 0,
+        files: None,
+        folders: None,
+        regions: None,
+        rom: None,
+        padding: None,
+        encryption: None,
+        becomes: Vec::new(),
+        next: failure.hint,
+        notices: Vec::new(),
+        cause: Some(*failure.cause),
     }
 }
 

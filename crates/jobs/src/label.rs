@@ -114,18 +114,24 @@ pub fn label(
     let Some((_, picture)) = pictures.into_iter().next() else {
         return Err(Failure::usage(what, "it carries no picture").hint("give a picture of your own"));
     };
-    let scaled = scale(&picture, options).map_err(fail)?;
-    report.size = Some((scaled.width(), scaled.height()));
-    let mut png = Cursor::new(Vec::new());
-    scaled.write_to(&mut png, ImageFormat::Png).map_err(|e| fail(Error::Usage(e.to_string())))?;
+    let (size, png) = png(&picture, options).map_err(fail)?;
+    report.size = Some(size);
     if !setting.dry_run {
-        let blueprint = Blueprint::of(Arc::new(Bytes(png.into_inner())));
+        let blueprint = Blueprint::of(Arc::new(Bytes(png)));
         pour::pour(&blueprint, target, setting.replace, &[], setting.watch).map_err(|e| match e.blame() {
             Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
             _ => fail(e),
         })?;
     }
     Ok(report)
+}
+
+/// A picture as a PNG file, with its width and height.
+pub(crate) fn png(picture: &Picture, options: &Options) -> Result<((u32, u32), Vec<u8>)> {
+    let scaled = scale(picture, options)?;
+    let mut png = Cursor::new(Vec::new());
+    scaled.write_to(&mut png, ImageFormat::Png).map_err(|e| Error::Usage(e.to_string()))?;
+    Ok((scaled.dimensions(), png.into_inner()))
 }
 
 /// A picture of the user's own, if the source is one.
@@ -199,7 +205,10 @@ mod tests {
 
     #[test]
     fn shapes() {
-        let with = |fit, size| scale(&picture(), &Options { size: Some(size), fit, background: [1, 2, 3, 255], ..Options::default() }).unwrap();
+        let with = |fit, size| {
+            scale(&picture(), &Options { size: Some(size), fit, background: [1, 2, 3, 255], ..Options::default() })
+                .unwrap()
+        };
         let boxed = with(Fit::Letterbox, (8, 8));
         assert_eq!(boxed.get_pixel(0, 0), &Rgba([1, 2, 3, 255]));
         assert_eq!(boxed.get_pixel(0, 4), &Rgba([255, 0, 0, 255]));

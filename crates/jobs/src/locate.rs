@@ -205,6 +205,36 @@ pub(crate) fn open_container(shown: &str, setting: &Setting<'_>) -> Result<Item>
     open_reached(shown, reached, setting)
 }
 
+/// Opens what the user typed only as far as is needed to know what it is: no headers are parsed, and a file of no
+/// known format is as good as any.
+///
+/// # Errors
+/// A [`Failure`] that names the source.
+pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let fail = |e| Failure::new(format!("cannot {verb} \"{shown}\""), e);
+    let reached = reach(shown, setting).map_err(fail)?;
+    let Found::Place(place) = &reached.found else {
+        return Err(fail(Error::Usage("it is a folder, which has no bytes of its own".into())).hint("give a file"));
+    };
+    let format = REGISTRY.detect(place.source.as_ref(), &[]).map_err(fail)?;
+    let holds_it = |f: &&'static dyn decanter_core::Format| (f.is_archive() && !reached.stop) || f.is_packed_image();
+    if format.is_some_and(|f| holds_it(&f)) {
+        return open_reached(shown, reached, setting).map_err(fail);
+    }
+    let (id, name) = format.map_or(("unknown", "file of unknown kind"), |f| (f.id(), f.name()));
+    Ok(Item {
+        shown: shown.to_owned(),
+        address: shown.to_owned(),
+        host: reached.host,
+        stem: stem_of(&place.name),
+        around: reached.kinds,
+        source: Some(place.source.clone()),
+        opened: Opened::new(id, name),
+        keyring: keys::gather(setting, &reached.around),
+        descriptions: Vec::new(),
+    })
+}
+
 fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
     let reached = reach(shown, setting)?;
     open_reached(shown, reached, setting)
@@ -224,8 +254,9 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
         let ring = keys::gather(setting, &around);
         let (watch, beside, depth) = (setting.watch, &near, kinds.len());
         let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
-        let mut opened =
-            REGISTRY.open(place.source.clone(), &context, &[]).map_err(|e| too_short(e, &place.name, place.source.len()))?;
+        let mut opened = REGISTRY
+            .open(place.source.clone(), &context, &[])
+            .map_err(|e| too_short(e, &place.name, place.source.len()))?;
         names.reverse();
         // What is an image or a ROM itself is what was asked for, whatever files are in it.
         let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom());

@@ -194,7 +194,11 @@ fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>) -> Result<Holde
         });
     }
     save::holders(file, memory).into_iter().next().ok_or_else(|| Error::WrongDescription {
-        text: format!("\"{shown}\" has {} bytes, which fits no layout; what fits: {}", grouped(file.len() as u64), sizes(memory)),
+        text: format!(
+            "\"{shown}\" has {} bytes, which fits no layout; what fits: {}",
+            grouped(file.len() as u64),
+            sizes(memory)
+        ),
     })
 }
 
@@ -217,10 +221,14 @@ pub fn export(
     let mut report = blank("decanter.save-export/1", shown, None, &holder, output, &content, setting);
     if holder.layout == Layout::Short {
         let missing = holder.size - file.len() as u64;
-        report.notices.push(Notice::new(format!("the last {} bytes are missing in it; they became 0xff", grouped(missing))));
+        report
+            .notices
+            .push(Notice::new(format!("the last {} bytes are missing in it; they became 0xff", grouped(missing))));
     }
     if let Layout::Clock(bytes) = holder.layout {
-        report.notices.push(Notice::new(format!("the clock's {bytes} bytes are left out: a cartridge keeps its own time")));
+        report
+            .notices
+            .push(Notice::new(format!("the clock's {bytes} bytes are left out: a cartridge keeps its own time")));
     }
     write(report, content, setting)
 }
@@ -270,7 +278,9 @@ fn unswapped(bytes: &[u8], swap: Swap) -> Vec<u8> {
 
 fn advised(what: String, error: Error) -> Failure {
     let hint = match &error {
-        Error::WrongDescription { .. } => "\"decanter save show SAVE\" says what it may be; --rom ROM says what it should be",
+        Error::WrongDescription { .. } => {
+            "\"decanter save show SAVE\" says what it may be; --rom ROM says what it should be"
+        }
         Error::Unreadable { .. } => "nothing that is in use is cut: is it the save of another game?",
         Error::Limit { .. } => "no save memory is that large: is it the ROM?",
         _ => return Failure::new(what, error),
@@ -310,7 +320,8 @@ fn write(report: MoveReport, bytes: Vec<u8>, setting: &Setting<'_>) -> std::resu
     pour::pour(&blueprint, &report.target, false, &[], setting.watch).map_err(|e| {
         let what = format!("cannot write \"{}\"", report.target.display());
         match e.blame() {
-            Blame::Request => Failure::new(what, e).hint("a save is never replaced, not even with --replace: choose another name with -o"),
+            Blame::Request => Failure::new(what, e)
+                .hint("a save is never replaced, not even with --replace: choose another name with -o"),
             _ => Failure::new(what, e),
         }
     })?;

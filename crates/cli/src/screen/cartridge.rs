@@ -25,7 +25,8 @@ pub fn show_rom(out: &mut dyn Write, rom: &RomReport) -> io::Result<()> {
         } else {
             format!("{}{} wrong{}, it should be {}{note}", check.stored, style::BAD, style::PLAIN, check.right)
         };
-        let (label, more) = if check.name.len() > 12 { ("checksum", format!("{} ", check.name)) } else { (check.name, String::new()) };
+        let (label, more) =
+            if check.name.len() > 12 { ("checksum", format!("{} ", check.name)) } else { (check.name, String::new()) };
         row(out, label, &format!("{more}{words}"))?;
     }
     row(out, "save memory", &save(&rom.save))
@@ -158,7 +159,11 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
             ),
         };
         row(out, "written", &format!("{} into the cartridge: {result}", written.from))?;
-        row(out, "old save", &format!("{} {}, kept in {}", written.old.algorithm.name(), written.old.hex(), report.path.display()))?;
+        row(
+            out,
+            "old save",
+            &format!("{} {}, kept in {}", written.old.algorithm.name(), written.old.hex(), report.path.display()),
+        )?;
         row(out, "new save", &format!("{} {}", written.new.algorithm.name(), written.new.hex()))?;
     }
     if !report.dry_run {

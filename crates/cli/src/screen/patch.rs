@@ -26,7 +26,16 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Res
     row(out, "touches", &format!("{} bytes of the result, in {stretches}", number(report.touched_bytes)))?;
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOUCHED };
     for touched in report.touched.iter().take(most) {
-        row(out, "", &format!("{:#010x} to {:#010x}  {:>9} bytes", touched.offset, touched.offset + touched.bytes - 1, number(touched.bytes)))?;
+        row(
+            out,
+            "",
+            &format!(
+                "{:#010x} to {:#010x}  {:>9} bytes",
+                touched.offset,
+                touched.offset + touched.bytes - 1,
+                number(touched.bytes)
+            ),
+        )?;
     }
     if report.touched.len() > most {
         row(out, "", &format!("and {} more; -v names them all", number((report.touched.len() - most) as u64)))?;
@@ -57,7 +66,11 @@ pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, m
             Some(_) => format!("{}file before and result are as it says{}", style::GOOD, style::PLAIN),
             None => "without checksums".into(),
         };
-        row(out, if report.undone { "undone" } else { "patch" }, &format!("{} ({}): {proof}", patch.patch, patch.kind))?;
+        row(
+            out,
+            if report.undone { "undone" } else { "patch" },
+            &format!("{} ({}): {proof}", patch.patch, patch.kind),
+        )?;
     }
     row(out, "size", &exact(report.bytes))?;
     if let Some(kind) = &report.kind {
@@ -91,7 +104,11 @@ pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manne
     row(out, "from", &format!("{} ({})", report.old, report.source.words()))?;
     row(out, "to", &format!("{} ({})", report.new, report.target.words()))?;
     row(out, "size", &format!("{}, {}", exact(report.bytes), report.format))?;
-    row(out, "proof", &format!("{}applied before it was written: it leads to the new file{}", style::GOOD, style::PLAIN))?;
+    row(
+        out,
+        "proof",
+        &format!("{}applied before it was written: it leads to the new file{}", style::GOOD, style::PLAIN),
+    )?;
     row(out, "took", &format!("{:.1} s", took.as_secs_f64()))?;
     out.flush()?;
     super::notices(&report.notices, manner)

@@ -3,8 +3,31 @@
 use crate::support::{demo, folder, run};
 use std::fs;
 
-const COMMANDS: [&str; 11] =
-    ["identify", "list", "verify", "digest", "extract", "decrypt", "keys", "formats", "demo", "completions", "manual"];
+const COMMANDS: [&str; 14] = [
+    "dump",
+    "identify",
+    "list",
+    "verify",
+    "digest",
+    "extract",
+    "decrypt",
+    "convert",
+    "label",
+    "keys",
+    "formats",
+    "demo",
+    "completions",
+    "manual",
+];
+/// Commands of two words.
+const PAIRS: [[&str; 2]; 6] = [
+    ["patch", "apply"],
+    ["patch", "make"],
+    ["patch", "show"],
+    ["save", "show"],
+    ["save", "export"],
+    ["save", "import"],
+];
 
 #[test]
 fn every_command_explains_itself_with_an_example() {
@@ -12,6 +35,10 @@ fn every_command_explains_itself_with_an_example() {
     for name in COMMANDS {
         let help = run(folder.path(), &[name, "--help"]).expect(0).out;
         assert!(help.contains("Example") && help.contains(&format!("decanter {name}")), "{help}");
+    }
+    for [name, verb] in PAIRS {
+        let help = run(folder.path(), &[name, verb, "--help"]).expect(0).out;
+        assert!(help.contains("Example") && help.contains(&format!("decanter {name} {verb}")), "{help}");
     }
 }
 
@@ -25,22 +52,30 @@ fn the_examples_of_the_help_work_on_the_demo() {
         fs::copy(path, saltmarsh.join(path.file_name().unwrap())).unwrap();
     }
     fs::create_dir(saltmarsh.join("keys")).unwrap();
+    fs::create_dir(saltmarsh.join("drawer")).unwrap();
+    for entry in fs::read_dir(&d.drawer.folder).unwrap() {
+        let path = entry.unwrap().path();
+        fs::copy(&path, saltmarsh.join("drawer").join(path.file_name().unwrap())).unwrap();
+    }
     let mut ran = 0;
-    for name in ["identify", "list", "verify", "extract", "decrypt", "keys", "formats"] {
-        let help = run(folder.path(), &[name, "--help"]).expect(0).out;
-        for line in help.lines().filter_map(|l| l.split_once(&format!("decanter {name}")).map(|(_, rest)| rest)) {
+    let single =
+        ["identify", "list", "verify", "extract", "decrypt", "label", "keys", "formats"].map(|name| vec![name]);
+    for name in single.into_iter().chain(PAIRS.map(|pair| pair.to_vec())) {
+        let help = run(folder.path(), &[&name[..], &["--help"]].concat()).expect(0).out;
+        let command = format!("decanter {}", name.join(" "));
+        for line in help.lines().filter_map(|l| l.split_once(&command).map(|(_, rest)| rest)) {
             // "Usage: decanter list [OPTIONS] ..." is no example.
-            if line.contains('[') || (line.is_empty() && name != "formats") {
+            if line.contains('[') || (line.is_empty() && name != ["formats"]) {
                 continue;
             }
             let words = words(line);
-            let mut all = vec![name];
+            let mut all = name.clone();
             all.extend(words.iter().map(String::as_str));
             run(folder.path(), &all).expect(0);
             ran += 1;
         }
     }
-    assert!(ran >= 7, "only {ran} examples were found");
+    assert!(ran >= 17, "only {ran} examples were found");
 }
 
 /// Splits a line as a shell would, as far as the examples need it.
@@ -61,12 +96,15 @@ fn words(line: &str) -> Vec<String> {
 #[test]
 fn manual_pages_and_completions_cover_every_command() {
     let folder = folder();
-    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 14 pages");
+    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 23 pages");
     assert!(!folder.path().join("man").exists());
     run(folder.path(), &["manual", "-o", "man"]).expect(0);
     for name in COMMANDS {
         let page = fs::read_to_string(folder.path().join(format!("man/decanter-{name}.1"))).unwrap();
         assert!(page.contains(".SH SYNOPSIS"), "{name}");
+    }
+    for [name, verb] in PAIRS {
+        assert!(folder.path().join(format!("man/decanter-{name}-{verb}.1")).exists());
     }
     assert!(folder.path().join("man/decanter.1").exists());
     for shell in ["bash", "zsh", "fish"] {

@@ -1,6 +1,7 @@
 //! The built program, driven on files in temporary folders.
 
 mod bad_input;
+mod cartridge;
 mod cd;
 mod convert;
 mod disc;
@@ -11,6 +12,8 @@ mod independent;
 mod interrupt;
 mod look;
 mod matches;
+mod patch;
+mod save;
 mod support;
 mod variants;
 mod zip;

@@ -17,6 +17,10 @@ use std::thread;
 
 /// Bytes in a block: large enough for the disk, a multiple of every sector size.
 pub const BLOCK: usize = 1 << 20;
+/// Bytes in a block of a small plan: there is not enough to do to make up for memory that is touched for the first time.
+const SMALL_BLOCK: usize = 256 << 10;
+/// Bytes of the largest small plan.
+const SMALL_PLAN: u64 = 64 << 20;
 /// Blocks in the pool of one pipeline: enough for every reader and consumer to hold one, few enough to stay in the
 /// processor's cache.
 const POOL: usize = 8;
@@ -128,6 +132,8 @@ pub struct Plan {
     transform: Option<Arc<dyn Transform>>,
     /// True when every byte has to pass through memory, because somebody looks at it.
     look: bool,
+    /// True when it has so little to read that small blocks do.
+    is_small: bool,
     current: usize,
     into: u64,
     at: u64,
@@ -151,14 +157,16 @@ impl Plan {
             let len = s.len();
             (n, s, 0..len)
         };
-        let parts = parts.into_iter().map(whole).collect();
-        Self { parts, transform: None, look, current: 0, into: 0, at }
+        let parts: Vec<_> = parts.into_iter().map(whole).collect();
+        let is_small = parts.iter().map(|(_, _, r)| r.end - r.start).sum::<u64>() <= SMALL_PLAN;
+        Self { parts, transform: None, look, is_small, current: 0, into: 0, at }
     }
 
     /// The bytes of `range` of one source, all through memory; pieces carry offsets in the source.
     pub fn over(source: SourceRef, range: Range<u64>) -> Self {
         let at = range.start;
-        Self { parts: vec![(0, source, range)], transform: None, look: true, current: 0, into: 0, at }
+        let is_small = range.end - range.start <= SMALL_PLAN;
+        Self { parts: vec![(0, source, range)], transform: None, look: true, is_small, current: 0, into: 0, at }
     }
 
     /// The same, with each block also seen through `transform`. Sources of this kind have to begin and end on
@@ -182,6 +190,7 @@ impl Plan {
     }
 
     fn next_step(&mut self) -> Result<Option<Step>> {
+        let block = if self.is_small { SMALL_BLOCK } else { BLOCK } as u64;
         loop {
             let Some((part, source, range)) = self.parts.get(self.current) else { return Ok(None) };
             let offset = range.start + self.into;
@@ -194,7 +203,7 @@ impl Plan {
             let (place, most) = match extent.place {
                 Place::Fill(byte) if self.keeps_fill(offset, extent.len) => (Place::Fill(byte), LONG_STEP),
                 Place::File { file, offset } if !self.look => (Place::File { file, offset }, LONG_STEP),
-                _ => (Place::Computed, BLOCK as u64),
+                _ => (Place::Computed, block),
             };
             // Blocks of looked-at bytes keep to a grid, so that they begin on sector edges.
             let len = match place {
@@ -289,7 +298,9 @@ pub fn run(mut plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Res
         let _ = home.send(Vec::new());
     }
     let cores = thread::available_parallelism().map_or(1, |n| n.get());
-    let readers = if plan.is_sequential() { 1 } else { cores.clamp(1, MOST_READERS) };
+    // In a small plan the thread that writes is busy all the time: a processor is left to it.
+    let spare = if plan.is_small { cores.saturating_sub(1) } else { cores };
+    let readers = if plan.is_sequential() { 1 } else { spare.clamp(1, MOST_READERS) };
     let transform = plan.transform.clone();
     let steps = Mutex::new((0u64, plan));
     let stop = AtomicBool::new(false);

@@ -179,7 +179,8 @@ impl Block {
         std::thread::spawn(move || {
             let mut reader = BufReader::with_capacity(PIECE, Reader::new(source, 0));
             let password = Password::empty();
-            let decoder = BlockDecoder::new_with_memory_limit(1, MOST_MEMORY_KIB, index, &archive, &password, &mut reader);
+            let decoder =
+                BlockDecoder::new_with_memory_limit(1, MOST_MEMORY_KIB, index, &archive, &password, &mut reader);
             let result = decoder.for_each_entries(&mut |entry, content| {
                 let mut left = entry.size;
                 while left > 0 {

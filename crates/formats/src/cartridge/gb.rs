@@ -109,7 +109,13 @@ fn open(source: SourceRef) -> Result<Opened> {
     // The title gave room to a code of four characters, and to the colour flag, as time went on.
     let code = ascii(&header[0x3f..0x43]);
     let has_code = is_colour && code.len() == 4 && code.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit());
-    let title = &header[0x34..if has_code { 0x3f } else if is_colour { 0x43 } else { 0x44 }];
+    let title = &header[0x34..if has_code {
+        0x3f
+    } else if is_colour {
+        0x43
+    } else {
+        0x44
+    }];
     opened.fact("title", ascii(title));
     opened.fact("id", if has_code { code } else { String::new() });
     let maker = if header[0x4b] == 0x33 { ascii(&header[0x44..0x46]) } else { format!("{:02X}", header[0x4b]) };

@@ -125,7 +125,8 @@ fn save(bytes: &[u8]) -> (SaveMemory, Option<String>) {
     let clock = found.iter().find(|(_, name)| *name == CLOCK).map(|(text, _)| text.clone());
     let mut kinds = found.iter().filter_map(|(text, name)| Some((text, MARKS.iter().find(|m| m.0 == *name)?)));
     let first = kinds.next();
-    let others: Vec<&str> = kinds.filter(|(_, m)| first.is_some_and(|f| f.1.1 != m.1)).map(|(t, _)| t.as_str()).collect();
+    let others: Vec<&str> =
+        kinds.filter(|(_, m)| first.is_some_and(|f| f.1.1 != m.1)).map(|(t, _)| t.as_str()).collect();
     let mut save = match first {
         None => SaveMemory::none("no library mark of save memory in the ROM"),
         Some((text, (_, SaveKind::Eeprom, sizes))) => match eeprom_size(bytes) {

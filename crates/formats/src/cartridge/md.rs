@@ -2,7 +2,10 @@
 
 use super::order::{SMD_BLOCK, unweave, weave};
 use super::text::{ascii, japanese};
-use super::{COPIER, Family, be16, be32, behind_copier, check16, finish, has_copier_header, is_cut, load, measure, plain, with_head, without_head};
+use super::{
+    COPIER, Family, be16, be32, behind_copier, check16, finish, has_copier_header, is_cut, load, measure, plain,
+    with_head, without_head,
+};
 use decanter_core::Result;
 use decanter_core::format::Opened;
 use decanter_core::rom::{Declared, Form, Lanes, SaveKind, SaveMemory};

@@ -16,11 +16,11 @@ pub mod sms;
 pub mod snes;
 mod text;
 
+use decanter_core::Result;
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::rom::{Check, Declared, Form, Rom, SaveMemory, Shape};
 use decanter_core::source::{Bytes, Source, SourceRef, read_vec};
 use decanter_core::view::{Concat, MOST_HELD, Slice};
-use decanter_core::Result;
 use std::sync::Arc;
 
 /// Bytes that copiers put before a ROM.

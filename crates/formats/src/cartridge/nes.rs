@@ -170,9 +170,13 @@ fn save(header: &Header) -> SaveMemory {
     let ram = header.prg_ram.1;
     match (header.has_battery, header.is_2, ram) {
         (false, ..) => SaveMemory::none("the header's battery bit"),
-        (true, true, 0) => SaveMemory::new(SaveKind::Eeprom, &[128, 256], "battery bit without RAM in a NES 2.0 header"),
+        (true, true, 0) => {
+            SaveMemory::new(SaveKind::Eeprom, &[128, 256], "battery bit without RAM in a NES 2.0 header")
+        }
         (true, true, _) => SaveMemory::new(SaveKind::Sram, &[ram], "the header's size of battery-backed RAM"),
-        _ => SaveMemory::new(SaveKind::Sram, &[ram], "the header's battery bit and RAM size (8 KiB if it is not given)"),
+        _ => {
+            SaveMemory::new(SaveKind::Sram, &[ram], "the header's battery bit and RAM size (8 KiB if it is not given)")
+        }
     }
 }
 
@@ -192,7 +196,7 @@ mod tests {
         let ines = header([2, 1, 0x13, 0, 0, 0, 0, 0, 0, 0, 0, 0]);
         assert_eq!((ines.mapper, ines.prg, ines.chr, ines.has_battery), (1, 32 << 10, 8 << 10, true));
         assert_eq!(ines.prg_ram, (0, 8 << 10));
-        let dirty = header([1, 1, 0x40, b'D', b'i', b's', b'k', b'D', b'u', b'd', b'e', b'!']);
+        let dirty = header([1, 1, 0x40, b'S', b'a', b'l', b't', b'm', b'a', b'r', b's', b'h']);
         assert!(dirty.is_dirty && dirty.mapper == 4);
         let new = header([0, 2, 0x42, 0x18, 0x31, 0x11, 0x70, 0x07, 1, 0, 0, 0]);
         assert!(new.is_2);

@@ -268,7 +268,10 @@ pub fn resized(content: &[u8], size: u64) -> Result<Vec<u8>> {
     {
         let at = rest.iter().position(|b| *b != rest[0]).unwrap_or(0) as u64 + size;
         return Err(Error::Unreadable {
-            why: format!("it has {} bytes, the memory {size}, and what would be cut is in use (at {at:#x})", content.len()),
+            why: format!(
+                "it has {} bytes, the memory {size}, and what would be cut is in use (at {at:#x})",
+                content.len()
+            ),
         });
     }
     bytes.resize(size as usize, 0xff);

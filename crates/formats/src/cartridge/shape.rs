@@ -98,10 +98,7 @@ mod tests {
         assert_eq!(shape(&other, exact, 0, |_| true), Shape::Trailing { from: 0x8000, is_rom: true });
         assert_eq!(shape(&rom, Some(Declared::UpTo(0x8000)), 0, never), Shape::Complete);
         assert_eq!(shape(&rom[..0x6000], Some(Declared::UpTo(0x8000)), 0, never), Shape::Complete);
-        assert_eq!(
-            shape(&rom[..0x4000], Some(Declared::UpTo(0x8000)), 0, never),
-            Shape::Trimmed { missing: 0x4000 }
-        );
+        assert_eq!(shape(&rom[..0x4000], Some(Declared::UpTo(0x8000)), 0, never), Shape::Trimmed { missing: 0x4000 });
         assert_eq!(shape(&rom, None, 0x10000, never), Shape::Trimmed { missing: 0x8000 });
     }
 }

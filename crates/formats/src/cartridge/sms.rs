@@ -1,11 +1,13 @@
 //! Master System and Game Gear. Layout: docs/formats/sms.md.
 
 use super::text::ascii;
-use super::{COPIER, Family, behind_copier, check16, finish, has_copier_header, le16, load, measure, plain, sum8, without_head};
-use decanter_core::{Error, Result};
+use super::{
+    COPIER, Family, behind_copier, check16, finish, has_copier_header, le16, load, measure, plain, sum8, without_head,
+};
 use decanter_core::format::Opened;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::{Error, Result};
 
 /// The family.
 pub static MASTER_SYSTEM: Family = Family {
@@ -26,17 +28,8 @@ const MARK: &[u8; 8] = b"TMR SEGA";
 /// Where the header of homebrew stands.
 const HOMEBREW: usize = 0x7fe0;
 /// Sizes that the checksum is of, in KiB, by code.
-const SIZES: [(u8, usize); 9] = [
-    (0xa, 8),
-    (0xb, 16),
-    (0xc, 32),
-    (0xd, 48),
-    (0xe, 64),
-    (0xf, 128),
-    (0x0, 256),
-    (0x1, 512),
-    (0x2, 1024),
-];
+const SIZES: [(u8, usize); 9] =
+    [(0xa, 8), (0xb, 16), (0xc, 32), (0xd, 48), (0xe, 64), (0xf, 128), (0x0, 256), (0x1, 512), (0x2, 1024)];
 
 fn shift_of(source: &dyn Source) -> u64 {
     if has_copier_header(source.len(), 8 << 10) { COPIER } else { 0 }

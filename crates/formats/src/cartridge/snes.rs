@@ -3,10 +3,10 @@
 use super::text::{japanese, printable};
 use super::{COPIER, Family, behind_copier, finish, has_copier_header, is_cut, le16, load, measure, plain, with_head};
 use super::{check16, without_head};
-use decanter_core::{Error, Result};
 use decanter_core::format::Opened;
 use decanter_core::rom::{Declared, Form, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::{Error, Result};
 
 /// The family.
 pub static SNES: Family = Family {

@@ -4,7 +4,7 @@ use super::delta::{self, Step};
 use super::{TRAILER, begins, end, granted, joined, load, trailer, vli};
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::patch::{End, Patch};
-use decanter_core::source::{Source, SourceRef};
+use decanter_core::source::{Source, SourceRef, check_range};
 use decanter_core::{Error, Result};
 use std::ops::Range;
 use std::sync::Arc;
@@ -13,6 +13,11 @@ const ID: &str = "bps";
 const MAGIC: &[u8] = b"BPS1";
 /// Metadata that is read at most.
 const MOST_METADATA: u64 = 16 << 20;
+
+/// Bytes of the result that may be copies of others in it, runs and patterns aside.
+const MOST_KEPT: usize = 256 << 20;
+/// Bytes of a pattern that are kept at least.
+const PATTERN: usize = 16 << 10;
 
 /// The format.
 pub struct Bps;
@@ -54,7 +59,7 @@ impl Format for Bps {
 
 struct BpsPatch {
     /// The instructions.
-    bytes: Vec<u8>,
+    bytes: Arc<Vec<u8>>,
     /// Where they begin in the patch, for errors.
     from: usize,
     metadata: Vec<u8>,
@@ -98,7 +103,11 @@ impl Actions<'_> {
     fn next(&mut self) -> Result<Option<Action>> {
         if self.at >= self.bytes.len() {
             let is_whole = self.out == self.lens.1;
-            return if is_whole { Ok(None) } else { Err(self.wrong("instructions end before the result does", self.at)) };
+            return if is_whole {
+                Ok(None)
+            } else {
+                Err(self.wrong("instructions end before the result does", self.at))
+            };
         }
         let start = self.at;
         let word = vli::read(ID, self.bytes, &mut self.at)?;
@@ -150,7 +159,8 @@ fn parse(bytes: &[u8], sums: (u32, u32)) -> Result<BpsPatch> {
     }
     let metadata = bytes[at..at + len as usize].to_vec();
     at += len as usize;
-    let mut patch = BpsPatch { bytes: bytes[at..].to_vec(), from: at, metadata, lens, sums, count: 0, touches: vec![] };
+    let mut patch =
+        BpsPatch { bytes: Arc::new(bytes[at..].to_vec()), from: at, metadata, lens, sums, count: 0, touches: vec![] };
     let (mut count, mut touches, mut out) = (0, Vec::new(), 0u64);
     let mut actions = patch.actions();
     while let Some(action) = actions.next()? {
@@ -194,36 +204,110 @@ impl Patch for BpsPatch {
         self.touches.clone()
     }
 
-    fn apply(&self, source: &[u8]) -> Result<Vec<u8>> {
-        if source.len() as u64 != self.lens.0 {
-            let asked = self.lens.0;
-            return Err(Error::PastEnd { offset: 0, asked, len: source.len() as u64 });
+    fn apply(&self, source: &SourceRef) -> Result<SourceRef> {
+        if source.len() != self.lens.0 {
+            return Err(Error::PastEnd { offset: 0, asked: self.lens.0, len: source.len() });
         }
-        let mut out: Vec<u8> = Vec::with_capacity(self.lens.1 as usize);
+        let mut made =
+            Pieced { source: source.clone(), patch: self.bytes.clone(), kept: Vec::new(), pieces: Vec::new(), len: 0 };
         let mut actions = self.actions();
         while let Some(action) = actions.next()? {
             match action {
-                Action::Same(len) => out.extend_from_slice(&source[out.len()..out.len() + len]),
-                Action::Literal(range) => out.extend_from_slice(&self.bytes[range]),
-                Action::Source(from, len) => out.extend_from_slice(&source[from..from + len]),
-                Action::Target(from, len) => repeat(&mut out, from, len),
+                Action::Same(len) => made.push(Origin::Source(made.len), len),
+                Action::Literal(range) => made.push(Origin::Patch(range.start), range.len()),
+                Action::Source(from, len) => made.push(Origin::Source(from as u64), len),
+                Action::Target(from, len) => made.repeat(from as u64, len)?,
             }
         }
-        Ok(out)
+        Ok(Arc::new(made))
     }
 
-    fn undo(&self, _: &[u8]) -> Result<Vec<u8>> {
+    fn undo(&self, _: &SourceRef) -> Result<SourceRef> {
         Err(Error::unsupported(ID, "leading back to the file before, of which the patch has no bytes,"))
     }
 }
 
-/// Copies from what is already there; where both overlap, what was just copied is copied on.
-fn repeat(out: &mut Vec<u8>, from: usize, mut len: usize) {
-    while len > 0 {
-        // The pattern between `from` and the end grows with each round.
-        let piece = len.min(out.len() - from);
-        out.extend_from_within(from..from + piece);
-        len -= piece;
+/// A file in pieces: of the file before, of the patch, and what was copied from itself.
+struct Pieced {
+    source: SourceRef,
+    patch: Arc<Vec<u8>>,
+    /// Bytes that are copies of earlier ones.
+    kept: Vec<u8>,
+    /// Where each piece begins, and where its bytes are.
+    pieces: Vec<(u64, Origin)>,
+    len: u64,
+}
+
+#[derive(Clone, Copy)]
+enum Origin {
+    Source(u64),
+    Patch(usize),
+    /// From a place on, so many bytes, over and over.
+    Kept(usize, usize),
+}
+
+impl Pieced {
+    fn push(&mut self, from: Origin, len: usize) {
+        self.pieces.push((self.len, from));
+        self.len += len as u64;
+    }
+
+    /// Copies from what is already there; where both overlap, what was just copied is copied on: a pattern, of which
+    /// only so much is kept as reading it quickly takes.
+    fn repeat(&mut self, from: u64, len: usize) -> Result<()> {
+        let period = ((self.len - from) as usize).min(len);
+        let unit =
+            if period < len { PATTERN.next_multiple_of(period).min(len.next_multiple_of(period)) } else { period };
+        let start = self.kept.len();
+        if start + unit > MOST_KEPT {
+            let (asked, limit) = ((start + unit) as u64, MOST_KEPT as u64);
+            return Err(Error::Limit { what: "copies of the result within itself", asked, limit });
+        }
+        let mut pattern = vec![0; period];
+        self.read_at(from, &mut pattern)?;
+        for _ in 0..unit / period {
+            self.kept.extend_from_slice(&pattern);
+        }
+        self.push(Origin::Kept(start, unit), len);
+        Ok(())
+    }
+}
+
+impl Source for Pieced {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, mut buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        let mut index = self.pieces.partition_point(|(start, _)| *start <= offset).saturating_sub(1);
+        let mut at = offset;
+        while !buf.is_empty() {
+            let (start, from) = self.pieces[index];
+            let end = self.pieces.get(index + 1).map_or(self.len, |(next, _)| *next);
+            let here = usize::try_from(end - at).unwrap_or(usize::MAX).min(buf.len());
+            let (now, later) = buf.split_at_mut(here);
+            let skip = (at - start) as usize;
+            match from {
+                Origin::Source(from) => self.source.read_at(from + skip as u64, now)?,
+                Origin::Patch(from) => now.copy_from_slice(&self.patch[from + skip..from + skip + here]),
+                Origin::Kept(from, unit) => {
+                    let pattern = &self.kept[from..from + unit];
+                    let first = skip % unit;
+                    let head = here.min(unit - first);
+                    now[..head].copy_from_slice(&pattern[first..first + head]);
+                    now[head..].chunks_mut(unit).for_each(|piece| piece.copy_from_slice(&pattern[..piece.len()]));
+                }
+            }
+            at += here as u64;
+            buf = later;
+            index += 1;
+        }
+        Ok(())
+    }
+
+    fn prefers_sequential(&self) -> bool {
+        self.source.prefers_sequential()
     }
 }
 
@@ -272,6 +356,7 @@ pub fn make(old: &[u8], new: &[u8], metadata: &[u8]) -> Result<Vec<u8>> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::testing::applied;
     use super::*;
 
     #[test]
@@ -284,7 +369,7 @@ mod tests {
         bytes.extend([0x80 | (4 << 2) | 3, 0x86]); // new file from 3, 5: overlaps with itself
         let patch = parse(&bytes, (0, 0)).unwrap();
         assert_eq!(patch.metadata(), b"me");
-        assert_eq!(patch.apply(b"abcdef").unwrap(), b"abXYabYabYa");
+        assert_eq!(applied(&patch, b"abcdef"), b"abXYabYabYa");
         assert_eq!(patch.touches(), [2..11]);
     }
 

@@ -27,6 +27,10 @@ const MOST_TRIES: usize = 24;
 const GOOD: usize = 256;
 /// After so many places without a match, every other one is left out, and so on: noise costs no more than that.
 const PATIENCE: usize = 1 << 10;
+/// A copy of so many bytes shows how far both files are shifted against each other.
+const TELLING: usize = 48;
+/// Such distances that are remembered.
+const MOST_SHIFTS: usize = 4;
 /// Places of the new file that are remembered.
 const RECENT_BITS: u32 = 16;
 
@@ -116,6 +120,8 @@ struct Search<'a> {
     /// Where the last copies out of either file ended.
     source: usize,
     target: usize,
+    /// How far the old file was ahead in the last long copies, the latest first.
+    shifts: Vec<i64>,
 }
 
 impl Search<'_> {
@@ -156,10 +162,14 @@ impl Search<'_> {
         if at < self.old.len() && offer(at, common(&self.old[at..], rest), false) {
             return best;
         }
-        // On from where the last copy stopped, as if the bytes between had only been changed.
-        let aligned = self.source + (at - self.done);
-        if aligned < self.old.len() && aligned != at && offer(aligned, common(&self.old[aligned..], rest), false) {
-            return best;
+        // On from where a long copy stopped, as if the bytes between had only been changed.
+        for shift in &self.shifts {
+            let aligned = at.checked_add_signed(*shift as isize).filter(|a| *a < self.old.len() && *a != at);
+            if let Some(aligned) = aligned
+                && offer(aligned, common(&self.old[aligned..], rest), false)
+            {
+                return best;
+            }
         }
         if at > 0 && self.new[at - 1] == rest[0] {
             offer(at - 1, common(&self.new[at - 1..], rest), true);
@@ -177,6 +187,12 @@ impl Search<'_> {
             }
         }
         best
+    }
+
+    fn note_shift(&mut self, shift: i64) {
+        self.shifts.retain(|s| *s != shift);
+        self.shifts.insert(0, shift);
+        self.shifts.truncate(MOST_SHIFTS);
     }
 
     fn remember(&mut self, at: usize) {
@@ -197,7 +213,8 @@ pub fn steps(old: &[u8], new: &[u8], each: &mut dyn FnMut(Step)) {
         return;
     }
     let recent = vec![NOWHERE; 1 << RECENT_BITS];
-    let mut search = Search { old, new, index: Index::of(old), recent, done: at, source: 0, target: 0 };
+    let mut search =
+        Search { old, new, index: Index::of(old), recent, done: at, source: 0, target: 0, shifts: Vec::new() };
     let mut misses = 0usize;
     while at < new.len() {
         let Some(copy) = search.best(at) else {
@@ -214,6 +231,9 @@ pub fn steps(old: &[u8], new: &[u8], each: &mut dyn FnMut(Step)) {
             Step::Same(len) => len,
             Step::Source(from, len) => {
                 search.source = from + len;
+                if len >= TELLING {
+                    search.note_shift(from as i64 - copy.at as i64);
+                }
                 len
             }
             Step::Target(from, len) => {

@@ -1,6 +1,6 @@
 //! Patches: what turns one file into another.
 //!
-//! Files are held in memory whole, as patches copy from anywhere to anywhere.
+//! Applying one is a view on the file before; making one holds both files in memory.
 
 pub mod bps;
 pub mod delta;
@@ -10,12 +10,14 @@ mod vli;
 
 use decanter_core::patch::End;
 use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::view::{Concat, Fill, Slice};
 use decanter_core::{Error, Result};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// The largest patch.
 pub const MOST_PATCH: u64 = 1 << 30;
-/// The largest file that is patched.
+/// The largest file that is patched or compared.
 pub const MOST_FILE: u64 = 1 << 30;
 /// Bytes of the three checksums at the end of UPS and BPS.
 const TRAILER: usize = 12;
@@ -68,10 +70,47 @@ fn joined(mut ranges: Vec<Range<u64>>) -> Vec<Range<u64>> {
     all
 }
 
+/// `source` cut off, or with zeros after it, so that it has `len` bytes.
+fn of_len(source: &SourceRef, len: u64) -> Result<SourceRef> {
+    let own = source.len();
+    Ok(match own.cmp(&len) {
+        std::cmp::Ordering::Equal => source.clone(),
+        std::cmp::Ordering::Greater => Arc::new(Slice::new(source.clone(), 0, len)?),
+        std::cmp::Ordering::Less => {
+            Arc::new(Concat::new(vec![source.clone(), Arc::new(Fill { byte: 0, len: len - own })])?)
+        }
+    })
+}
+
 /// A length that a patch asks for, if it is granted.
 fn granted(what: &'static str, asked: u64) -> Result<usize> {
     if asked > MOST_FILE {
         return Err(Error::Limit { what, asked, limit: MOST_FILE });
     }
     Ok(asked as usize)
+}
+
+#[cfg(test)]
+mod testing {
+    //! What the tests of all patch formats share.
+
+    use decanter_core::patch::Patch;
+    use decanter_core::source::{Bytes, SourceRef};
+    use std::sync::Arc;
+
+    fn all(source: &SourceRef) -> Vec<u8> {
+        let mut bytes = vec![0; source.len() as usize];
+        source.read_at(0, &mut bytes).unwrap();
+        bytes
+    }
+
+    pub(super) fn applied(patch: &dyn Patch, source: &[u8]) -> Vec<u8> {
+        let source: SourceRef = Arc::new(Bytes(source.to_vec()));
+        all(&patch.apply(&source).unwrap())
+    }
+
+    pub(super) fn undone(patch: &dyn Patch, target: &[u8]) -> Vec<u8> {
+        let target: SourceRef = Arc::new(Bytes(target.to_vec()));
+        all(&patch.undo(&target).unwrap())
+    }
 }

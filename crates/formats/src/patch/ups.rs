@@ -1,6 +1,6 @@
 //! UPS patches: differences of both files, so that they lead both ways. Layout: docs/formats/ups.md.
 
-use super::{TRAILER, begins, end, granted, joined, load, trailer, vli};
+use super::{TRAILER, begins, end, granted, joined, load, of_len, trailer, vli};
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::patch::{End, Patch};
 use decanter_core::source::{Source, SourceRef};
@@ -40,19 +40,24 @@ impl Format for Ups {
         let sums = trailer(ID, &bytes)?;
         let patch = parse(&bytes[..bytes.len() - TRAILER], sums)?;
         let mut opened = Opened::new(ID, self.name());
-        opened.fact("records", patch.hunks.len().to_string());
+        opened.fact("records", patch.shared.hunks.len().to_string());
         opened.patch = Some(Arc::new(patch));
         Ok(opened)
     }
 }
 
 struct UpsPatch {
-    /// Bytes of the whole patch without its trailer.
-    bytes: Vec<u8>,
     /// Lengths before and after.
     lens: (u64, u64),
     sums: (u32, u32),
-    /// Where each hunk stands in the files, and its bytes in the patch.
+    shared: Arc<Shared>,
+}
+
+/// What the views on files share with the patch.
+struct Shared {
+    /// Bytes of the whole patch without its trailer.
+    bytes: Vec<u8>,
+    /// Where each hunk stands in the files, and its bytes in the patch; in order.
     hunks: Vec<(u64, Range<usize>)>,
 }
 
@@ -78,7 +83,7 @@ fn parse(bytes: &[u8], sums: (u32, u32)) -> Result<UpsPatch> {
         }
         at += len + 1;
     }
-    Ok(UpsPatch { bytes: bytes.to_vec(), lens, sums, hunks })
+    Ok(UpsPatch { lens, sums, shared: Arc::new(Shared { bytes: bytes.to_vec(), hunks }) })
 }
 
 fn beyond(at: usize) -> Error {
@@ -86,19 +91,39 @@ fn beyond(at: usize) -> Error {
 }
 
 impl UpsPatch {
-    /// Turns one file into the other: the lengths are those of what comes in and of what goes out.
-    fn turn(&self, from: &[u8], len: u64) -> Result<Vec<u8>> {
-        let len = granted("the result", len)?;
-        let mut out = Vec::with_capacity(len);
-        out.extend_from_slice(&from[..from.len().min(len)]);
-        out.resize(len, 0);
-        for (place, range) in &self.hunks {
-            let start = (*place as usize).min(len);
-            for (slot, change) in out[start..].iter_mut().zip(&self.bytes[range.clone()]) {
-                *slot ^= change;
-            }
+    /// Turns one file into the other, which has `len` bytes.
+    fn turn(&self, from: &SourceRef, len: u64) -> Result<SourceRef> {
+        Ok(Arc::new(Turned { base: of_len(from, len)?, shared: self.shared.clone() }))
+    }
+}
+
+/// A file with the differences applied.
+struct Turned {
+    base: SourceRef,
+    shared: Arc<Shared>,
+}
+
+impl Source for Turned {
+    fn len(&self) -> u64 {
+        self.base.len()
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        self.base.read_at(offset, buf)?;
+        let end = offset + buf.len() as u64;
+        let Shared { bytes, hunks } = &*self.shared;
+        let first = hunks.partition_point(|(at, range)| at + range.len() as u64 <= offset);
+        for (at, range) in hunks[first..].iter().take_while(|(at, _)| *at < end) {
+            let skip = offset.saturating_sub(*at) as usize;
+            let into = at.saturating_sub(offset) as usize;
+            let changes = &bytes[range.start + skip..range.end];
+            buf[into..].iter_mut().zip(changes).for_each(|(slot, change)| *slot ^= change);
         }
-        Ok(out)
+        Ok(())
+    }
+
+    fn prefers_sequential(&self) -> bool {
+        self.base.prefers_sequential()
     }
 }
 
@@ -116,14 +141,14 @@ impl Patch for UpsPatch {
     }
 
     fn touches(&self) -> Vec<Range<u64>> {
-        joined(self.hunks.iter().map(|(at, range)| *at..at + range.len() as u64).collect())
+        joined(self.shared.hunks.iter().map(|(at, range)| *at..at + range.len() as u64).collect())
     }
 
-    fn apply(&self, source: &[u8]) -> Result<Vec<u8>> {
+    fn apply(&self, source: &SourceRef) -> Result<SourceRef> {
         self.turn(source, self.lens.1)
     }
 
-    fn undo(&self, target: &[u8]) -> Result<Vec<u8>> {
+    fn undo(&self, target: &SourceRef) -> Result<SourceRef> {
         self.turn(target, self.lens.0)
     }
 }
@@ -175,6 +200,7 @@ pub fn make(old: &[u8], new: &[u8]) -> Result<Vec<u8>> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::testing::{applied, undone};
     use super::*;
 
     #[test]
@@ -185,8 +211,8 @@ mod tests {
         let made = make(b"abcd", b"aXcde").unwrap();
         assert_eq!(made[..made.len() - TRAILER], expected);
         let patch = parse(&expected, (0, 0)).unwrap();
-        assert_eq!(patch.apply(b"abcd").unwrap(), b"aXcde");
-        assert_eq!(patch.undo(b"aXcde").unwrap(), b"abcd");
+        assert_eq!(applied(&patch, b"abcd"), b"aXcde");
+        assert_eq!(undone(&patch, b"aXcde"), b"abcd");
         assert_eq!(patch.touches(), [1..2, 4..5]);
     }
 }

@@ -61,7 +61,14 @@ mod tests {
 
     #[test]
     fn known_numbers() {
-        for (value, bytes) in [(0u64, &[0x80u8][..]), (127, &[0xff]), (128, &[0, 0x80]), (129, &[1, 0x80]), (16511, &[0x7f, 0xff]), (16512, &[0, 0, 0x80])] {
+        for (value, bytes) in [
+            (0u64, &[0x80u8][..]),
+            (127, &[0xff]),
+            (128, &[0, 0x80]),
+            (129, &[1, 0x80]),
+            (16511, &[0x7f, 0xff]),
+            (16512, &[0, 0, 0x80]),
+        ] {
             let mut out = Vec::new();
             write(&mut out, value);
             assert_eq!(out, bytes, "{value}");

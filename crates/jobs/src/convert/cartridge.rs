@@ -114,7 +114,9 @@ fn trim(rom: &Rom, left_out: &mut Vec<LeftOut>) -> Result<(Option<SourceRef>, St
         Shape::Trimmed { missing } => {
             return refuse(format!("it is trimmed already: {} bytes are missing", grouped(*missing)));
         }
-        Shape::Padded { from, byte } => (from.next_multiple_of(TRIM_UNIT).min(len), format!("all of it is {byte:#04x}")),
+        Shape::Padded { from, byte } => {
+            (from.next_multiple_of(TRIM_UNIT).min(len), format!("all of it is {byte:#04x}"))
+        }
         Shape::Overdumped { from } => (*from, "all of it repeats what comes before".into()),
         Shape::Trailing { from, is_rom: true } => {
             return refuse(format!(
@@ -147,7 +149,11 @@ fn pad(rom: &Rom, size: Option<u64>, byte: u8) -> Result<(Option<SourceRef>, Str
     };
     let wanted = size.or(rom.chip).or(declared.filter(|d| *d >= len)).unwrap_or(len.next_power_of_two());
     if wanted < len {
-        return Err(Error::Usage(format!("it has {} bytes, more than the {} asked for", grouped(len), grouped(wanted))));
+        return Err(Error::Usage(format!(
+            "it has {} bytes, more than the {} asked for",
+            grouped(len),
+            grouped(wanted)
+        )));
     }
     if wanted > MOST_PADDED {
         return Err(Error::Limit { what: "a padded ROM", asked: wanted, limit: MOST_PADDED });

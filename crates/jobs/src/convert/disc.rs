@@ -203,7 +203,6 @@ fn joined(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made>
     let mut made = Made::new(Blueprint::of(whole.clone()), whole, preserved);
     made.left_out = left_out;
     made.repair = repair;
-    made.beside =
-        Some(Beside { extension: "cue", bytes: Box::new(move |name| cd::sheet(name, &tracks).into_bytes()) });
+    made.beside = Some(Beside { extension: "cue", bytes: Box::new(move |name| cd::sheet(name, &tracks).into_bytes()) });
     Ok(made)
 }

@@ -307,7 +307,9 @@ fn advise(what: &str, error: Error) -> Failure {
         Error::Unsupported { .. } => {
             Some("rename or leave out what does not fit: --without PATH leaves a file or folder out")
         }
-        Error::Unreadable { .. } => Some("\"decanter identify SOURCE\" shows how its length compares with what it should be"),
+        Error::Unreadable { .. } => {
+            Some("\"decanter identify SOURCE\" shows how its length compares with what it should be")
+        }
         _ => None,
     };
     let failure = Failure::new(what, error);
@@ -384,11 +386,7 @@ fn outputs(made: &Made, main: &Path, options: &Options) -> decanter_core::Result
 impl Options {
     /// Whether what is asked for leaves the form of a ROM as it is.
     fn keeps_form(&self) -> bool {
-        self.trim
-            || self.pad.is_some()
-            || !self.join.is_empty()
-            || self.odd.is_some()
-            || self.split.is_some()
+        self.trim || self.pad.is_some() || !self.join.is_empty() || self.odd.is_some() || self.split.is_some()
     }
 
     /// The first option that was given and that `target` has no use for.

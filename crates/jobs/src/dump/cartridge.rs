@@ -215,10 +215,8 @@ pub fn dump(
         let written = write_all(reader, from, &bytes, &new, setting).map_err(fail)?;
         if written.wrong_bytes > 0 {
             answer = Answer::No;
-            report.next = format!(
-                "the memory did not take everything: the old content is safe in {}",
-                report.path.display()
-            );
+            report.next =
+                format!("the memory did not take everything: the old content is safe in {}", report.path.display());
         }
         report.written = Some(written);
     }
@@ -354,13 +352,7 @@ fn confidence(report: &CartridgeReport) -> String {
 }
 
 /// Writes the save memory and reads it back, twice.
-fn write_all(
-    reader: &mut dyn Reader,
-    from: &str,
-    old: &[u8],
-    new: &[u8],
-    setting: &Setting<'_>,
-) -> Result<Written> {
+fn write_all(reader: &mut dyn Reader, from: &str, old: &[u8], new: &[u8], setting: &Setting<'_>) -> Result<Written> {
     setting.watch.begin("writing the save memory, and reading it back", Some(new.len() as u64));
     let bank_len = reader.bank_len() as usize;
     for (number, bank) in new.chunks(bank_len).enumerate() {

@@ -102,7 +102,8 @@ impl SimulatedReader {
     /// When it is wrong, or what it names cannot be read.
     pub fn open(path: &Path) -> Result<Option<Self>> {
         let text = std::fs::read_to_string(path).map_err(|e| Error::io("open", path, e))?;
-        let wrong = |e: &dyn std::fmt::Display| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end()));
+        let wrong =
+            |e: &dyn std::fmt::Display| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end()));
         let table: toml::Table = toml::from_str(&text).map_err(|e| wrong(&e))?;
         if !table.contains_key("rom") {
             return Ok(None);

@@ -1,6 +1,6 @@
 //! Applies patches: the file before is checked first, the file after when it is there.
 
-use super::{Side, bytes_of, open, open_file, side_of};
+use super::{Side, bytes_of, open, open_file};
 use crate::identify::quoted;
 use crate::locate::{open_bytes, stem_of};
 use crate::rom::RomReport;
@@ -10,11 +10,16 @@ use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::patch::Patch;
-use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::rom::Rom;
+use decanter_core::source::SourceRef;
+use decanter_core::view::Checked;
 use decanter_core::{Error, Notice, pour};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+
+/// The largest result that is looked into although it is proven already.
+const MOST_LOOK: u64 = 8 << 20;
 
 /// What was patched.
 #[derive(Debug, Serialize)]
@@ -72,6 +77,7 @@ struct Stand<'a> {
     item: &'a Item,
     source: &'a SourceRef,
     undo: bool,
+    setting: &'a Setting<'a>,
 }
 
 /// Applies patches to a file.
@@ -88,55 +94,62 @@ pub fn apply(
     let what = format!("cannot patch \"{shown}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
     let (item, whole) = open_file(shown, "patch", setting)?;
-    let source = in_form(&item, &whole, options.form.as_deref(), &what)?;
+    let stand = Stand { item: &item, source: &whole, undo: options.undo, setting };
+    let mut file = match &options.form {
+        Some(form) => stand.in_form(form, &what)?,
+        None => whole.clone(),
+    };
     let mut list = patches.iter().map(|p| Ok((p, open(p, "apply", setting)?))).collect::<Result<Vec<_>, Failure>>()?;
     if options.undo {
         list.reverse();
     }
-    let stand = Stand { item: &item, source: &whole, undo: options.undo };
-    setting.watch.begin(&format!("patching {}", item.stem), None);
-    let mut bytes = bytes_of(&source).map_err(&fail)?;
+    setting.watch.begin(&format!("checking {}", item.stem), None);
     let mut notices = item.notices().to_vec();
     let mut applied = Vec::new();
+    let mut promised = None;
+    // The same without the check, which is for the read that writes.
+    let mut unchecked = file.clone();
     for (index, (name, (opened, patch))) in list.iter().enumerate() {
-        decanter_core::watch::check(setting.watch).map_err(&fail)?;
         let (before, after) = ends(patch.as_ref(), options.undo);
         let has_sums = before.crc32.is_some();
-        let found = if has_sums { Side::of(&bytes) } else { side_of(source.as_ref()) };
-        if has_sums && !before.fits(found) {
-            return Err(stand.misfit(name, patch.as_ref(), found, index, patches));
+        if has_sums {
+            // Of another length its checksum need not be known, but is worth telling.
+            let found = Side::of_source(&file, setting).map_err(&fail)?;
+            if !before.fits(found) {
+                return Err(stand.misfit(name, patch.as_ref(), found, index, patches));
+            }
         }
-        let result = if options.undo { patch.undo(&bytes) } else { patch.apply(&bytes) };
-        let result = result.map_err(|e| {
+        let result = if options.undo { patch.undo(&file) } else { patch.apply(&file) };
+        let mut result = result.map_err(|e| {
             let undoable = matches!(e, Error::Unsupported { .. });
             let failure = Failure::new(format!("cannot apply \"{name}\" to \"{shown}\""), e);
             if undoable { failure.hint("only UPS patches lead back; keep the file as it was instead") } else { failure }
         })?;
-        if has_sums && !after.fits(Side::of(&result)) {
-            return Err(fail(Error::Checksum {
-                what: format!("the result of \"{name}\""),
-                expected: after.words(),
-                found: Side::of(&result).words(),
-            })
-            .hint("the patch is wrong in itself: get another copy of it"));
+        promised = after.crc32;
+        unchecked = result.clone();
+        if let Some(crc) = after.crc32 {
+            // The read that completes it fails if it is not what the patch promises.
+            result = Arc::new(Checked::new(result, crc, format!("the result of \"{name}\"")));
         }
         if !has_sums && !options.undo && index == 0 && options.form.is_none() {
-            stand.guess(name, patch.as_ref(), &result, patches, setting)?;
-            notices.push(Notice::new(format!(
-                "{} has no checksums: nothing proves that it is for this file",
-                last_name(name)
-            )));
+            stand.guess(name, patch.as_ref(), &result, patches)?;
         }
-        applied.push(Applied {
-            patch: (*name).clone(),
-            kind: opened.opened.kind.clone(),
-            proven: has_sums.then_some(true),
-        });
-        bytes = result;
+        if !has_sums {
+            let name = last_name(name);
+            notices.push(Notice::new(format!("{name} has no checksums: nothing proves that it is for this file")));
+        }
+        let kind = opened.opened.kind.clone();
+        applied.push(Applied { patch: (*name).clone(), kind, proven: has_sums.then_some(true) });
+        file = result;
     }
     setting.watch.end();
-    let result: SourceRef = Arc::new(Bytes(bytes));
-    let known = open_bytes(shown, result.clone(), setting).ok();
+    let wrong = |e: Error| {
+        let is_sum = matches!(e, Error::Checksum { .. });
+        if is_sum { fail(e).hint("the patch is wrong in itself: get another copy of it") } else { fail(e) }
+    };
+    // What is proven already is not worth a look that takes longer than patching.
+    let is_worth_a_look = file.len() <= MOST_LOOK || applied.iter().any(|a| a.proven.is_none());
+    let known = if is_worth_a_look { open_bytes(shown, unchecked, setting).ok() } else { None };
     let target = output.map_or_else(|| named(&item, patches, options), Path::to_owned);
     let mut report = ApplyReport {
         schema: "decanter.patch-apply/1",
@@ -145,7 +158,7 @@ pub fn apply(
         patches: applied,
         undone: options.undo,
         target: target.clone(),
-        bytes: result.len(),
+        bytes: file.len(),
         digests: Vec::new(),
         dry_run: setting.dry_run,
         kind: known.as_ref().map(|k| k.opened.kind.clone()),
@@ -153,22 +166,29 @@ pub fn apply(
         notices,
     };
     if let Some(rom) = report.rom.as_ref().filter(|r| !r.is_right()) {
-        let was_right = item.opened.rom.as_ref().is_none_or(|r| r.checks.iter().all(|c| c.is_right));
+        let before = stand.rom();
+        let was_right = before.is_none_or(|r| r.checks.iter().all(|c| c.is_right));
         let wrong: Vec<&str> = rom.checks.iter().filter(|c| !c.is_right).map(|c| c.name).collect();
         let words = if was_right { "which is usual for changed games" } else { "as was that of the source" };
         report.notices.push(Notice::new(format!("the result's {} does not hold, {words}", wrong.join(" and "))));
     }
     if setting.dry_run {
+        Side::of_source(&file, setting).map_err(wrong)?;
         return Ok(report);
     }
     setting.watch.begin(&format!("writing {}", target.display()), Some(report.bytes));
-    let poured = pour::pour(&Blueprint::of(result), &target, setting.replace, &options.digests, setting.watch);
+    // A CRC-32 that the patch promises is proven by the read itself: it is not computed twice.
+    let is_known = |a: &Algorithm| *a == Algorithm::Crc32 && promised.is_some();
+    let others: Vec<Algorithm> = options.digests.iter().copied().filter(|a| !is_known(a)).collect();
+    let poured = pour::pour(&Blueprint::of(file), &target, setting.replace, &others, setting.watch);
     let poured = poured.map_err(|e| match e.blame() {
         Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
-        _ => fail(e),
+        _ => wrong(e),
     })?;
     setting.watch.end();
-    report.digests = poured.digests;
+    let crc = promised.map(|crc| Digest { algorithm: Algorithm::Crc32, bytes: crc.to_be_bytes().to_vec() });
+    let asked = options.digests.iter().filter(|a| is_known(a)).zip(crc).map(|(_, digest)| digest);
+    report.digests = asked.chain(poured.digests).collect();
     Ok(report)
 }
 
@@ -176,18 +196,6 @@ pub fn apply(
 fn ends(patch: &dyn Patch, undo: bool) -> (Side, Side) {
     let (before, after) = (patch.source().into(), patch.target().into());
     if undo { (after, before) } else { (before, after) }
-}
-
-/// The source in the form that was asked for.
-fn in_form(item: &Item, source: &SourceRef, form: Option<&str>, what: &str) -> Result<SourceRef, Failure> {
-    let Some(wanted) = form else { return Ok(source.clone()) };
-    let forms = item.opened.rom.as_ref().map_or(&[][..], |r| &r.forms);
-    if let Some(form) = forms.iter().find(|f| f.id == wanted) {
-        return Ok(form.source.clone());
-    }
-    let ids: Vec<&str> = forms.iter().map(|f| f.id).collect();
-    let has = if ids.is_empty() { "it is no ROM with several forms".into() } else { format!("it has {}", ids.join(", ")) };
-    Err(Failure::usage(what, format!("there is no form \"{wanted}\" of it: {has}")).hint("leave out --as"))
 }
 
 /// Name of the result: the source's, with that of the patches.
@@ -202,6 +210,30 @@ fn named(item: &Item, patches: &[String], options: &Options) -> PathBuf {
 }
 
 impl Stand<'_> {
+    /// The ROM, if the file is one: parsed only where something has to be said of it.
+    fn rom(&self) -> Option<Rom> {
+        self.item
+            .opened
+            .rom
+            .clone()
+            .or_else(|| open_bytes(&self.item.address, self.source.clone(), self.setting).ok()?.opened.rom)
+    }
+
+    /// The file in the form that was asked for.
+    fn in_form(&self, wanted: &str, what: &str) -> Result<SourceRef, Failure> {
+        let forms = self.rom().map_or(Vec::new(), |r| r.forms);
+        if let Some(form) = forms.iter().find(|f| f.id == wanted) {
+            return Ok(form.source.clone());
+        }
+        let ids: Vec<&str> = forms.iter().map(|f| f.id).collect();
+        let has = if ids.is_empty() {
+            "it is no ROM with several forms".into()
+        } else {
+            format!("it has {}", ids.join(", "))
+        };
+        Err(Failure::usage(what, format!("there is no form \"{wanted}\" of it: {has}")).hint("leave out --as"))
+    }
+
     /// The command that would fit, with `more` options.
     fn command(&self, patches: &[String], more: &str) -> String {
         let words: Vec<String> = patches.iter().map(|p| quoted(p)).collect();
@@ -210,23 +242,18 @@ impl Stand<'_> {
     }
 
     /// Why a patch is not for the file, and which command would fit.
-    fn misfit(
-        &self,
-        name: &str,
-        patch: &dyn Patch,
-        found: Side,
-        index: usize,
-        patches: &[String],
-    ) -> Failure {
+    fn misfit(&self, name: &str, patch: &dyn Patch, found: Side, index: usize, patches: &[String]) -> Failure {
         let (before, after) = ends(patch, self.undo);
         let file = if index == 0 { "the file".to_owned() } else { "the result of the patches before".to_owned() };
         let text = format!("the patch \"{name}\" expects {}, {file} has {}", before.words(), found.words());
-        let failure =
-            Failure::new(format!("cannot patch \"{}\"", self.item.shown), Error::WrongDescription { text });
+        let failure = Failure::new(format!("cannot patch \"{}\"", self.item.shown), Error::WrongDescription { text });
         if after.fits(found) {
             let hint = match (self.undo, patch.can_undo()) {
                 (true, _) => "this is the file that the patch begins with: leave out --undo".into(),
-                (false, true) => format!("the file is patched already; this leads back: {}", self.command(patches, "--undo").trim_end()),
+                (false, true) => format!(
+                    "the file is patched already; this leads back: {}",
+                    self.command(patches, "--undo").trim_end()
+                ),
                 (false, false) => "the file is what the patch leads to: it is patched already".into(),
             };
             return failure.hint(hint);
@@ -236,15 +263,17 @@ impl Stand<'_> {
         }
         match self.fitting(before, patches) {
             Some(hint) => failure.hint(hint),
-            None => failure.hint("it is for another dump: \"decanter verify FILE --against DAT\" says which one this is"),
+            None => {
+                failure.hint("it is for another dump: \"decanter verify FILE --against DAT\" says which one this is")
+            }
         }
     }
 
     /// Another form of the file that the patch does expect.
     fn fitting(&self, before: Side, patches: &[String]) -> Option<String> {
-        let rom = self.item.opened.rom.as_ref()?;
+        let rom = self.rom()?;
         for form in rom.forms.iter().filter(|f| f.id != rom.form && before.bytes.is_none_or(|b| b == f.source.len())) {
-            if before.fits(Side::of(&bytes_of(&form.source).ok()?)) {
+            if before.fits(Side::of_source(&form.source, self.setting).ok()?) {
                 let command = self.command(patches, &format!("--as {}", form.id));
                 return Some(format!("it expects {}: {command}", describe(form.id)));
             }
@@ -265,33 +294,29 @@ impl Stand<'_> {
             }
         }
         if wanted < own.len() as u64 && before.fits(Side::of(&own[..wanted as usize])) {
-            return Some(format!("it expects the ROM trimmed: decanter convert {source} --trim -o {target}, and then patch that"));
+            return Some(format!(
+                "it expects the ROM trimmed: decanter convert {source} --trim -o {target}, and then patch that"
+            ));
         }
         None
     }
 
     /// A patch without checksums: if only another form of the ROM comes out sound, it is meant for that.
-    fn guess(
-        &self,
-        name: &str,
-        patch: &dyn Patch,
-        result: &[u8],
-        patches: &[String],
-        setting: &Setting<'_>,
-    ) -> Result<(), Failure> {
-        let Some(rom) = self.item.opened.rom.as_ref().filter(|r| r.checks.iter().all(|c| c.is_right)) else {
+    fn guess(&self, name: &str, patch: &dyn Patch, result: &SourceRef, patches: &[String]) -> Result<(), Failure> {
+        let Some(rom) = self.rom().filter(|r| r.checks.iter().all(|c| c.is_right)) else {
             return Ok(());
         };
-        let sound = |bytes: Vec<u8>| {
-            let opened = open_bytes(&self.item.shown, Arc::new(Bytes(bytes)), setting).ok();
-            opened.and_then(|o| o.opened.rom).is_some_and(|r| !r.checks.is_empty() && r.checks.iter().all(|c| c.is_right))
+        let sound = |file: SourceRef| {
+            let opened = open_bytes(&self.item.shown, file, self.setting).ok();
+            opened
+                .and_then(|o| o.opened.rom)
+                .is_some_and(|r| !r.checks.is_empty() && r.checks.iter().all(|c| c.is_right))
         };
-        if rom.checks.is_empty() || rom.forms.len() < 2 || sound(result.to_vec()) {
+        if rom.checks.is_empty() || rom.forms.len() < 2 || sound(result.clone()) {
             return Ok(());
         }
         for form in rom.forms.iter().filter(|f| f.id != rom.form) {
-            let other = bytes_of(&form.source).and_then(|bytes| patch.apply(&bytes));
-            if other.is_ok_and(&sound) {
+            if patch.apply(&form.source).is_ok_and(&sound) {
                 let text = format!(
                     "the patch \"{name}\" has no checksums, but only applied to {} does the result's own checksum hold",
                     describe(form.id)

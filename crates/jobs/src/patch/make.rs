@@ -14,11 +14,8 @@ use std::sync::Arc;
 
 /// Formats that patches are made in: id, and how.
 type Maker = fn(&[u8], &[u8], &[u8]) -> decanter_core::Result<Vec<u8>>;
-const MAKERS: [(&str, Maker); 3] = [
-    ("bps", bps::make),
-    ("ups", |old, new, _| ups::make(old, new)),
-    ("ips", |old, new, _| ips::make(old, new)),
-];
+const MAKERS: [(&str, Maker); 3] =
+    [("bps", bps::make), ("ups", |old, new, _| ups::make(old, new)), ("ips", |old, new, _| ips::make(old, new))];
 /// Bytes that copiers put before a ROM.
 const COPIER: u64 = 512;
 
@@ -89,7 +86,7 @@ pub fn make(
     })?;
     decanter_core::watch::check(setting.watch).map_err(&fail)?;
     let source: SourceRef = Arc::new(Bytes(patch));
-    prove(source.clone(), &before, &after, setting).map_err(&fail)?;
+    prove(source.clone(), &old_source, &after, setting).map_err(&fail)?;
     setting.watch.end();
     let target = output.map_or_else(|| PathBuf::from(format!("{}.{id}", new_item.stem)), Path::to_owned);
     let mut notices: Vec<Notice> = old_item.notices().iter().chain(new_item.notices()).cloned().collect();
@@ -111,24 +108,28 @@ pub fn make(
         notices,
     };
     if !setting.dry_run {
-        pour::pour(&Blueprint::of(source), &target, setting.replace, &[], setting.watch).map_err(|e| match e.blame() {
-            Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
-            _ => fail(e),
+        pour::pour(&Blueprint::of(source), &target, setting.replace, &[], setting.watch).map_err(|e| {
+            match e.blame() {
+                Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
+                _ => fail(e),
+            }
         })?;
     }
     Ok(report)
 }
 
 /// Reads the patch as anybody would, and applies it.
-fn prove(patch: SourceRef, before: &[u8], after: &[u8], setting: &Setting<'_>) -> decanter_core::Result<()> {
+fn prove(patch: SourceRef, before: &SourceRef, after: &[u8], setting: &Setting<'_>) -> decanter_core::Result<()> {
     let item = open_bytes("patch", patch, setting)?;
     let result = item.opened.patch.map(|p| p.apply(before)).transpose()?;
-    if result.as_deref() == Some(after) {
+    let result = result.ok_or_else(|| Error::Usage("what was made is no patch".into()))?;
+    let (found, wanted) = (Side::of_source(&result, setting)?, Side::of(after));
+    if found == wanted {
         return Ok(());
     }
     Err(Error::Checksum {
         what: "the patch, applied before it was written,".into(),
-        expected: Side::of(after).words(),
-        found: result.map_or("nothing".into(), |r| Side::of(&r).words()),
+        expected: wanted.words(),
+        found: found.words(),
     })
 }

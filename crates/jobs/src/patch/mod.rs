@@ -9,9 +9,9 @@ pub use make::{MakeReport, make};
 pub use show::{ShowReport, Touched, show};
 
 use crate::{Failure, Item, Setting, locate};
+use decanter_core::Result;
 use decanter_core::patch::{End, Patch};
-use decanter_core::source::{Source, SourceRef, read_vec};
-use decanter_core::{Error, Result};
+use decanter_core::source::{SourceRef, read_vec};
 use decanter_formats::patch::MOST_FILE;
 use serde::Serialize;
 use std::sync::Arc;
@@ -43,6 +43,12 @@ impl Side {
     /// What is known of these bytes.
     fn of(bytes: &[u8]) -> Self {
         Self { bytes: Some(bytes.len() as u64), crc32: Some(crc32fast::hash(bytes)) }
+    }
+
+    /// What is known of a source, which is read for it.
+    fn of_source(source: &SourceRef, setting: &Setting<'_>) -> Result<Self> {
+        let crc32 = decanter_core::digest::crc32(source, setting.watch)?;
+        Ok(Self { bytes: Some(source.len()), crc32: Some(crc32) })
     }
 
     /// Whether what is known of both is the same.
@@ -79,30 +85,16 @@ fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<(
     }
 }
 
-/// A file that is patched: opened as what it is, or as bytes of no known kind.
+/// A file that is patched or compared: known no further than that takes.
 fn open_file(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<(Item, SourceRef), Failure> {
-    let item = match locate::open(shown, verb, setting) {
-        Err(f) if matches!(*f.cause, Error::NotUnderstood { .. } | Error::Malformed { .. }) => {
-            locate::open_unknown(shown, verb, setting)?
-        }
-        opened => opened?,
-    };
-    match &item.source {
-        Some(source) => {
-            let source = source.clone();
-            Ok((item, source))
-        }
-        None => Err(Failure::usage(format!("cannot {verb} \"{shown}\""), "it is a folder, which has no bytes of its own")
-            .hint("give a file")),
-    }
+    let item = locate::open_lightly(shown, verb, setting)?;
+    let source = item.source.clone().ok_or_else(|| {
+        Failure::usage(format!("cannot {verb} \"{shown}\""), "it has no bytes of its own").hint("give a file")
+    })?;
+    Ok((item, source))
 }
 
 /// All bytes of a file.
 fn bytes_of(source: &SourceRef) -> Result<Vec<u8>> {
     read_vec(source.as_ref(), 0, source.len(), "a file that is patched", MOST_FILE)
-}
-
-/// Length of a source, for words.
-fn side_of(source: &dyn Source) -> Side {
-    Side { bytes: Some(source.len()), crc32: None }
 }

@@ -293,10 +293,11 @@ impl Seeker<'_> {
             Err(e) => return self.unreadable(source, shown, e),
         };
         if container.is_none() || known_as_such {
-            let file = match self.check(source, name, shown).and_then(|file| self.look_through(file, source, name, shown)) {
-                Ok(file) => file,
-                Err(e) => return self.unreadable(source, shown, e),
-            };
+            let file =
+                match self.check(source, name, shown).and_then(|file| self.look_through(file, source, name, shown)) {
+                    Ok(file) => file,
+                    Err(e) => return self.unreadable(source, shown, e),
+                };
             if container.is_none() || !matches!(file.state, MatchState::Unknown | MatchState::Differs) {
                 self.found.push(file);
                 return Ok(());
@@ -410,13 +411,7 @@ impl Seeker<'_> {
     }
 
     /// A ROM that is not known as it stands may be known without its header, or in another byte order.
-    fn look_through(
-        &self,
-        file: MatchedFile,
-        source: &SourceRef,
-        name: &str,
-        shown: &str,
-    ) -> Result<MatchedFile> {
+    fn look_through(&self, file: MatchedFile, source: &SourceRef, name: &str, shown: &str) -> Result<MatchedFile> {
         let is_settled = !matches!(file.state, MatchState::Unknown | MatchState::Differs);
         if is_settled || source.len() > MOST_HELD {
             return Ok(file);

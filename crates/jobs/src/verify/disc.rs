@@ -96,7 +96,7 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
         counts,
         files,
         rom: None,
-            roms: Vec::new(),
+        roms: Vec::new(),
         ranges,
         digests,
         next,

@@ -10,8 +10,8 @@ pub use suspects::Suspect;
 
 use crate::failure::with_article;
 use crate::identify::quoted;
-use crate::rom::RomReport;
 use crate::locate::{self, Inner};
+use crate::rom::RomReport;
 use crate::{Answer, Failure, Item, Setting};
 use catalogue::MatchReport;
 use compare::Comparison;
@@ -448,12 +448,16 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     };
     let source = quoted(&item.shown);
     let next = match verdict {
-        Verdict::Incomplete if is_short => "it ends before its declared length: dump it again, or pad it (convert --pad) if it was trimmed".into(),
+        Verdict::Incomplete if is_short => {
+            "it ends before its declared length: dump it again, or pad it (convert --pad) if it was trimmed".into()
+        }
         Verdict::Differs => format!(
             "a checksum of its own does not hold: a bad dump, or one that was changed; decanter verify {source} --against DAT tells"
         ),
         _ if rom.is_some() || !roms.is_empty() => {
-            format!("checksums of its own prove little: decanter verify {source} --against DAT holds it against a known dump")
+            format!(
+                "checksums of its own prove little: decanter verify {source} --against DAT holds it against a known dump"
+            )
         }
         Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
         Verdict::Damaged => {

@@ -40,7 +40,8 @@ pub(super) fn read(source: &dyn Source, at: u64) -> Result<(Label, Vec<Check>)> 
     };
     let names = ["banner checksum", "banner checksum with Chinese", "banner checksum with Korean"];
     let inside = ends.iter().zip(names).filter(|((_, end), _)| *end <= bytes.len());
-    let checks = inside.map(|(&(field, end), name)| check16(name, le16(&bytes, field), crc16(&bytes[0x20..end]))).collect();
+    let checks =
+        inside.map(|(&(field, end), name)| check16(name, le16(&bytes, field), crc16(&bytes[0x20..end]))).collect();
     let count = 5 + ends.len();
     let title = |index: usize| bytes.get(TITLES + index * TITLE..TITLES + (index + 1) * TITLE).map(utf16);
     let titles = LANGUAGES.iter().take(count).enumerate().filter_map(|(i, language)| Some((*language, title(i)?)));

@@ -139,7 +139,8 @@ fn names(fnt: &[u8], files: usize) -> Result<Vec<(String, Option<usize>)>> {
                 file += 1;
                 continue;
             }
-            let id = fnt.get(at..at + 2).map(|b| le16(b, 0)).ok_or_else(|| wrong("a folder's number is cut short", at))?;
+            let id =
+                fnt.get(at..at + 2).map(|b| le16(b, 0)).ok_or_else(|| wrong("a folder's number is cut short", at))?;
             at += 2;
             if id < ROOT || !seen.insert(id) {
                 return Err(wrong("folders that lead into each other", at - 2));
