@@ -310,7 +310,7 @@ pub enum Command {
     Save(SaveCommand),
     /// Show titles and pictures that a source carries, and write a picture in another size
     #[command(after_help = "Examples:  decanter label \"saltmarsh/drawer/Lantern Post.nds\"\n           \
-        decanter label \"saltmarsh/drawer/Lantern Post.nds\" -o icon.png --size 128x128 --filter sharp\n           \
+        decanter label \"saltmarsh/drawer/Lantern Post.nds\" -o icon.png --size 128x128\n           \
         decanter label icon.png -o cover.png --size 256x192 --fit crop")]
     Label {
         /// A DS ROM, or a picture of your own (PNG or JPEG)

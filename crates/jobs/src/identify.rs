@@ -364,6 +364,10 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         let target = quoted(&format!("{} (decrypted).iso", item.stem));
         list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} -o {target}") });
     }
+    if let Some(Shape::Padded { .. } | Shape::Overdumped { .. }) = item.opened.rom.as_ref().map(|r| &r.shape) {
+        let command = format!("decanter convert {source} --trim -o FILE");
+        list.push(Becomes { what: "trimmed", command });
+    }
     if !is_cut {
         let mut targets: Vec<_> = TARGETS.iter().filter_map(|t| Some((t.accepts(item)?, t))).collect();
         targets.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));

@@ -186,20 +186,31 @@ pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::resul
     Ok(report)
 }
 
-/// How a file holds the memory, or what would.
-fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>) -> Result<Holder> {
+/// How a file holds the memory. Without a ROM that says it, there must be one way only; of several, the one whose memory
+/// has `wanted` bytes.
+fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>, wanted: Option<usize>) -> Result<Holder> {
     if let Some(memory) = memory.filter(|m| m.sizes.is_empty()) {
         return Err(Error::WrongDescription {
             text: format!("the ROM has no save memory ({}), so \"{shown}\" cannot be its save", memory.known_by),
         });
     }
-    save::holders(file, memory).into_iter().next().ok_or_else(|| Error::WrongDescription {
-        text: format!(
-            "\"{shown}\" has {} bytes, which fits no layout; what fits: {}",
-            grouped(file.len() as u64),
-            sizes(memory)
-        ),
-    })
+    let all = save::holders(file, memory);
+    let fitting: Vec<&Holder> = all.iter().filter(|h| wanted.is_some_and(|w| h.size == w as u64)).collect();
+    match (all.as_slice(), fitting.as_slice(), memory) {
+        ([first, ..], _, Some(_)) | ([first], _, None) => Ok(first.clone()),
+        (_, [only], None) => Ok((*only).clone()),
+        ([], ..) => Err(Error::WrongDescription {
+            text: format!(
+                "\"{shown}\" has {} bytes, which fits no layout; what fits: {}",
+                grouped(file.len() as u64),
+                sizes(memory)
+            ),
+        }),
+        (several, ..) => {
+            let ways: Vec<String> = several.iter().map(|h| words(&h.layout)).collect();
+            Err(Error::Usage(format!("\"{shown}\" can be read in several ways: {}", ways.join("; or "))))
+        }
+    }
 }
 
 /// Writes the content of the memory, as the cartridge has it, into a new file.
@@ -215,7 +226,7 @@ pub fn export(
     let fail = |e: Error| advised(format!("cannot export the save in \"{shown}\""), e);
     let memory = options.rom.as_deref().map(|r| memory_of(r, setting)).transpose()?;
     let file = read(shown, setting).map_err(fail)?;
-    let holder = holder(&file, shown, memory.as_ref()).map_err(fail)?;
+    let holder = holder(&file, shown, memory.as_ref(), None).map_err(fail)?;
     let mut content = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
     options.swap.apply(&mut content);
     let mut report = blank("decanter.save-export/1", shown, None, &holder, output, &content, setting);
@@ -249,8 +260,13 @@ pub fn import(
     let mut content = read(shown, setting).map_err(fail)?;
     if let Some(into) = into {
         let file = read(into, setting).map_err(fail)?;
-        let holder = holder(&file, into, memory.as_ref()).map_err(fail)?;
+        let holder = holder(&file, into, memory.as_ref(), Some(content.len())).map_err(fail)?;
         let old = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
+        if memory.is_none() && content.len() != old.len() {
+            let text = format!("it has {} bytes, the save in \"{into}\" {}", content.len(), old.len());
+            return Err(fail(Error::WrongDescription { text })
+                .hint("say with --rom ROM which memory it is; then it may be padded"));
+        }
         content = save::resized(&content, old.len() as u64).map_err(fail)?;
         let digests = (of_bytes(Algorithm::Sha1, &unswapped(&old, options.swap)), of_bytes(Algorithm::Sha1, &content));
         options.swap.apply(&mut content);
@@ -263,7 +279,7 @@ pub fn import(
         return Err(fail(Error::Usage("where it should go is not said".into()))
             .hint("give the emulator's file with --into, or the ROM with --rom for a plain file"));
     };
-    let holder = holder(&content, shown, Some(&memory)).map_err(fail)?;
+    let holder = holder(&content, shown, Some(&memory), None).map_err(fail)?;
     let mut bytes = save::take(&content, &holder, options.part.as_deref(), Some(&memory)).map_err(fail)?;
     options.swap.apply(&mut bytes);
     let report = blank("decanter.save-import/1", shown, None, &holder, output, &bytes, setting);
@@ -283,6 +299,7 @@ fn advised(what: String, error: Error) -> Failure {
         }
         Error::Unreadable { .. } => "nothing that is in use is cut: is it the save of another game?",
         Error::Limit { .. } => "no save memory is that large: is it the ROM?",
+        Error::Usage(why) if why.contains("several ways") => "give the ROM with --rom: it says which memory it has",
         _ => return Failure::new(what, error),
     };
     Failure::new(what, error).hint(hint)

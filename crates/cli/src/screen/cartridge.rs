@@ -36,6 +36,7 @@ pub fn show_rom(out: &mut dyn Write, rom: &RomReport) -> io::Result<()> {
 pub fn short_state(rom: &RomReport) -> Vec<String> {
     let mut words = Vec::new();
     match &rom.shape {
+        Shape::Trimmed { .. } if rom.declared_bytes.is_none() => words.push("trimmed".into()),
         Shape::Trimmed { missing } => words.push(format!("{} bytes short", number(*missing))),
         Shape::Overdumped { .. } => words.push("over-dumped".into()),
         Shape::Trailing { is_rom: true, .. } => words.push("two ROMs".into()),

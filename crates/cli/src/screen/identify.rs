@@ -149,7 +149,8 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
         if let Some(key) = identity.encryption.as_ref().map(|e| e.key).filter(|k| *k == "missing" || *k == "wrong") {
             state.push(format!("key {key}"));
         }
-        let what = identity.format.unwrap_or_default().to_owned();
+        let form = identity.rom.as_ref().map(|r| r.form);
+        let what = form.or(identity.format).unwrap_or_default().to_owned();
         let (id, title) = (fact(identity, "id"), fact(identity, "title"));
         rows.push([identity.source.clone(), what, id, title, state.join(", "), size(identity.bytes)]);
     }

@@ -48,9 +48,17 @@ fn wide_and_swapped_saves() {
     assert!(raw.starts_with(b"HIGH SCORES: IDA") && raw.len() == 8192);
     run(folder.path(), &["save", "import", "raw.srm", "--into", save, "--rom", rom, "-o", "wide.srm"]).expect(0);
     assert!(bytes(&folder.path().join("wide.srm")) == bytes(&d.smd_save));
+    // Without the ROM the size of the content has to say which of several ways is meant.
+    run(folder.path(), &["save", "import", "raw.srm", "--into", save, "-o", "alone.srm"]).expect(0);
+    assert!(bytes(&folder.path().join("alone.srm")) == bytes(&d.smd_save));
+    run(folder.path(), &["save", "export", save, "-o", "x.srm"]).expect(2).says("several ways").says("--rom");
+    std::fs::write(folder.path().join("odd.srm"), &raw[..5000]).unwrap();
+    run(folder.path(), &["save", "import", "odd.srm", "--into", "raw.srm", "-o", "x.srm"])
+        .expect(4)
+        .says("has 5000 bytes");
     run(folder.path(), &["save", "export", "raw.srm", "--rom", rom, "--swap", "2", "-o", "swapped.srm"]).expect(0);
     assert!(
-        bytes(&folder.path().join("swapped.srm")).starts_with(b"IHHGS OCER:SI ADA") || {
+        bytes(&folder.path().join("swapped.srm")).starts_with(b"IHHGS OCER:SI AD") || {
             let swapped = bytes(&folder.path().join("swapped.srm"));
             swapped.chunks(2).zip(raw.chunks(2)).all(|(a, b)| a[0] == b[1] && a[1] == b[0])
         }

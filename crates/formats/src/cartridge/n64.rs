@@ -166,7 +166,7 @@ fn checksums(bytes: &[u8], chip: &Chip) -> Option<[u32; 2]> {
         t5 = t5.wrapping_add(turned);
         t2 ^= if t2 > d { turned } else { t6 ^ d };
         t1 = t1.wrapping_add(if chip.mix == Mix::BootCode {
-            be32(bytes, BOOT.start + 0x710 + (index * 4 & 0xff)) ^ d
+            be32(bytes, BOOT.start + 0x710 + ((index * 4) & 0xff)) ^ d
         } else {
             t5 ^ d
         });

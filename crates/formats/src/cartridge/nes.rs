@@ -158,7 +158,7 @@ fn open(source: SourceRef) -> Result<Opened> {
     let bytes = read_vec(source.as_ref(), HEADER, source.len() - HEADER, "a NES ROM", MOST_HELD)?;
     let body = without_head(&source, HEADER)?;
     let mut rom = plain("nes-bare", "NES ROM without a header", body, save(&header));
-    measure(&mut rom, &bytes, Some(Declared::Exact(header.body_len())), 0, |b| is_header(b));
+    measure(&mut rom, &bytes, Some(Declared::Exact(header.body_len())), 0, is_header);
     rom.form = "nes";
     rom.forms.insert(0, Form { id: "nes", name: NES.name, source });
     rom.prefix = head.to_vec();

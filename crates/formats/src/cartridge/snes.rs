@@ -159,7 +159,7 @@ fn open(source: SourceRef) -> Result<Opened> {
 
     let declared = (7..=13).contains(&h[0x17]).then(|| Declared::UpTo(1024 << h[0x17]));
     let mut rom = plain("sfc", SNES.name, body.clone(), save(h, extended, is_extended));
-    measure(&mut rom, &bytes, declared, 0, |tail| is_rom(tail));
+    measure(&mut rom, &bytes, declared, 0, is_rom);
     let stored = (le16(h, 0x1c), le16(h, 0x1e));
     let right = checksum(&bytes, at);
     if !is_cut(&rom) {

@@ -140,11 +140,13 @@ pub(crate) enum Back {
     Rom(SourceRef),
 }
 
+/// Makes the bytes of a small file for the name of the main one.
+type BesideBytes = Box<dyn Fn(&str) -> Vec<u8>>;
+
 /// A small file beside the main one.
 pub(crate) struct Beside {
     pub(crate) extension: &'static str,
-    /// Makes its bytes, given the name of the main file.
-    pub(crate) bytes: Box<dyn Fn(&str) -> Vec<u8>>,
+    pub(crate) bytes: BesideBytes,
 }
 
 /// A conversion that is laid out.

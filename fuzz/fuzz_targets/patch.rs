@@ -1,0 +1,30 @@
+#![no_main]
+//! Patches: the first byte chooses the format; the patch's own checksum is made right, so that what is in it is read.
+
+use decanter_core::Keyring;
+use decanter_core::format::Context;
+use decanter_core::source::{Bytes, SourceRef};
+use decanter_formats::REGISTRY;
+use libfuzzer_sys::fuzz_target;
+use std::sync::Arc;
+
+fuzz_target!(|data: &[u8]| {
+    let Some((&which, data)) = data.split_first() else { return };
+    let mut bytes = [&b"PATCH"[..], b"UPS1", b"BPS1"][usize::from(which) % 3].to_vec();
+    bytes.extend_from_slice(data);
+    if which % 3 > 0 {
+        let own = crc32fast::hash(&bytes).to_le_bytes();
+        bytes.extend(own);
+    }
+    let keys = Keyring::default();
+    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let Ok(opened) = REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[]) else { return };
+    let Some(patch) = opened.patch else { return };
+    let len = patch.source().len.unwrap_or(300).min(1 << 16) as usize;
+    let source: SourceRef = Arc::new(Bytes((0..len).map(|i| i as u8).collect()));
+    let _ = patch.touches();
+    for result in [patch.apply(&source), patch.undo(&source)].into_iter().flatten() {
+        let len = result.len().min(1 << 20);
+        let _ = result.read_at(0, &mut vec![0; len as usize]);
+    }
+});
