@@ -52,7 +52,7 @@ pair 'identify 200 ROMs in a solid 7z archive / 7z t' "7z t -bso0 -bsp0 solid.7z
 pair 'patch apply, BPS, 32 MiB / cp' "cp old.bin out" "'$decanter' patch apply old.bin new.bps -o out -q"
 pair 'patch apply, UPS, 32 MiB / cp' "cp old.bin out" "'$decanter' patch apply old.bin near.ups -o out -q"
 pair 'patch apply, IPS, 16 MiB / cp' "cp small.bin out" "'$decanter' patch apply small.bin small.ips -o out -q"
-pair 'patch make, BPS, 32 MiB, moved blocks / zstd -19 --long=27 --patch-from' "zstd -19 --long=27 -q -f --patch-from=old.bin new.bin -o out" "'$decanter' patch make old.bin new.bin -o out -q"
+pair 'patch make, BPS, 32 MiB, moved blocks / zstd -12 --long=27 --patch-from' "zstd -12 --long=27 -q -f --patch-from=old.bin new.bin -o out" "'$decanter' patch make old.bin new.bin -o out -q"
 pair 'patch make, BPS, 32 MiB of noise / zstd -3 --patch-from' "zstd -3 --long=27 -q -f --patch-from=old.bin noise.bin -o out" "'$decanter' patch make old.bin noise.bin -o out -q"
 zstd -19 --long=27 -q -f --patch-from=old.bin new.bin -o theirs
 echo; echo "Size of the patch with moved blocks, ours / zstd --patch-from: $(stat -c %s new.bps) / $(stat -c %s theirs)"

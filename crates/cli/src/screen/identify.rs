@@ -133,7 +133,7 @@ fn key_line(encryption: &Encryption) -> String {
 }
 
 fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
-    let mut rows = vec![["SOURCE", "WHAT", "ID", "TITLE", "STATE", "SIZE"].map(str::to_owned)];
+    let mut rows = vec![["SOURCE", "WHAT", "SIZE", "ID", "TITLE", "STATE"].map(str::to_owned)];
     let fact = |identity: &Identity, name: &str| -> String {
         identity.facts.iter().find(|f| f.name == name).map(|f| f.value.clone()).unwrap_or_default()
     };
@@ -152,7 +152,7 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
         let form = identity.rom.as_ref().map(|r| r.form);
         let what = form.or(identity.format).unwrap_or_default().to_owned();
         let (id, title) = (fact(identity, "id"), fact(identity, "title"));
-        rows.push([identity.source.clone(), what, id, title, state.join(", "), size(identity.bytes)]);
+        rows.push([identity.source.clone(), what, size(identity.bytes), id, title, state.join(", ")]);
     }
     let mut widths = [0; 6];
     for row in &rows {

@@ -22,6 +22,8 @@ pub static GAME_BOY: Family = Family {
 /// Where the header begins, and its length; it ends with the ROM's first 336 bytes.
 const HEADER: u64 = 0x100;
 const HEADER_LEN: usize = 0x50;
+/// Bytes of a bank: every ROM has whole ones.
+const BANK: u64 = 16 << 10;
 /// CRC-32 of the 48 bytes at 0x104 that the console compares with its own before it starts a ROM.
 const LOGO_CRC: u32 = 0x4619_5417;
 
@@ -74,9 +76,13 @@ fn recognise(header: &[u8], len: u64) -> Option<u8> {
     if crc32fast::hash(&header[4..0x34]) == LOGO_CRC {
         return Some(90);
     }
+    // A title is text, whatever else stands in a file that is none.
+    if !header[0x34..0x3f].iter().all(|b| matches!(b, 0 | 0x20..=0x7e)) {
+        return None;
+    }
     match (right_sum, known, jumps) {
         (true, true, true) => Some(60),
-        (true, true, false) => Some(35),
+        (true, true, false) if len.is_multiple_of(BANK) => Some(35),
         (false, true, true) if len == 0x8000 << header[0x48] => Some(30),
         _ => None,
     }

@@ -105,7 +105,8 @@ pub fn holders(file: &[u8], memory: Option<&SaveMemory>) -> Vec<Holder> {
     if memory.is_some() && found.is_empty() {
         for &size in known.iter().rev().filter(|s| **s < len) {
             let (inside, rest) = file.split_at(size as usize);
-            if rest.chunks(inside.len()).all(|piece| piece == &inside[..piece.len()]) && !uniform(file) {
+            let repeats = len.is_multiple_of(size) && rest.chunks(inside.len()).all(|piece| piece == inside);
+            if repeats && !uniform(file) {
                 found.push(Holder { layout: Layout::Repeated, size });
             } else if uniform(rest) && matches!(rest[0], 0 | 0xff) {
                 found.push(Holder { layout: Layout::Padded(rest[0]), size });
@@ -296,9 +297,10 @@ mod tests {
         let first = |file: &[u8], m: &SaveMemory| holders(file, Some(m)).first().map(|h| h.layout.clone());
         let save = noise(8192);
         assert_eq!(first(&save, &sram), Some(Layout::Plain));
-        assert_eq!(first(&[save.clone(), vec![0; 44]].concat(), &sram), None, "there is no clock");
+        let timed = [save.clone(), noise(9000)[8500..8544].to_vec()].concat();
+        assert_eq!(first(&timed, &sram), None, "there is no clock");
         let clock = SaveMemory { clock: true, ..sram.clone() };
-        assert_eq!(first(&[save.clone(), vec![0; 44]].concat(), &clock), Some(Layout::Clock(44)));
+        assert_eq!(first(&timed, &clock), Some(Layout::Clock(44)));
         assert_eq!(first(&[save.clone(), save.clone()].concat(), &sram), Some(Layout::Repeated));
         assert_eq!(first(&[save.clone(), vec![0xff; 100]].concat(), &sram), Some(Layout::Padded(0xff)));
         assert_eq!(first(&save[..100], &sram), Some(Layout::Short));

@@ -23,6 +23,8 @@ pub static SNES: Family = Family {
 const LEN: usize = 0x40;
 /// Bytes of the extended header before it.
 const EXTENDED: u64 = 0x10;
+/// Bytes of the smallest bank: what is cut short has no whole ones, and most files that are no ROM.
+const BANK: u64 = 32 << 10;
 /// Bytes in a bank that copiers count in.
 const COPIER_UNIT: u64 = 8 << 10;
 /// Least points of a header that is believed.
@@ -112,6 +114,9 @@ fn points(h: &[u8; LEN], map: &Map, len: u64, first: u8) -> i32 {
         points += if len <= declared && len > declared / 2 { 2 } else { 0 };
     } else {
         points -= 1;
+    }
+    if !len.is_multiple_of(BANK) {
+        points -= 3;
     }
     if h[0x18] > 8 {
         points -= 1;
