@@ -1,6 +1,6 @@
 //! What of a new file is already in the old one, or earlier in itself.
 //!
-//! The file before is indexed by the hash of every eight bytes. A place that cannot go on from the last copy is
+//! The file before is indexed by the hash of eight bytes each. A place that cannot go on from the last copy is
 //! looked up, and the copy that saves most bytes is taken, extended to both sides.
 
 use super::vli;
@@ -21,6 +21,9 @@ pub enum Step {
 
 /// Bytes that are hashed.
 const WINDOW: usize = 8;
+/// Files up to this size are indexed byte by byte, larger ones in steps, which takes a fraction of the time.
+const SMALL: usize = 4 << 20;
+const LARGE_STRIDE: usize = 4;
 /// Places of one hash that are tried.
 const MOST_TRIES: usize = 24;
 /// A copy that saves so much is taken without a look at others.
@@ -39,6 +42,8 @@ struct Index {
     last: Vec<u32>,
     before: Vec<u32>,
     shift: u32,
+    /// Only every so many bytes is there a place: copies are extended to both sides anyway.
+    stride: usize,
 }
 
 const NOWHERE: u32 = u32::MAX;
@@ -49,34 +54,29 @@ fn hash(bytes: &[u8], shift: u32) -> usize {
 }
 
 impl Index {
-    fn new(bits: u32, len: usize) -> Self {
-        Self { last: vec![NOWHERE; 1 << bits], before: vec![NOWHERE; len], shift: 64 - bits }
-    }
-
     /// All of `file`; stretches of one value only once, as every place in them looks the same.
     fn of(file: &[u8]) -> Self {
-        let bits = (file.len().max(2).ilog2() + 1).clamp(10, 23);
-        let mut index = Self::new(bits, file.len().saturating_sub(WINDOW - 1));
-        for at in 0..index.before.len() {
+        let stride = if file.len() > SMALL { LARGE_STRIDE } else { 1 };
+        let places = file.len().saturating_sub(WINDOW - 1).div_ceil(stride);
+        let bits = (places.max(2).ilog2() + 1).clamp(10, 23);
+        let mut index =
+            Self { last: vec![NOWHERE; 1 << bits], before: vec![NOWHERE; places], shift: 64 - bits, stride };
+        for at in (0..places).map(|place| place * stride) {
             let window = &file[at..at + WINDOW];
             if at > 0 && window[0] == file[at - 1] && window.iter().all(|b| *b == window[0]) {
                 continue;
             }
-            index.add(window, at);
+            let slot = &mut index.last[hash(window, index.shift)];
+            index.before[at / stride] = *slot;
+            *slot = at as u32;
         }
         index
-    }
-
-    fn add(&mut self, window: &[u8], at: usize) {
-        let slot = &mut self.last[hash(window, self.shift)];
-        self.before[at] = *slot;
-        *slot = at as u32;
     }
 
     /// Places that may hold what stands in `window`, the latest first.
     fn places<'a>(&'a self, window: &[u8]) -> impl Iterator<Item = usize> + 'a {
         let first = self.last[hash(window, self.shift)];
-        std::iter::successors(Some(first), |&at| self.before.get(at as usize).copied())
+        std::iter::successors(Some(first), |&at| self.before.get(at as usize / self.stride).copied())
             .take_while(|&at| at != NOWHERE)
             .take(MOST_TRIES)
             .map(|at| at as usize)

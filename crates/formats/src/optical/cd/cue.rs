@@ -8,6 +8,8 @@ use decanter_core::{Error, Result};
 use std::sync::Arc;
 
 const ID: &str = "cue";
+/// Bytes at the beginning by which texts are told from everything else.
+const HEAD: u64 = 512;
 /// A sheet for 99 tracks with all their texts stays far below.
 const MOST_BYTES: u64 = 256 << 10;
 
@@ -37,6 +39,12 @@ impl Format for CueSheet {
 
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
         if source.is_empty() || source.len() > MOST_BYTES {
+            return Ok(None);
+        }
+        // Most small files are no text, which their beginning shows.
+        let mut head = vec![0; source.len().min(HEAD) as usize];
+        source.read_at(0, &mut head)?;
+        if head.contains(&0) {
             return Ok(None);
         }
         let text = text(source)?;

@@ -42,6 +42,9 @@ impl Format for Dat {
 
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
         let head = read_vec(source, 0, source.len().min(HEAD), "a beginning", HEAD)?;
+        if head.contains(&0) {
+            return Ok(None);
+        }
         let text = String::from_utf8_lossy(&head);
         let text = text.trim_start_matches('\u{feff}').trim_start();
         let is_xml = text.starts_with('<') && ["<datafile", "<softwarelist"].iter().any(|t| text.contains(t));
