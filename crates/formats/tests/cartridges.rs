@@ -1,7 +1,7 @@
 //! Cartridges: headers worked out here byte by byte, and damaged ones.
 
 use decanter_core::format::{Context, Opened};
-use decanter_core::rom::{Lanes, Rom, SaveKind, Shape};
+use decanter_core::rom::{Declared, Lanes, Rom, SaveKind, Shape};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring};
 use decanter_formats::REGISTRY;
@@ -120,6 +120,68 @@ fn pc_engine() -> Vec<u8> {
     put(&mut rom, 0x1e00, &[0x78, 0xd4, 0xa9, 0xff, 0x53, 0x01]);
     put(&mut rom, 0x1ffe, &[0x00, 0xfe]);
     rom
+}
+
+/// CRC-16, bit by bit.
+fn crc16(bytes: &[u8]) -> u16 {
+    let mut crc = 0xffffu16;
+    for &byte in bytes {
+        crc ^= u16::from(byte);
+        for _ in 0..8 {
+            crc = if crc & 1 == 1 { crc >> 1 ^ 0xa001 } else { crc >> 1 };
+        }
+    }
+    crc
+}
+
+/// A DS ROM of 64 KiB whose first program begins in the secure area, with these bytes; 40 KiB are used.
+fn ds(secure: &[u8]) -> Vec<u8> {
+    let mut rom = vec![0xff; 0x1_0000];
+    rom[..0x4000].fill(0);
+    rom[0x4000..0xa000].copy_from_slice(&noise(10, 0x6000));
+    rom[0x4000..0x4000 + secure.len()].copy_from_slice(secure);
+    put(&mut rom, 0, b"TIDETABLE\0\0\0DTTPSM");
+    let words = [
+        (0x20, 0x4000u32),
+        (0x28, 0x0200_0000),
+        (0x2c, 0x1000),
+        (0x30, 0x8000),
+        (0x38, 0x0380_0000),
+        (0x3c, 0x800),
+        (0x80, 0xa000),
+        (0x84, 0x4000),
+    ];
+    for (at, value) in words {
+        put(&mut rom, at, &value.to_le_bytes());
+    }
+    let sum = crc16(&rom[0x4000..0x8000]);
+    put(&mut rom, 0x6c, &sum.to_le_bytes());
+    let sum = crc16(&rom[0xc0..0x15c]);
+    put(&mut rom, 0x15c, &sum.to_le_bytes());
+    let sum = crc16(&rom[..0x15e]);
+    put(&mut rom, 0x15e, &sum.to_le_bytes());
+    rom
+}
+
+#[test]
+fn the_secure_area_of_a_ds_rom() {
+    let area = |bytes: &[u8]| open(bytes.to_vec()).unwrap().get("secure area").unwrap_or_default().to_owned();
+    let encrypted = ds(&noise(11, 0x800));
+    let (opened, found) = rom(encrypted.clone());
+    assert_eq!((opened.format, opened.get("id"), found.declared), ("nds", Some("DTTP"), Some(Declared::Used(0xa000))));
+    assert_eq!(found.shape, Shape::Padded { from: 0xa000, byte: 0xff });
+    assert!(found.checks.iter().all(|c| c.is_right), "{:?}", found.checks);
+    assert!(area(&encrypted).starts_with("encrypted, as on the cartridge"));
+    assert!(area(&ds(&[0xff, 0xde, 0xff, 0xe7, 0xff, 0xde, 0xff, 0xe7])).starts_with("decrypted"));
+    assert!(area(&ds(&[0; 0x800])).starts_with("missing"));
+    let mut changed = encrypted.clone();
+    changed[0x7000] ^= 1;
+    assert!(area(&changed).contains("its checksum does not hold"));
+    assert!(area(&encrypted[..0x6000]).starts_with("cut off"));
+    // A signature for download play belongs to what is used.
+    let mut signed = encrypted;
+    put(&mut signed, 0xa000, b"ac\x01\0");
+    assert_eq!(rom(signed).1.declared, Some(Declared::Used(0xa088)));
 }
 
 fn families() -> Vec<(&'static str, Vec<u8>)> {

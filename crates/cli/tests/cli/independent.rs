@@ -181,3 +181,40 @@ fn checksum_lists_made_elsewhere_match_and_theirs_read_ours() {
         run(at, &["verify", "d", "--against", list]).expect(0).says("4 match");
     }
 }
+
+#[test]
+fn archives_of_roms_made_elsewhere() {
+    let (d, folder) = (&demo().drawer, folder());
+    let roms: Vec<&str> = [&d.gb, &d.gba, &d.smc, &d.v64, &d.pce].iter().map(|p| text(p)).collect();
+    let methods: [(&str, &[&str]); 4] = [
+        ("solid.7z", &["-ms=on"]),
+        ("apart.7z", &["-ms=off", "-m0=LZMA"]),
+        ("bzip.7z", &["-m0=BZip2"]),
+        ("plain.7z", &["-m0=Copy"]),
+    ];
+    for (name, options) in methods {
+        let words = [&["7z", "a", "-bso0", "-bsp0", name], options, &roms[..]].concat();
+        let Some(done) = tool(folder.path(), &words) else { return };
+        assert!(done);
+        let found = run(folder.path(), &["identify", name, "--json"]).expect(0).json();
+        let sources = found["sources"].as_array().unwrap();
+        assert_eq!(sources.len(), roms.len(), "{name}");
+        assert!(sources.iter().all(|s| s["error"].is_null() && s["rom"].is_object()));
+        run(folder.path(), &["verify", name]).expect(0).says("5 ROMs; the checksums of 5 hold");
+        run(folder.path(), &["verify", name, "--against", text(&d.dat)]).expect(0).says("5 match");
+        run(folder.path(), &["extract", name, "-o", "out", "--replace"]).expect(0);
+        for rom in &roms {
+            let file = Path::new(rom).file_name().unwrap();
+            assert!(fs::read(folder.path().join("out").join(file)).unwrap() == fs::read(rom).unwrap(), "{name}: {rom}");
+        }
+    }
+    let mut bytes = fs::read(folder.path().join("solid.7z")).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 0x55;
+    fs::write(folder.path().join("damaged.7z"), &bytes).unwrap();
+    run(folder.path(), &["verify", "damaged.7z"]).expect(1).says("DAMAGED");
+    fs::write(folder.path().join("cut.7z"), &bytes[..middle]).unwrap();
+    run(folder.path(), &["identify", "cut.7z"]).expect(3);
+    tool(folder.path(), &["7z", "a", "-bso0", "-bsp0", "-psecret", "-mhe=on", "locked.7z", roms[0]]).unwrap();
+    run(folder.path(), &["identify", "locked.7z"]).expect(3).says("encrypted archive");
+}

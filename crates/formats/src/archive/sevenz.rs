@@ -7,7 +7,7 @@ use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::MOST_HELD;
 use decanter_core::{Error, Result};
 use sevenz_rust2::{Archive, BlockDecoder, Password};
-use std::io::{BufReader, Read};
+use std::io::Read;
 use std::sync::mpsc::{Receiver, sync_channel};
 use std::sync::{Arc, Mutex};
 
@@ -48,7 +48,7 @@ impl Format for SevenZ {
     }
 
     fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
-        let mut reader = BufReader::new(Reader::new(source.clone(), 0));
+        let mut reader = Reader::new(source.clone(), 0);
         let archive = Archive::read_with_memory_limit(&mut reader, &Password::empty(), MOST_MEMORY_KIB)
             .map_err(|e| told(&e, 0))?;
         let archive: Arc<Archive> = Arc::new(archive);
@@ -177,7 +177,7 @@ impl Block {
         let (sender, receiver) = sync_channel(WAITING);
         let (archive, source, index) = (self.archive.clone(), self.source.clone(), self.index);
         std::thread::spawn(move || {
-            let mut reader = BufReader::with_capacity(PIECE, Reader::new(source, 0));
+            let mut reader = Reader::new(source, 0);
             let password = Password::empty();
             let decoder =
                 BlockDecoder::new_with_memory_limit(1, MOST_MEMORY_KIB, index, &archive, &password, &mut reader);

@@ -28,7 +28,7 @@ const BANK: u64 = 16 << 10;
 const LOGO_CRC: u32 = 0x4619_5417;
 
 /// Cartridge types: value, name, whether there is RAM, a battery, a clock.
-const TYPES: [(u8, &str, bool, bool, bool); 30] = [
+const TYPES: [(u8, &str, bool, bool, bool); 28] = [
     (0x00, "ROM only", false, false, false),
     (0x01, "MBC1", false, false, false),
     (0x02, "MBC1", true, false, false),
@@ -57,9 +57,6 @@ const TYPES: [(u8, &str, bool, bool, bool); 30] = [
     (0xfd, "TAMA5", true, true, true),
     (0xfe, "HuC3", true, true, true),
     (0xff, "HuC1", true, true, false),
-    // Two that appear on unlicensed boards under these values too.
-    (0x04, "MBC1", false, false, false),
-    (0x21, "MBC6", true, true, false),
 ];
 
 /// RAM sizes in KiB by code.
@@ -131,6 +128,8 @@ fn open(source: SourceRef) -> Result<Opened> {
     let kind = TYPES.iter().find(|t| t.0 == header[0x47]);
     let mapper = kind.map_or_else(|| format!("unknown type {:#04x}", header[0x47]), |t| t.1.to_owned());
     opened.fact("mapper", mapper);
+    let ram = RAM_KIB.get(usize::from(header[0x49])).copied().unwrap_or(0);
+    opened.fact("RAM", if ram > 0 { format!("{ram} KiB") } else { String::new() });
     let extras = [(header[0x46] == 3, "Super Game Boy functions")];
     let extras: Vec<&str> = extras.iter().filter(|(is, _)| *is).map(|(_, name)| *name).collect();
     opened.fact("extras", extras.join(", "));

@@ -136,6 +136,8 @@ fn open(source: SourceRef) -> Result<Opened> {
     let kib = |bytes: u64| format!("{} KiB", bytes >> 10);
     let character = if header.chr == 0 { "RAM".into() } else { kib(header.chr) };
     opened.fact("chips", format!("program {}, characters {character}", kib(header.prg)));
+    let ram = header.prg_ram.0 + header.prg_ram.1;
+    opened.fact("RAM", if ram >= 1 << 10 { kib(ram) } else { String::new() });
     let mirroring = match (head[6] & 8 != 0, head[6] & 1 != 0) {
         (true, _) => "four screens",
         (_, true) => "vertical",

@@ -161,6 +161,7 @@ fn open(source: SourceRef) -> Result<Opened> {
     let speed = if h[0x15] & 0x10 != 0 { ", fast" } else { "" };
     opened.fact("mapper", format!("{}{speed} (header at {at:#x}, {points} points)", map.name));
     opened.fact("chips", chips(h[0x15], h[0x16]));
+    opened.fact("RAM", if (1..=9).contains(&h[0x18]) { format!("{} KiB", 1 << h[0x18]) } else { String::new() });
 
     let declared = (7..=13).contains(&h[0x17]).then(|| Declared::UpTo(1024 << h[0x17]));
     let mut rom = plain("sfc", SNES.name, body.clone(), save(h, extended, is_extended));

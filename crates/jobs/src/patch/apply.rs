@@ -72,7 +72,7 @@ pub struct Options {
     pub digests: Vec<Algorithm>,
 }
 
-/// A file in memory, and how it came about.
+/// The file that is patched, for what has to be said when a patch does not fit.
 struct Stand<'a> {
     item: &'a Item,
     source: &'a SourceRef,

@@ -29,8 +29,10 @@ const HEADER: usize = 0x200;
 const HEADER_CRC: usize = 0x15e;
 /// CRC-16 of the 156 bytes at 0xc0, as every cartridge that starts has it.
 pub(super) const LOGO_CRC: u16 = 0xcf56;
-/// The secure area, when it is there: up to the end of the region that its checksum is of.
+/// Where the first program begins if it has a secure area, up to the end of what its checksum is of.
 const SECURE: std::ops::Range<u64> = 0x4000..0x8000;
+/// Bytes at the beginning of the secure area that are encrypted on the cartridge.
+const CODED: usize = 0x800;
 /// What the first eight bytes of the secure area are once it was decrypted.
 const DECRYPTED: [u8; 8] = [0xff, 0xde, 0xff, 0xe7, 0xff, 0xde, 0xff, 0xe7];
 /// Bytes of the signature for download play that may follow after the used size, and its mark.
@@ -172,21 +174,23 @@ fn shape(source: &dyn Source, used: u64) -> Result<Shape> {
 
 /// What the first 2 KiB of the first program are, in words, and the checksum that is of them when encrypted.
 fn secure_area(source: &dyn Source, h: &[u8; HEADER]) -> Result<(&'static str, Option<decanter_core::rom::Check>)> {
-    if !SECURE.contains(&u64::from(le32(h, 0x20))) {
+    let start = u64::from(le32(h, 0x20));
+    if !SECURE.contains(&start) {
         return Ok(("none: the first program begins elsewhere, as homebrew does", None));
     }
     if source.len() < SECURE.end {
         return Ok(("cut off: the file ends before it does", None));
     }
-    let area = read_vec(source, SECURE.start, SECURE.end - SECURE.start, "the secure area", 0x4000)?;
+    let area = read_vec(source, start, SECURE.end - start, "the secure area", 0x4000)?;
+    let coded = &area[..area.len().min(CODED)];
     let check = check16("secure area checksum", le16(h, 0x6c), crc16(&area));
-    Ok(if area[..8] == DECRYPTED {
+    Ok(if area.starts_with(&DECRYPTED) {
         ("decrypted: its checksum is of the encrypted form, and cannot be compared", None)
-    } else if area[..0x800].iter().all(|&b| b == area[0]) {
+    } else if coded.iter().all(|&b| b == area[0]) {
         ("missing: it is filled with one value", None)
     } else if check.is_right {
         ("encrypted, as on the cartridge; its checksum holds", Some(check))
-    } else if looks_random(&area[..0x800]) {
+    } else if looks_random(coded) {
         ("encrypted by the look of it, but its checksum does not hold", Some(check))
     } else {
         ("plain, without the mark of decryption", None)
