@@ -382,8 +382,8 @@ pub enum Command {
 pub enum PatchCommand {
     /// Apply patches to a file, in the order given; the file is checked before, the result after
     #[command(
-        after_help = "Examples:  decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o fogbell.gb\n           \
-        decanter patch apply fogbell.gb saltmarsh/drawer/Fogbell.ups --undo -o again.gb\n\n\
+        after_help = "Examples:  decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o new.gb\n           \
+        decanter patch apply new.gb saltmarsh/drawer/Fogbell.ups --undo -o again.gb\n\n\
         The source is never changed. If a patch expects the ROM with a header, in another byte order, trimmed or\n\
         padded, the error says so, and which command fits."
     )]
@@ -408,7 +408,7 @@ pub enum PatchCommand {
         algorithm: Vec<Algorithm>,
     },
     /// Make a patch that leads from one file to another; it is proven before it is written
-    #[command(after_help = "Example:  decanter patch make saltmarsh/drawer/Fogbell.gb fogbell.gb -o change.bps\n\n\
+    #[command(after_help = "Example:  decanter patch make saltmarsh/drawer/Fogbell.gb new.gb -o change.bps\n\n\
         bps finds what was moved, and carries checksums; ups leads both ways; ips has neither, and ends at 16 MiB.")]
     Make {
         /// The file before
