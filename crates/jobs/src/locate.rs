@@ -123,26 +123,6 @@ pub fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Resu
     open_quietly(shown, setting).map_err(|e| Failure::new(what(), e))
 }
 
-/// The bytes at an address, whatever they are: for jobs that need not understand them.
-///
-/// # Errors
-/// A [`Failure`] that names the source.
-pub(crate) fn open_unknown(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
-    let reached = reach(shown, setting).map_err(|e| Failure::new(format!("cannot {verb} \"{shown}\""), e))?;
-    let Found::Place(place) = reached.found else { return open(shown, verb, setting) };
-    Ok(Item {
-        shown: shown.to_owned(),
-        address: shown.to_owned(),
-        host: reached.host,
-        stem: stem_of(&place.name),
-        around: reached.kinds,
-        source: Some(place.source),
-        opened: Opened::new("unknown", "file of unknown kind"),
-        keyring: keys::gather(setting, &reached.around),
-        descriptions: Vec::new(),
-    })
-}
-
 /// What an address leads to, before anything is looked through.
 struct Reached {
     host: PathBuf,

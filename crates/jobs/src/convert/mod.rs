@@ -195,7 +195,7 @@ pub fn convert(
     let item = match opened(shown, options, setting) {
         // What nobody understands can still be kept.
         Err(f) if to == Some("zst") && matches!(*f.cause, Error::NotUnderstood { .. }) => {
-            locate::open_unknown(shown, "convert", setting)?
+            locate::open_lightly(shown, "convert", setting)?
         }
         Err(f) if to == Some("nes") && options.header.is_some() && matches!(*f.cause, Error::NotUnderstood { .. }) => {
             with_header(shown, options, setting)?
