@@ -17,6 +17,18 @@ impl PartId {
     }
 }
 
+/// Number of a run of parts whose blocks are hashed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BlocksId(usize);
+
+/// A run of parts whose bytes are hashed block by block.
+#[derive(Debug, Clone)]
+pub(crate) struct BlockRun {
+    pub(crate) first: usize,
+    pub(crate) last: usize,
+    pub(crate) block: usize,
+}
+
 /// Turns the bytes of a source into fewer, chunk by chunk, on many threads.
 pub trait Packer: Send + Sync {
     /// Bytes of the source that one thread packs at a time. Memory grows with it.
@@ -43,6 +55,7 @@ pub trait PackWorker {
 pub struct Known<'a> {
     pub(crate) digests: &'a [Option<Vec<Digest>>],
     pub(crate) marks: &'a [Vec<u32>],
+    pub(crate) blocks: &'a [Vec<u8>],
 }
 
 impl Known<'_> {
@@ -56,6 +69,11 @@ impl Known<'_> {
         found
             .map(|d| d.bytes.as_slice())
             .ok_or_else(|| Error::Usage(format!("the {} of part {} was not asked for", algorithm.name(), part.0)))
+    }
+
+    /// The digests of a run that was added with [`Blueprint::measure_blocks`]: SHA-256, 32 bytes each, in order.
+    pub fn blocks(&self, run: BlocksId) -> &[u8] {
+        self.blocks.get(run.0).map_or(&[], Vec::as_slice)
     }
 
     /// The marks of a packed part, one a chunk, in order; none for other parts.
@@ -94,6 +112,7 @@ impl Part {
 #[derive(Clone, Default)]
 pub struct Blueprint {
     pub(crate) parts: Vec<Part>,
+    pub(crate) block_runs: Vec<BlockRun>,
 }
 
 impl Blueprint {
@@ -172,6 +191,20 @@ impl Blueprint {
         if !wanted.contains(&algorithm) {
             wanted.push(algorithm);
         }
+    }
+
+    /// Asks for the SHA-256 of every `block` bytes of the parts from `first` to `last`, the last block filled up with
+    /// zeros: what hash trees are made of. A late part that uses them needs `last`.
+    ///
+    /// # Errors
+    /// [`Error::Usage`] for blocks of no bytes, and for a run with late or packed parts, whose bytes do not pass by.
+    pub fn measure_blocks(&mut self, first: PartId, last: PartId, block: usize) -> Result<BlocksId> {
+        let run = self.parts.get(first.0..=last.0).filter(|_| block > 0);
+        if !run.is_some_and(|parts| parts.iter().all(|p| matches!(p.content, Content::Source(_)))) {
+            return Err(Error::Usage("only a run of sources can be hashed block by block".into()));
+        }
+        self.block_runs.push(BlockRun { first: first.0, last: last.0, block });
+        Ok(BlocksId(self.block_runs.len() - 1))
     }
 
     /// The output as a source, without writing it.

@@ -8,6 +8,7 @@ use crate::keyring::Keyring;
 use crate::label::Label;
 use crate::patch::Patch;
 use crate::rom::Rom;
+use crate::seal::{Sealed, Settled};
 use crate::source::{Source, SourceRef};
 use crate::tree::Tree;
 use crate::watch::{Notice, Watch};
@@ -49,6 +50,12 @@ pub trait Format: Send + Sync {
 
     /// True for what a cartridge holds. An archive is looked through for it as for an image.
     fn is_rom(&self) -> bool {
+        false
+    }
+
+    /// True for titles of a console that are packed to be installed or to be started: cartridge images, packages, and
+    /// their contents. An archive is looked through for them as for an image.
+    fn is_package(&self) -> bool {
         false
     }
 
@@ -166,6 +173,10 @@ pub struct Opened {
     pub patch: Option<Arc<dyn Patch>>,
     /// Titles and pictures that it carries.
     pub label: Option<Label>,
+    /// Stretches with the digests that it carries of them.
+    pub sealed: Vec<Sealed>,
+    /// What its headers say of each other, and whether that holds.
+    pub settled: Vec<Settled>,
 }
 
 /// A track of a CD image.
@@ -222,6 +233,8 @@ impl Opened {
             rom: None,
             patch: None,
             label: None,
+            sealed: Vec::new(),
+            settled: Vec::new(),
         }
     }
 

@@ -6,7 +6,9 @@
 pub mod archive;
 pub mod cartridge;
 pub mod chunked;
+mod num;
 pub mod optical;
+pub mod package;
 pub mod patch;
 pub mod record;
 pub mod time;
@@ -37,6 +39,10 @@ pub static REGISTRY: Registry = Registry::new(&[
     &optical::ps3::Ps3Disc,
     &optical::psp::PspDisc,
     &optical::xdvdfs::Xdvdfs,
+    &package::n3ds::ncsd::CARTRIDGE,
+    &package::n3ds::ncch::CONTENT,
+    &package::n3ds::cia::PACKAGE,
+    &package::n3ds::smdh::ICON,
     &patch::bps::Bps,
     &patch::ips::Ips,
     &patch::ups::Ups,

@@ -20,6 +20,7 @@ pub mod rom;
 pub mod save;
 pub mod verify;
 
+pub use decanter_core::tell::grouped;
 pub use failure::Failure;
 pub use keys::{KeysReport, keys};
 pub use locate::{Item, open};
@@ -78,17 +79,4 @@ pub enum Answer {
     NotUnderstood,
     /// Something could not be read; the rest was.
     ReadError,
-}
-
-/// `1234567` as `1,234,567`.
-pub fn grouped(value: u64) -> String {
-    let digits = value.to_string();
-    let mut text = String::new();
-    for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
 }

@@ -4,7 +4,7 @@
 use crate::{Failure, Setting, keys};
 use decanter_core::format::{Beside, Context, Opened};
 use decanter_core::keyring::plain;
-use decanter_core::source::{FileSource, Source, SourceRef};
+use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
 use decanter_core::split;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Concat, MOST_HELD, held};
@@ -239,7 +239,7 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
             .map_err(|e| too_short(e, &place.name, place.source.len()))?;
         names.reverse();
         // What is an image or a ROM itself is what was asked for, whatever files are in it.
-        let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom());
+        let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom() || f.is_package());
         let inner = match &opened.tree {
             Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
                 only_image(tree)?
@@ -352,11 +352,8 @@ fn folder_tree(root: &Path) -> Result<Tree> {
         let kind = if entry.file_type().is_dir() {
             Kind::Folder
         } else if entry.file_type().is_file() {
-            let content = match FileSource::open(entry.path()) {
-                Ok(source) => Content::Whole(Arc::new(source)),
-                Err(e) => Content::Broken(e.to_string()),
-            };
             let len = entry.metadata().map_or(0, |m| m.len());
+            let content = Content::Whole(Arc::new(PathSource::new(entry.path(), len)));
             Kind::File(File { len, spans: Vec::new(), content })
         } else if entry.file_type().is_symlink() {
             Kind::Link(std::fs::read_link(entry.path()).unwrap_or_default().to_string_lossy().into_owned())
@@ -414,7 +411,7 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
     let is_alone = tree.files().count() == 1;
     for (path, place) in candidates {
         match REGISTRY.detect(place.source.as_ref(), &[]) {
-            Ok(Some(format)) if format.is_image() || format.is_packed_image() => {
+            Ok(Some(format)) if format.is_image() || format.is_packed_image() || format.is_package() => {
                 images += 1;
                 image = Some((path, place));
             }
@@ -480,7 +477,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     }
     let format = match REGISTRY.detect(source.as_ref(), &[])? {
         Some(format) if format.is_rom() => format,
-        Some(format) if format.is_image() || format.is_packed_image() => return Ok(Inner::Image),
+        Some(format) if format.is_image() || format.is_packed_image() || format.is_package() => return Ok(Inner::Image),
         _ => return Ok(Inner::Other),
     };
     let stem = stem_of(path.rsplit('/').next().unwrap_or(path));

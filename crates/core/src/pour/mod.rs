@@ -4,6 +4,7 @@
 //! other threads read, decrypt and hash; it is flushed to the disk and gets its final name only when it is
 //! complete. Stopped or killed at any moment, there is no file under the final name.
 
+mod blocks;
 mod draft;
 mod packed;
 mod partial;
@@ -20,6 +21,7 @@ use crate::error::{Error, Result};
 use crate::os;
 use crate::source::{Bytes, FileSource, Place, SourceRef};
 use crate::watch::Watch;
+use blocks::BlockHasher;
 use pipeline::{Consumer, Data, Piece, Plan};
 use serde::Serialize;
 use std::fs::File;
@@ -152,6 +154,7 @@ pub(crate) fn write_parts(
     let has_late = blueprint.parts.iter().any(|p| matches!(p.content, Content::Late { .. }));
     let mut whole: Vec<Hasher> = if has_late { Vec::new() } else { digests.iter().map(|&a| Hasher::new(a)).collect() };
     let mut measured = PartHashers::new(&blueprint.parts);
+    let mut blocks: Vec<BlockHasher> = blueprint.block_runs.iter().map(BlockHasher::new).collect();
     let mut output = Output { file, path, kernel_bytes: 0, hole_bytes: 0 };
     let mut offsets = Vec::with_capacity(blueprint.parts.len());
     let mut marks = vec![Vec::new(); blueprint.parts.len()];
@@ -163,7 +166,8 @@ pub(crate) fn write_parts(
             Content::Source(source) => run.push((number, source.clone())),
             Content::Late { len, .. } => run.push((number, Arc::new(crate::view::Fill { byte: 0, len: *len }))),
             Content::Packed { source, packer } => {
-                write_run(std::mem::take(&mut run), run_at, &mut whole, &mut measured, &mut output, watch)?;
+                let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks };
+                write_run(std::mem::take(&mut run), run_at, look, &mut output, watch)?;
                 let raw = &mut measured.hashers[number];
                 let look = packed::Look { raw, packed: &mut whole };
                 let done = packed::write(source, packer.as_ref(), &mut output, at, look, watch)?;
@@ -175,12 +179,14 @@ pub(crate) fn write_parts(
         }
         at += part.len();
     }
-    write_run(run, run_at, &mut whole, &mut measured, &mut output, watch)?;
+    let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks };
+    write_run(run, run_at, look, &mut output, watch)?;
     file.set_len(at).map_err(|e| Error::io("reserve", path, e))?;
 
     let mut known = measured.finish();
+    let blocks: Vec<Vec<u8>> = blocks.into_iter().map(BlockHasher::finish).collect();
     let digests = if has_late {
-        write_late_parts(&blueprint.parts, &offsets, &mut known, &marks, file, path)?;
+        write_late_parts(&blueprint.parts, &offsets, &mut known, &Looked { marks: &marks, blocks: &blocks }, file, path)?;
         let source: SourceRef = Arc::new(FileSource::open(path)?);
         if digests.is_empty() { Vec::new() } else { digest::of_source(&source, digests, &())? }
     } else {
@@ -234,26 +240,36 @@ impl Output<'_> {
     }
 }
 
+/// Who looks at the bytes of a run while it is written.
+struct RunLook<'a> {
+    whole: &'a mut [Hasher],
+    measured: &'a mut PartHashers,
+    blocks: &'a mut [BlockHasher],
+}
+
 /// Writes parts that follow each other, from byte `at` of the output on.
 fn write_run(
     run: Vec<(usize, SourceRef)>,
     at: u64,
-    whole: &mut [Hasher],
-    measured: &mut PartHashers,
+    look: RunLook<'_>,
     output: &mut Output<'_>,
     watch: &dyn Watch,
 ) -> Result<()> {
     if run.is_empty() {
         return Ok(());
     }
+    let RunLook { whole, measured, blocks } = look;
     let measures = run.iter().any(|(number, _)| !measured.hashers[*number].is_empty());
-    let plan = Plan::parts(run, at, !whole.is_empty() || measures);
+    let plan = Plan::parts(run, at, !whole.is_empty() || measures || !blocks.is_empty());
     let mut consumers: Vec<Consumer<'_>> = Vec::new();
     for hasher in whole {
         consumers.push(Box::new(move |p| p.each_slice(|bytes| hasher.update(bytes))));
     }
     if measures {
         consumers.push(Box::new(|p| measured.take(p)));
+    }
+    for hasher in blocks {
+        consumers.push(Box::new(move |p| hasher.take(p)));
     }
     pipeline::run_with(plan, consumers, watch, &mut |piece| {
         output.piece(&piece)?;
@@ -315,12 +331,18 @@ impl PartHashers {
     }
 }
 
+/// What was found out of the parts that stand before and after the late ones, digests of whole parts aside.
+struct Looked<'a> {
+    marks: &'a [Vec<u32>],
+    blocks: &'a [Vec<u8>],
+}
+
 /// Computes the late parts, each once everything it needs is known, and writes them in place.
 fn write_late_parts(
     parts: &[Part],
     offsets: &[u64],
     known: &mut [Option<Vec<Digest>>],
-    marks: &[Vec<u32>],
+    looked: &Looked<'_>,
     file: &File,
     path: &Path,
 ) -> Result<()> {
@@ -339,7 +361,7 @@ fn write_late_parts(
             let Some(make) = make else {
                 return Err(Error::Usage(format!("nobody said how late part {number} is computed")));
             };
-            let bytes = make(&Known { digests: known, marks })?;
+            let bytes = make(&Known { digests: known, marks: looked.marks, blocks: looked.blocks })?;
             if bytes.len() as u64 != *len {
                 let text = format!("late part {number} has {} bytes instead of {len}", bytes.len());
                 return Err(Error::Usage(text));

@@ -32,6 +32,16 @@ impl FileSource {
         }
         Ok(Self { file: Arc::new(file), path: path.to_owned(), len: meta.len(), run: Mutex::new(None) })
     }
+
+    /// Takes over the run that was found when the same file was open before.
+    pub(super) fn recall(&self, run: Option<(Range<u64>, bool)>) {
+        *self.run.lock().unwrap_or_else(PoisonError::into_inner) = run;
+    }
+
+    /// The run that was asked for last.
+    pub(super) fn recalled(&self) -> Option<(Range<u64>, bool)> {
+        self.run.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
 }
 
 impl Source for FileSource {

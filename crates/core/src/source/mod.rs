@@ -2,10 +2,12 @@
 
 mod bytes;
 mod file;
+mod path;
 mod reader;
 
 pub use bytes::Bytes;
 pub use file::FileSource;
+pub use path::PathSource;
 pub use reader::Reader;
 
 use crate::error::{Error, Result};

@@ -2,6 +2,7 @@
 
 mod blockwise;
 mod cached;
+mod chained;
 mod checked;
 mod cipher;
 mod concat;
@@ -12,9 +13,11 @@ mod locked;
 mod overlay;
 mod slice;
 mod spaced;
+mod stream;
 
 pub use blockwise::{Blockwise, Change};
 pub use cached::{Blocks, Cached};
+pub use chained::ChainedCbc;
 pub use checked::Checked;
 pub use cipher::{Ciphered, Direction, SectorCbc};
 pub use concat::Concat;
@@ -25,6 +28,7 @@ pub use locked::Locked;
 pub use overlay::Overlay;
 pub use slice::Slice;
 pub use spaced::Spaced;
+pub use stream::{CtrRanges, Keystream, Streamed};
 
 use std::ops::Range;
 

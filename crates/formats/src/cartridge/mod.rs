@@ -14,7 +14,7 @@ pub mod save;
 pub mod shape;
 pub mod sms;
 pub mod snes;
-mod text;
+pub(crate) mod text;
 
 use decanter_core::Result;
 use decanter_core::format::{Context, Format, Opened};
@@ -163,22 +163,6 @@ pub(crate) fn is_cut(rom: &Rom) -> bool {
 /// A sum of bytes.
 pub(crate) fn sum8(bytes: &[u8]) -> u32 {
     bytes.iter().fold(0, |sum, &b| sum.wrapping_add(u32::from(b)))
-}
-
-pub(crate) fn be16(bytes: &[u8], at: usize) -> u16 {
-    u16::from_be_bytes([bytes[at], bytes[at + 1]])
-}
-
-pub(crate) fn le16(bytes: &[u8], at: usize) -> u16 {
-    u16::from_le_bytes([bytes[at], bytes[at + 1]])
-}
-
-pub(crate) fn be32(bytes: &[u8], at: usize) -> u32 {
-    u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]])
-}
-
-pub(crate) fn le32(bytes: &[u8], at: usize) -> u32 {
-    u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]])
 }
 
 /// A checksum of 8 or 16 bits.

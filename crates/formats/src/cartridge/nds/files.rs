@@ -1,6 +1,6 @@
 //! The files: names from the file name table, places from the file allocation table; programs and overlays beside them.
 
-use super::super::{le16, le32};
+use crate::num::{le16, le32};
 use super::{HEADER, NINTENDO_DS, range};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};

@@ -1,0 +1,65 @@
+//! Seals: the digests that a source carries of its own bytes, as its format found them while opening.
+
+use crate::digest::Digest;
+use crate::error::KeyTrouble;
+use crate::format::Transform;
+use crate::source::SourceRef;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// A stretch of a source that is read once for all seals on it.
+#[derive(Clone)]
+pub struct Sealed {
+    /// What it is: "content 0, the game".
+    pub name: String,
+    /// Its bytes, as the seals on stored bytes see them.
+    pub source: SourceRef,
+    /// From those to plaintext, where something in it is encrypted.
+    pub transform: Option<Arc<dyn Transform>>,
+    /// Why plaintext is out of reach, if it is.
+    pub trouble: Option<KeyTrouble>,
+    /// The seals.
+    pub seals: Vec<Seal>,
+}
+
+/// A digest that a source carries.
+#[derive(Clone)]
+pub struct Seal {
+    /// What is sealed: "RomFS, level 3".
+    pub name: String,
+    /// Where it is, in bytes of [`Sealed::source`].
+    pub range: Range<u64>,
+    /// Whether the digest is of plaintext; else it is of the bytes as stored.
+    pub of_plaintext: bool,
+    /// The digest.
+    pub expected: Expected,
+    /// What it means if it does not hold, and what to do.
+    pub matters: &'static str,
+}
+
+/// What a seal says.
+#[derive(Clone)]
+pub enum Expected {
+    /// One digest of all of it.
+    Digest(Digest),
+    /// A SHA-256 for every block, the last one filled up with zeros.
+    Blocks {
+        /// The digests, 32 bytes each, in order.
+        digests: SourceRef,
+        /// Bytes of a block.
+        block: u64,
+    },
+}
+
+/// Something that was settled while opening, because it takes headers only.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settled {
+    /// What: "title metadata, content records".
+    pub name: String,
+    /// Whether it is as it should be.
+    pub holds: bool,
+    /// What was found.
+    pub note: Option<String>,
+    /// What it means if it does not hold; `None` where it changes nothing for those who load the source.
+    pub matters: Option<&'static str>,
+}

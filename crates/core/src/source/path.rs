@@ -1,0 +1,46 @@
+use super::{Extent, FileSource, Source, check_range};
+use crate::error::Result;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+/// A file that is opened anew whenever it is asked for something: for folders with more files than a process may hold
+/// open. Its length is the one that was found when the folder was read.
+#[derive(Debug)]
+pub struct PathSource {
+    path: PathBuf,
+    len: u64,
+    /// The run of data or hole that was asked for last.
+    run: Mutex<Option<(Range<u64>, bool)>>,
+}
+
+impl PathSource {
+    /// The file at `path`, which has `len` bytes.
+    pub fn new(path: &Path, len: u64) -> Self {
+        Self { path: path.to_owned(), len, run: Mutex::new(None) }
+    }
+}
+
+impl Source for PathSource {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        FileSource::open(&self.path)?.read_at(offset, buf)
+    }
+
+    fn extent_at(&self, offset: u64) -> Result<Extent> {
+        let file = FileSource::open(&self.path)?;
+        // What was cut off since the folder was read is told by reading, not here.
+        if offset >= file.len() {
+            return Ok(Extent { place: super::Place::Computed, len: self.len - offset });
+        }
+        let mut run = self.run.lock().unwrap_or_else(PoisonError::into_inner);
+        file.recall(run.take());
+        let extent = file.extent_at(offset)?.at_most(self.len - offset);
+        *run = file.recalled();
+        Ok(extent)
+    }
+}

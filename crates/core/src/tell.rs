@@ -1,0 +1,14 @@
+//! Numbers as they are told.
+
+/// `1234567` as `1,234,567`.
+pub fn grouped(value: u64) -> String {
+    let digits = value.to_string();
+    let mut text = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}

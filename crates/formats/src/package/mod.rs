@@ -1,0 +1,3 @@
+//! Titles of consoles, as they are packed to be installed.
+
+pub mod n3ds;

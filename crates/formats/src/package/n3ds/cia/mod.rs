@@ -1,0 +1,469 @@
+//! An installable package (CIA). Layout: docs/formats/n3ds-package.md.
+
+mod compose;
+pub mod ticket;
+pub mod tmd;
+
+pub use compose::{Making, compose};
+
+use super::ncch::header::Kind as ContentKind;
+use super::ncch::{self, Content};
+use super::{digest, keys, ncsd, title};
+use crate::num::{be32, le32, le64};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::error::KeyTrouble;
+use decanter_core::format::{Context, Format, KeyState, Opened, Region, State};
+use decanter_core::keyring::Keyring;
+use decanter_core::seal::{Expected, Seal, Sealed, Settled};
+use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
+use decanter_core::tell::grouped;
+use decanter_core::tree::{self, File, Kind, Node, Tree};
+use decanter_core::view::{ChainedCbc, Locked, Slice};
+use decanter_core::{Error, Result};
+use std::ops::Range;
+use std::sync::Arc;
+use ticket::Ticket;
+use tmd::{ENCRYPTED, Record, Tmd};
+
+pub(crate) const ID: &str = "cia";
+/// Bytes of the header, and of the bitmap at its end.
+pub const HEADER: u64 = 0x2020;
+const BITMAP_AT: usize = 0x20;
+/// Sections begin at multiples of this.
+pub const ALIGN: u64 = 0x40;
+/// Bytes of the meta section.
+pub const META: u64 = 0x3ac0;
+/// The largest certificate area, ticket, metadata and meta section that are read.
+const MOST_SECTION: u64 = 8 << 20;
+
+/// The format.
+pub struct Cia;
+/// The one instance.
+pub static PACKAGE: Cia = Cia;
+
+/// A content of a package.
+pub struct Entry {
+    /// Its record.
+    pub record: Record,
+    /// Where it is in the package; `None` when the bitmap says that it is not there.
+    pub range: Option<Range<u64>>,
+    /// Its bytes without the title key's encryption; fails where that key is missing.
+    pub plain: Option<SourceRef>,
+    /// What it is, or why that cannot be read.
+    pub content: std::result::Result<Content, String>,
+}
+
+/// A package, opened.
+pub struct Package {
+    /// The header's 0x20 bytes and the bitmap.
+    pub header: Vec<u8>,
+    /// Sections: certificates, ticket, title metadata, contents, meta.
+    pub sections: [Range<u64>; 5],
+    /// The ticket.
+    pub ticket: Ticket,
+    /// The title metadata.
+    pub tmd: Tmd,
+    /// The contents, in the order of the metadata.
+    pub entries: Vec<Entry>,
+    /// What is known of the title key; `NotNeeded` when nothing is under it.
+    pub title_key: KeyState,
+}
+
+/// Length of a signature with its type and padding; what it signs follows.
+///
+/// # Errors
+/// [`Error::Malformed`] for an unknown type.
+pub(crate) fn signature_len(bytes: &[u8]) -> Result<usize> {
+    let kind = if bytes.len() >= 4 { be32(bytes, 0) } else { 0 };
+    match kind {
+        0x1_0000 | 0x1_0003 => Ok(4 + 0x200 + 0x3c),
+        0x1_0001 | 0x1_0004 => Ok(4 + 0x100 + 0x3c),
+        0x1_0002 | 0x1_0005 => Ok(4 + 0x3c + 0x40),
+        other => Err(Error::malformed(ID, format!("a signature of unknown type {other:#x}"), 0)),
+    }
+}
+
+/// Lengths of the sections in the order in which they stand, from the header.
+fn sections(header: &[u8]) -> Result<[Range<u64>; 5]> {
+    let word = |at| u64::from(le32(header, at));
+    let mut at = word(0).next_multiple_of(ALIGN);
+    let mut all = [const { 0..0 }; 5];
+    for (slot, len) in all.iter_mut().zip([word(8), word(0xc), word(0x10), le64(header, 0x18), word(0x14)]) {
+        let end = at.checked_add(len).filter(|&end| end < u64::MAX - ALIGN);
+        let end = end.ok_or_else(|| Error::malformed(ID, "contents of an impossible length", 0x18))?;
+        *slot = at..end;
+        at = end.next_multiple_of(ALIGN);
+    }
+    Ok(all)
+}
+
+/// An error of a section, with its offset in the package.
+fn shifted(error: Error, by: u64) -> Error {
+    match error {
+        Error::Malformed { format, what, offset } => Error::Malformed { format, what, offset: offset + by },
+        other => other,
+    }
+}
+
+impl Package {
+    /// Opens a package with all contents in it.
+    ///
+    /// # Errors
+    /// For a header, ticket or metadata that cannot be right. A content that cannot be read is an entry with the reason.
+    pub fn read(source: &SourceRef, keys: &Keyring) -> Result<Self> {
+        let header = read_vec(source.as_ref(), 0, HEADER, "the header of a package", HEADER)?;
+        if u64::from(le32(&header, 0)) != HEADER {
+            return Err(Error::malformed(ID, format!("a header of {:#x} bytes", le32(&header, 0)), 0));
+        }
+        let sections = sections(&header)?;
+        let read = |section: &Range<u64>, what| read_vec(source.as_ref(), section.start, section.end - section.start, what, MOST_SECTION);
+        let ticket = Ticket::parse(read(&sections[1], "a ticket")?).map_err(|e| shifted(e, sections[1].start))?;
+        let tmd = Tmd::parse(&read(&sections[2], "title metadata")?).map_err(|e| shifted(e, sections[2].start))?;
+        let mut package = Self { header, sections, ticket, tmd, entries: Vec::new(), title_key: KeyState::NotNeeded };
+        package.entries = package.contents(source, keys)?;
+        Ok(package)
+    }
+
+    fn contents(&mut self, source: &SourceRef, keys: &Keyring) -> Result<Vec<Entry>> {
+        let mut at = self.sections[3].start;
+        let mut key = None;
+        let mut entries = Vec::new();
+        for record in self.tmd.records.clone() {
+            if !self.is_present(record.index) {
+                entries.push(Entry { record, range: None, plain: None, content: Err("it is not in the package".into()) });
+                continue;
+            }
+            let end = at.checked_add(record.len).filter(|_| record.len <= u64::MAX / 4);
+            let Some(end) = end else {
+                return Err(Error::malformed(ID, format!("content {} of an impossible length", record.index), self.sections[2].start));
+            };
+            let range = at..end;
+            at = end;
+            let there = source.len().saturating_sub(range.start).min(record.len);
+            let stored: SourceRef = Arc::new(Slice::new(source.clone(), range.start.min(source.len()), there)?);
+            let plain = if record.kind & ENCRYPTED == 0 {
+                stored
+            } else {
+                let found = key.get_or_insert_with(|| self.ticket.title_key(keys));
+                self.unchained(&record, stored, found)?
+            };
+            let content = match Content::read(&plain, keys) {
+                Ok(content) if content.header.len > record.len => {
+                    Err(format!("its header says {} bytes, the metadata {}", content.header.len, record.len))
+                }
+                Ok(content) => Ok(content),
+                Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+                Err(Error::Key(trouble)) => Err(trouble.to_string()),
+                Err(e) => Err(e.to_string()),
+            };
+            entries.push(Entry { record, range: Some(range), plain: Some(plain), content });
+        }
+        self.title_key = self.title_key_state(&entries, key);
+        Ok(entries)
+    }
+
+    /// A content without the title key's encryption; locked where the key is missing, cut to whole blocks.
+    fn unchained(
+        &self,
+        record: &Record,
+        stored: SourceRef,
+        found: &std::result::Result<(decanter_core::Key, String), KeyTrouble>,
+    ) -> Result<SourceRef> {
+        let whole = stored.len() / 16 * 16;
+        let stored: SourceRef = Arc::new(Slice::new(stored, 0, whole)?);
+        match found {
+            Ok((key, _)) => {
+                let mut iv = [0; 16];
+                iv[..2].copy_from_slice(&record.index.to_be_bytes());
+                Ok(Arc::new(ChainedCbc::new(stored, key, iv)?))
+            }
+            Err(trouble) => Ok(Arc::new(Locked::new(stored, Arc::new([0..whole]), trouble.clone()))),
+        }
+    }
+
+    fn title_key_state(&self, entries: &[Entry], key: Option<std::result::Result<(decanter_core::Key, String), KeyTrouble>>) -> KeyState {
+        match key {
+            None => KeyState::NotNeeded,
+            Some(Err(trouble)) => KeyState::Trouble(trouble),
+            Some(Ok((_, origin))) => {
+                let coded = entries.iter().filter(|e| e.record.kind & ENCRYPTED != 0 && e.plain.is_some());
+                let marks: Vec<bool> = coded.map(|e| e.content.is_ok()).collect();
+                // A content of another kind has no mark; but if not one has it, the key is wrong.
+                if marks.iter().any(|m| *m) {
+                    KeyState::Found { origin, proof: Some("the marks of its contents".into()) }
+                } else {
+                    let need = format!("the title key of {}", title::shown(self.ticket.title_id()));
+                    KeyState::Trouble(KeyTrouble { need, wrong: vec![origin], looked: Vec::new() })
+                }
+            }
+        }
+    }
+
+    /// Whether the bitmap in the header says that the content with this index is there.
+    pub fn is_present(&self, index: u16) -> bool {
+        self.header[BITMAP_AT + usize::from(index / 8)] & 0x80 >> (index % 8) != 0
+    }
+
+    /// The program, if it can be read.
+    pub fn main(&self) -> Option<&Content> {
+        let first = self.entries.iter().find(|e| e.record.index == 0).or(self.entries.first());
+        first.and_then(|e| e.content.as_ref().ok())
+    }
+
+    /// Where the package ends.
+    pub fn end(&self) -> u64 {
+        let meta = &self.sections[4];
+        if meta.is_empty() { self.sections[3].end } else { meta.end }
+    }
+
+    /// The first trouble with any key.
+    pub fn trouble(&self) -> Option<&KeyTrouble> {
+        if let KeyState::Trouble(trouble) = &self.title_key {
+            return Some(trouble);
+        }
+        self.entries.iter().filter_map(|e| e.content.as_ref().ok()).find_map(Content::trouble)
+    }
+
+    /// The package with nothing encrypted in it, all hashes redone.
+    ///
+    /// # Errors
+    /// What composing fails with.
+    pub fn clear(&self, source: &SourceRef) -> Result<Blueprint> {
+        let slice = |range: &Range<u64>| -> Result<SourceRef> {
+            Ok(Arc::new(Slice::new(source.clone(), range.start, range.end - range.start)?))
+        };
+        let mut ticket = Ticket::parse(self.ticket.bytes.clone())?;
+        ticket.unsign();
+        let mut tmd = Tmd::parse(&self.tmd.bytes())?;
+        tmd.unsign();
+        let mut contents = Vec::new();
+        tmd.records.clear();
+        for entry in &self.entries {
+            let mut record = entry.record.clone();
+            record.kind &= !ENCRYPTED;
+            if let Some(plain) = &entry.plain {
+                let content = entry.content.as_ref().ok();
+                contents.push((record.clone(), content.map_or(plain, |c| &c.clear).clone()));
+            }
+            tmd.records.push(record);
+        }
+        let meta = (!self.sections[4].is_empty()).then(|| slice(&self.sections[4])).transpose()?;
+        compose(Making { certificates: Some(slice(&self.sections[0])?), ticket, tmd, contents, meta })
+    }
+}
+
+/// Folder of a content in the tree.
+fn folder_of(entry: &Entry) -> String {
+    match (entry.record.index, entry.content.as_ref().ok().map(|c| c.header.kind())) {
+        (0, _) => "game".into(),
+        (_, Some(ContentKind::Manual)) => "manual".into(),
+        (_, Some(ContentKind::Child)) => "child".into(),
+        (index, _) => format!("content {index:04}"),
+    }
+}
+
+fn file_node(path: String, source: &SourceRef, range: &Range<u64>) -> Result<Node> {
+    let len = range.end - range.start;
+    let content = match check_range(source.len(), range.start, len) {
+        Ok(()) => tree::Content::Whole(Arc::new(Slice::new(source.clone(), range.start, len)?)),
+        Err(_) => tree::Content::Cut { missing: (range.end - source.len().max(range.start)).min(len) },
+    };
+    Ok(Node { path, kind: Kind::File(File { len, spans: Vec::new(), content }), modified: None })
+}
+
+impl Format for Cia {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "3DS package"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["cia"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "encrypted and decrypted: contents, ticket, title metadata, titles, icons, files, every hash"
+    }
+
+    fn is_package(&self) -> bool {
+        true
+    }
+
+    fn least_len(&self) -> u64 {
+        HEADER
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        if source.len() < HEADER + 0x140 {
+            return Ok(None);
+        }
+        let head: [u8; 0x20] = read_array(source, 0)?;
+        let Ok(sections) = sections(&head) else { return Ok(None) };
+        let right = u64::from(le32(&head, 0)) == HEADER && head[4..6] == [0; 2];
+        let ticket = &sections[1];
+        if !right || ticket.end - ticket.start < 0x200 || ticket.start + 4 > source.len() {
+            return Ok(None);
+        }
+        let kind: [u8; 4] = read_array(source, ticket.start)?;
+        Ok(signature_len(&kind).is_ok().then_some(90))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let package = Package::read(&source, context.keys)?;
+        let title_id = package.tmd.title_id();
+        let mut opened = Opened::new(ID, format!("3DS package of {}", crate::package::n3ds::with_article(title::Kind::of(title_id).name())));
+        if let Some(main) = package.main() {
+            ncch::tell(&mut opened, main);
+        } else {
+            opened.fact("title id", title::shown(title_id));
+            opened.fact("belongs to", format!("titles {:06x}", title::unique_id(title_id)));
+        }
+        let version = package.tmd.version();
+        opened.fact("title version", format!("{}.{}.{} ({version})", version >> 10, version >> 4 & 0x3f, version & 0xf));
+        if opened.get("save data").is_none() && package.tmd.save_len() > 0 {
+            opened.fact("save data", format!("{} KiB", package.tmd.save_len() >> 10));
+        }
+        let (mut nodes, mut notices) = (Vec::new(), Vec::new());
+        for (name, section) in ["certificates.bin", "ticket.bin", "metadata.bin"].iter().zip(&package.sections) {
+            nodes.push(file_node((*name).to_owned(), &source, section)?);
+        }
+        if !package.sections[4].is_empty() {
+            nodes.push(file_node("meta.bin".into(), &source, &package.sections[4])?);
+        }
+        for entry in &package.entries {
+            self.describe(entry, &mut opened, &mut nodes, &mut notices)?;
+        }
+        opened.tree = Some(Tree { nodes });
+        notices.into_iter().for_each(|n| opened.notice(n));
+        opened.settled = settled(&package);
+        opened.promised_len = Some(package.end());
+        let is_whole = package.trouble().is_none() && package.end() <= source.len();
+        let clear = if is_whole { Some(package.clear(&source)?) } else { None };
+        opened.protection = Some(protection(&package, clear));
+        Ok(opened)
+    }
+}
+
+impl Cia {
+    fn describe(&self, entry: &Entry, opened: &mut Opened, nodes: &mut Vec<Node>, notices: &mut Vec<String>) -> Result<()> {
+        let index = entry.record.index;
+        let folder = folder_of(entry);
+        let name = format!("content {index}");
+        let what = match (&entry.content, &entry.range) {
+            (_, None) => "not in the package".to_owned(),
+            (Ok(content), _) => content.header.kind().name().to_owned(),
+            (Err(_), _) => "not understood".to_owned(),
+        };
+        opened.fact("content", format!("{index}: {what}, {} bytes", grouped(entry.record.len)));
+        let (Some(range), Some(plain)) = (&entry.range, &entry.plain) else { return Ok(()) };
+        let whole = digest(&entry.record.hash);
+        match &entry.content {
+            Ok(content) => {
+                notices.extend(content.notices.iter().map(|n| format!("{name}: {n}")));
+                let mut more = Vec::new();
+                nodes.extend(content.nodes(&format!("{folder}/"), &mut more)?);
+                notices.extend(more.into_iter().map(|n| format!("{name}: {n}")));
+                let mut sealed = content.sealed(&name, (content.header.len == entry.record.len).then(|| whole.clone()));
+                if content.header.len != entry.record.len {
+                    sealed = Sealed { source: plain.clone(), ..sealed };
+                    sealed.seals.insert(0, seal_of_whole(entry, whole));
+                }
+                opened.sealed.push(sealed);
+                match entry.record.kind & ENCRYPTED {
+                    0 => opened.regions.extend(ncch::regions(content, range.start)),
+                    _ => opened.regions.push(Region { range: range.clone(), encrypted: true }),
+                }
+            }
+            Err(why) => {
+                notices.push(format!("{name} cannot be looked into: {why}"));
+                nodes.push(file_node(format!("{folder}.bin"), plain, &(0..entry.record.len))?);
+                let locked = entry.record.kind & ENCRYPTED != 0 && plain.len() > 0 && {
+                    let mut first = [0];
+                    matches!(plain.read_at(0, &mut first), Err(Error::Key(_)))
+                };
+                let trouble = match plain.read_at(0, &mut [0; 0]) {
+                    Ok(()) if !locked => None,
+                    _ => Some(KeyTrouble { need: why.clone(), wrong: Vec::new(), looked: Vec::new() }),
+                };
+                if locked && let Some(Node { kind: Kind::File(file), .. }) = nodes.last_mut() {
+                    file.content = tree::Content::Locked(plain.clone());
+                }
+                let seals = vec![Seal { of_plaintext: locked, ..seal_of_whole(entry, whole) }];
+                opened.sealed.push(Sealed { name, source: plain.clone(), transform: None, trouble, seals });
+                opened.regions.push(Region { range: range.clone(), encrypted: entry.record.kind & ENCRYPTED != 0 });
+            }
+        }
+        Ok(())
+    }
+}
+
+fn seal_of_whole(entry: &Entry, whole: decanter_core::Digest) -> Seal {
+    Seal {
+        name: "the content as a whole".into(),
+        range: 0..entry.record.len,
+        of_plaintext: false,
+        expected: Expected::Digest(whole),
+        matters: "a console refuses to install it: dump or download it again",
+    }
+}
+
+/// How the package is encrypted: by the title key, or within its contents, or both.
+fn protection(package: &Package, clear: Option<Blueprint>) -> decanter_core::format::Protection {
+    let contents: Vec<&Content> = package.entries.iter().filter_map(|e| e.content.as_ref().ok()).collect();
+    let mut protection = ncsd::protection(&contents, None);
+    let coded = package.entries.iter().any(|e| e.record.kind & ENCRYPTED != 0 && e.range.is_some());
+    if coded {
+        let inside = if protection.state == State::Encrypted { ", and once more within" } else { "" };
+        protection.evidence = format!("its metadata says that contents are under the title key{inside}");
+        protection.state = State::Encrypted;
+        if !matches!(protection.key, KeyState::Trouble(_)) {
+            protection.key = package.title_key.clone();
+        }
+    } else if contents.is_empty() {
+        (protection.state, protection.evidence) = (State::Decrypted, "its metadata says that no content is encrypted".into());
+    }
+    if let KeyState::Trouble(trouble) = &package.title_key {
+        protection.key = KeyState::Trouble(trouble.clone());
+    }
+    protection.clear = clear.filter(|_| protection.state != State::Decrypted);
+    protection
+}
+
+/// What headers say of each other.
+fn settled(package: &Package) -> Vec<Settled> {
+    const INSTALL: &str = "a console refuses to install it";
+    let mut all = Vec::new();
+    let mut push = |name: &str, wrong: Option<String>, matters: &'static str| {
+        all.push(Settled { name: name.to_owned(), holds: wrong.is_none(), note: wrong, matters: Some(matters) });
+    };
+    let infos = (!package.tmd.infos_hold()).then(|| "the hash of the information records does not hold".to_owned());
+    push("title metadata, information records", infos, INSTALL);
+    push("title metadata, content records", package.tmd.records_hold().err(), INSTALL);
+    let (tmd, ticket) = (package.tmd.title_id(), package.ticket.title_id());
+    let other = (tmd != ticket).then(|| format!("{} and {}", title::shown(tmd), title::shown(ticket)));
+    push("title id of metadata and ticket", other, INSTALL);
+    if let Some(main) = package.main() {
+        let program = main.header.program_id();
+        let other = (program != tmd).then(|| format!("{} and {}", title::shown(tmd), title::shown(program)));
+        push("title id of metadata and program", other, "it installs under an id that the program does not have");
+    }
+    let sum: u64 = package.entries.iter().filter(|e| e.range.is_some()).map(|e| e.record.len).fold(0, u64::saturating_add);
+    let said = package.sections[3].end - package.sections[3].start;
+    let wrong = (sum != said).then(|| format!("the header says {}, the contents have {}", grouped(said), grouped(sum)));
+    push("length of all contents", wrong, INSTALL);
+    let unknown: Vec<String> = (0..tmd::MOST_CONTENTS)
+        .filter(|&i| package.is_present(i as u16) && !package.tmd.records.iter().any(|r| usize::from(r.index) == i))
+        .take(8)
+        .map(|i| i.to_string())
+        .collect();
+    let wrong = (!unknown.is_empty()).then(|| format!("it names contents that the metadata does not: {}", unknown.join(", ")));
+    push("content index bitmap", wrong, INSTALL);
+    let absent = package.entries.iter().filter(|e| e.range.is_none() && e.record.kind & tmd::OPTIONAL == 0);
+    let absent: Vec<String> = absent.take(8).map(|e| e.record.index.to_string()).collect();
+    let wrong = (!absent.is_empty()).then(|| format!("not in the package: {}", absent.join(", ")));
+    push("contents that are not optional", wrong, "what is missing has to be installed from elsewhere");
+    all
+}

@@ -1,0 +1,368 @@
+//! Which parts of a content are encrypted, with which key, and whether that key is right.
+//!
+//! The hashes in the header decide, not the flags: dumps whose flags lie are common.
+
+use super::exefs::{self, Member};
+use super::header::{FIXED_KEY, Header, SEEDED};
+use crate::package::n3ds::keys::{self, Role};
+use crate::package::n3ds::{sha256, sha256_of, title};
+use decanter_core::error::KeyTrouble;
+use decanter_core::format::{KeyState, State, Transform};
+use decanter_core::keyring::{Key, Keyring};
+use decanter_core::source::{SourceRef, read_vec};
+use decanter_core::view::{CtrRanges, Keystream, Locked, Streamed};
+use decanter_core::{Error, Result};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// The largest program that is hashed to prove a key, where there is no RomFS to prove it by.
+const MOST_PROOF: u64 = 64 << 20;
+
+/// What came of it.
+pub struct Unlocked {
+    /// The content in the clear; locked where a key is missing.
+    pub view: SourceRef,
+    /// What decrypts it.
+    pub ctr: Option<Arc<CtrRanges>>,
+    /// Whether it is encrypted.
+    pub state: State,
+    /// How that is known.
+    pub evidence: String,
+    /// What is known of the keys.
+    pub key: KeyState,
+    /// Encrypted stretches, sorted and disjoint.
+    pub encrypted: Vec<Range<u64>>,
+    /// Members of the ExeFS.
+    pub members: Vec<Member>,
+    /// What was noticed.
+    pub notices: Vec<String>,
+}
+
+/// What a part with a hash is, as stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Looks {
+    /// Its hash holds.
+    Plain,
+    /// It does not.
+    Other,
+    /// The source ends before.
+    Cut,
+}
+
+fn looks(source: &SourceRef, range: Range<u64>, hash: &[u8]) -> Result<Looks> {
+    if range.end > source.len() {
+        return Ok(Looks::Cut);
+    }
+    Ok(if sha256_of(source.as_ref(), range)? == *hash { Looks::Plain } else { Looks::Other })
+}
+
+/// The key of one slot, or what is wrong.
+type SlotKey = std::result::Result<(Key, String), KeyTrouble>;
+
+/// A content on the way.
+struct Lock<'a> {
+    header: &'a Header,
+    stored: &'a SourceRef,
+    keys: &'a Keyring,
+    streams: Vec<(Range<u64>, u64, u128, Key)>,
+    locked: Vec<Range<u64>>,
+    trouble: Option<KeyTrouble>,
+    origins: Vec<String>,
+    proofs: Vec<&'static str>,
+    notices: Vec<String>,
+}
+
+/// Finds out how `stored` is encrypted, and undoes it as far as the keys allow.
+///
+/// # Errors
+/// What reading fails with, and broken tables.
+pub(super) fn unlock(header: &Header, stored: &SourceRef, keys: &Keyring) -> Result<Unlocked> {
+    let extended = header.extended.as_ref().map(|r| r.start..r.start + super::header::EXTENDED_HASHED);
+    let exefs = header.exefs.as_ref().map(|a| (a.range.start..a.range.start + a.hashed, &a.hash[..]));
+    let romfs = header.romfs.as_ref().map(|a| (a.range.start..a.range.start + a.hashed, &a.hash[..]));
+    let parts = [("extended header", extended.map(|r| (r, &header.raw[0x160..0x180]))), ("ExeFS", exefs), ("RomFS", romfs)];
+    let mut found = Vec::new();
+    for (name, part) in parts {
+        if let Some((range, hash)) = part.filter(|(range, _)| !range.is_empty()) {
+            found.push((name, looks(stored, range, hash)?));
+        }
+    }
+    let plain = found.iter().filter(|(_, l)| *l == Looks::Plain).count();
+    let other = found.iter().any(|(_, l)| *l == Looks::Other);
+    let is_plain = plain > 0 || header.says_plain() || found.is_empty();
+    let names = |which: Looks| found.iter().filter(|(_, l)| *l == which).map(|(n, _)| *n).collect::<Vec<_>>().join(", ");
+    if is_plain {
+        let mut notices = Vec::new();
+        let members = match &header.exefs {
+            Some(area) if area.range.start + exefs::HEADER <= stored.len() => exefs::read(stored.as_ref(), &area.range)
+                .or_else(|e| match e {
+                    Error::Io { .. } => Err(e),
+                    e => {
+                        notices.push(format!("the ExeFS cannot be read: {e}"));
+                        Ok(Vec::new())
+                    }
+                })?,
+            _ => Vec::new(),
+        };
+        let (state, evidence) = match (plain > 0, header.says_plain()) {
+            (true, true) => (State::Decrypted, format!("the hash of {} holds as it is stored", names(Looks::Plain))),
+            (true, false) => {
+                (State::Unclear, format!("its flags say encrypted, but the hash of {} holds as it is stored", names(Looks::Plain)))
+            }
+            (false, _) if found.is_empty() => (State::Decrypted, "it has no part that could be encrypted".into()),
+            (false, _) => (State::Decrypted, "its flags say so, though no hash holds".into()),
+        };
+        if other {
+            notices.push(format!("damaged: the hash of {} does not hold", names(Looks::Other)));
+        }
+        return Ok(Unlocked {
+            view: stored.clone(),
+            ctr: None,
+            state,
+            evidence,
+            key: KeyState::NotNeeded,
+            encrypted: Vec::new(),
+            members,
+            notices,
+        });
+    }
+    let lock = Lock {
+        header,
+        stored,
+        keys,
+        streams: Vec::new(),
+        locked: Vec::new(),
+        trouble: None,
+        origins: Vec::new(),
+        proofs: Vec::new(),
+        notices: Vec::new(),
+    };
+    lock.open()
+}
+
+impl Lock<'_> {
+    fn open(mut self) -> Result<Unlocked> {
+        let header = self.header;
+        let id = title::shown(header.program_id());
+        let first = self.slot(0x2c, header.key_y(), &format!("extended header, icon and banner of {id}"));
+        let second = self.second(&format!("RomFS and code of {id}"));
+        let mut encrypted = Vec::new();
+        let mut members = Vec::new();
+        if let Some(range) = &header.extended {
+            encrypted.push(range.clone());
+            let hashed = range.start..range.start + super::header::EXTENDED_HASHED;
+            self.part(range.clone(), 1, &first, Some((hashed, &header.raw[0x160..0x180], "extended header")))?;
+        }
+        if let Some(area) = &header.exefs {
+            encrypted.push(area.range.clone());
+            members = self.exefs(area, &first, &second)?;
+        }
+        if let Some(area) = &header.romfs {
+            encrypted.push(area.range.clone());
+            let hashed = area.range.start..area.range.start + area.hashed;
+            self.part(area.range.clone(), 3, &second, Some((hashed, &area.hash, "RomFS")))?;
+        }
+        encrypted.sort_by_key(|r| r.start);
+        let streams = self.streams.drain(..).map(|(range, origin, counter, key)| Keystream { range, origin, counter, key });
+        let ctr = Arc::new(CtrRanges::new(streams.collect())?);
+        self.locked.sort_by_key(|r| r.start);
+        let mut view = self.stored.clone();
+        if let Some(trouble) = &self.trouble {
+            view = Arc::new(Locked::new(view, self.locked.clone().into(), trouble.clone()));
+        }
+        view = Arc::new(Streamed::new(view, ctr.clone()));
+        let key = match self.trouble {
+            Some(trouble) => KeyState::Trouble(trouble),
+            None => {
+                self.origins.dedup();
+                let proof = (!self.proofs.is_empty()).then(|| format!("the hash of {}", self.proofs.join(", ")));
+                KeyState::Found { origin: self.origins.join(", "), proof }
+            }
+        };
+        Ok(Unlocked {
+            view,
+            ctr: Some(ctr),
+            state: State::Encrypted,
+            evidence: "no hash holds as it is stored".into(),
+            key,
+            encrypted,
+            members,
+            notices: self.notices,
+        })
+    }
+
+    /// Key of a slot with this key Y, or the fixed one.
+    fn slot(&self, slot: u8, y: [u8; 16], what: &str) -> SlotKey {
+        if self.header.flags()[7] & FIXED_KEY != 0 {
+            return match title::is_system(self.header.program_id()) {
+                true => keys::find(self.keys, Role::FixedSystem, what),
+                false => Ok((Key::new(vec![0; 16]), "the format (a key of zeros)".into())),
+            };
+        }
+        keys::of_slot(self.keys, slot, &y, what)
+    }
+
+    /// Key of the second slot, with the seed mixed in where there is one.
+    fn second(&self, what: &str) -> SlotKey {
+        let flags = self.header.flags();
+        let slot = match flags[3] {
+            0x00 => 0x2c,
+            0x01 => 0x25,
+            0x0a => 0x18,
+            0x0b => 0x1b,
+            other => {
+                let need = format!("the key of method {other:#04x}, which is not known (for {what})");
+                return Err(KeyTrouble { need, wrong: Vec::new(), looked: self.keys.looked().to_vec() });
+            }
+        };
+        let mut y = self.header.key_y();
+        if flags[7] & SEEDED != 0 && flags[7] & FIXED_KEY == 0 {
+            let id = self.header.program_id();
+            let (seed, origin) = keys::find(self.keys, Role::Seed(id), what)?;
+            let check = sha256(&[seed.bytes(), &id.to_le_bytes()].concat());
+            if check[..4] != self.header.raw[0x114..0x118] {
+                let need = format!("n3ds.seed.{} (for {what})", title::shown(id));
+                return Err(KeyTrouble { need, wrong: vec![origin], looked: self.keys.looked().to_vec() });
+            }
+            let mixed = sha256(&[&y[..], seed.bytes()].concat());
+            y.copy_from_slice(&mixed[..16]);
+        }
+        self.slot(slot, y, what)
+    }
+
+    /// Adds a part that is under one key, if that key is there and is not proven wrong.
+    fn part(
+        &mut self,
+        range: Range<u64>,
+        part: u8,
+        key: &SlotKey,
+        proof: Option<(Range<u64>, &[u8], &'static str)>,
+    ) -> Result<bool> {
+        let (key, origin) = match key {
+            Ok(found) => found.clone(),
+            Err(trouble) => {
+                self.lock(range, trouble.clone());
+                return Ok(false);
+            }
+        };
+        let (origin_at, counter) = (range.start, self.header.counter(part, range.start));
+        if let Some((hashed, hash, name)) = proof.filter(|(hashed, ..)| hashed.end <= self.stored.len() && !hashed.is_empty()) {
+            let stream = Keystream { range: range.clone(), origin: origin_at, counter, key: key.clone() };
+            let view = Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream])?));
+            if sha256_of(&view, hashed)? != *hash {
+                self.lock(range, self.wrong(name, &origin));
+                return Ok(false);
+            }
+            self.proofs.push(name);
+        }
+        self.origins.push(origin);
+        self.streams.push((range, origin_at, counter, key));
+        Ok(true)
+    }
+
+    fn wrong(&self, name: &str, origin: &str) -> KeyTrouble {
+        let need = format!("the key of the {name} of {}", title::shown(self.header.program_id()));
+        KeyTrouble { need, wrong: vec![origin.to_owned()], looked: self.keys.looked().to_vec() }
+    }
+
+    fn lock(&mut self, range: Range<u64>, trouble: KeyTrouble) {
+        self.locked.push(range);
+        self.trouble.get_or_insert(trouble);
+    }
+
+    /// The ExeFS: its header, icon and banner under the first key, all else under the second, with one counter.
+    fn exefs(&mut self, area: &super::header::Area, first: &SlotKey, second: &SlotKey) -> Result<Vec<Member>> {
+        let (start, end) = (area.range.start, area.range.end);
+        let head = start..(start + exefs::HEADER).min(end);
+        let hashed = start..start + area.hashed;
+        // The hash is of the header, and of members only where it reaches further than any tool writes it.
+        let proof = (hashed.end <= head.end).then_some((hashed, &area.hash[..], "ExeFS"));
+        if !self.part(head.clone(), 2, first, proof)? || head.end > self.stored.len() {
+            self.locked.push(head.end..end);
+            return Ok(Vec::new());
+        }
+        let counter = self.header.counter(2, start);
+        let (first_key, _) = first.as_ref().map_err(|t| Error::Key(t.clone()))?;
+        let stream = |range: Range<u64>, key: &Key| Keystream { range, origin: start, counter, key: key.clone() };
+        let view: SourceRef =
+            Arc::new(Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream(area.range.clone(), first_key)])?)));
+        let mut members = exefs::read(view.as_ref(), &area.range)?;
+        members.sort_by_key(|m| m.range.start);
+        let mut at = head.end;
+        for (index, member) in members.iter().enumerate().filter(|(_, m)| !m.is_of_first_slot()) {
+            let next = members.get(index + 1).map_or(end, |m| m.range.start);
+            let key = match second {
+                Ok((key, origin)) => {
+                    self.prove_member(member, key, origin, start, counter)?;
+                    key
+                }
+                Err(trouble) => {
+                    self.add(at..member.range.start, start, counter, first_key);
+                    self.lock(member.range.start..next, trouble.clone());
+                    at = next;
+                    continue;
+                }
+            };
+            self.add(at..member.range.start, start, counter, first_key);
+            let filled = self.fills_up(&stream(member.range.start..next, key), member.range.end..next)?;
+            let until = if filled { next } else { member.range.end };
+            if self.locked.iter().all(|l| l.start != member.range.start) {
+                self.add(member.range.start..until, start, counter, key);
+            }
+            at = until;
+        }
+        self.add(at..end, start, counter, first_key);
+        // In the order of the header again.
+        exefs::read(view.as_ref(), &area.range)
+    }
+
+    fn add(&mut self, range: Range<u64>, origin: u64, counter: u128, key: &Key) {
+        if !range.is_empty() {
+            self.streams.push((range, origin, counter, key.clone()));
+        }
+    }
+
+    /// Without a RomFS nothing else proves the second key.
+    fn prove_member(&mut self, member: &Member, key: &Key, origin: &str, start: u64, counter: u128) -> Result<()> {
+        let len = member.range.end - member.range.start;
+        if self.header.romfs.is_some() || len > MOST_PROOF || member.range.end > self.stored.len() {
+            return Ok(());
+        }
+        let stream = Keystream { range: member.range.clone(), origin: start, counter, key: key.clone() };
+        let view = Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream])?));
+        if sha256_of(&view, member.range.clone())? == member.hash {
+            self.proofs.push("code");
+        } else {
+            let trouble = self.wrong("code", origin);
+            self.lock(member.range.clone(), trouble);
+        }
+        Ok(())
+    }
+
+    /// Whether the bytes between a member and the next are zeros under the key of the member; else they are taken
+    /// to be under the first one.
+    fn fills_up(&self, stream: &Keystream, gap: Range<u64>) -> Result<bool> {
+        let len = gap.end - gap.start;
+        if len == 0 || len > crate::package::n3ds::UNIT || gap.end > self.stored.len() {
+            return Ok(false);
+        }
+        let own = Keystream { range: stream.range.clone(), origin: stream.origin, counter: stream.counter, key: stream.key.clone() };
+        let mut bytes = read_vec(self.stored.as_ref(), gap.start, len, "the end of a member", len)?;
+        CtrRanges::new(vec![own])?.apply(gap.start, &mut bytes);
+        Ok(bytes.iter().all(|&b| b == 0))
+    }
+}
+
+/// Fails when a content is not there as a whole, or not readable as a whole.
+///
+/// # Errors
+/// [`Error::Key`], [`Error::PastEnd`].
+pub fn require_whole(content: &super::Content) -> Result<()> {
+    if let Some(trouble) = content.trouble() {
+        return Err(trouble.clone().into());
+    }
+    if content.missing() > 0 {
+        return Err(Error::PastEnd { offset: 0, asked: content.header.len, len: content.stored.len() });
+    }
+    Ok(())
+}
