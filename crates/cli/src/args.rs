@@ -240,7 +240,7 @@ pub enum Command {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]
         source: String,
-        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst; or the form of a ROM: z64, v64, n64, md,
+        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst, cia, 3ds, ncch; or the form of a ROM: z64, v64, n64, md,
         /// smd, 32x, sfc, smc, nes, nes-bare, gb, gbc, gba, nds, sms, gg, pce
         #[arg(long, value_name = "FORMAT")]
         to: Option<String>,
@@ -296,6 +296,9 @@ pub enum Command {
         /// Put the header that this file begins with before the ROM: a .hdr file, or another ROM with a header
         #[arg(long, value_name = "FILE")]
         header: Option<String>,
+        /// The certificates for a package: a file that begins with them, or another package [default: a placeholder]
+        #[arg(long, value_name = "FILE")]
+        certificates: Option<String>,
         /// Digests of what the result holds, separated by commas: crc32, md5, sha1, sha256
         #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
         algorithm: Vec<Algorithm>,

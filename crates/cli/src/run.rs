@@ -189,6 +189,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             join,
             odd,
             header,
+            certificates,
             algorithm,
             key,
         } => {
@@ -209,6 +210,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 join: join.clone(),
                 odd: odd.clone(),
                 header: header.clone(),
+                certificates: certificates.clone(),
                 digests: algorithm.clone(),
             };
             let (target, setting) = (output.as_deref(), setting(Some(key)));

@@ -16,7 +16,9 @@ pub struct Sealed {
     pub source: SourceRef,
     /// From those to plaintext, where something in it is encrypted.
     pub transform: Option<Arc<dyn Transform>>,
-    /// Why plaintext is out of reach, if it is.
+    /// Stretches whose plaintext is out of reach.
+    pub locked: Vec<Range<u64>>,
+    /// Why.
     pub trouble: Option<KeyTrouble>,
     /// The seals.
     pub seals: Vec<Seal>,

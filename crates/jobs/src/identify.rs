@@ -361,7 +361,8 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         list.push(Becomes { what: "folder", command: format!("decanter extract {source}") });
     }
     if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
-        let target = quoted(&format!("{} (decrypted).iso", item.stem));
+        let extension = REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
+        let target = quoted(&format!("{} (decrypted).{extension}", item.stem));
         list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} -o {target}") });
     }
     if let Some(Shape::Padded { .. } | Shape::Overdumped { .. }) = item.opened.rom.as_ref().map(|r| &r.shape) {

@@ -1,5 +1,5 @@
 use super::{Manner, count, number, row, style};
-use decanter_jobs::verify::{FileReport, FileState, Suspect, Verdict, VerifyReport};
+use decanter_jobs::verify::{FileReport, FileState, SealState, Suspect, Verdict, VerifyReport};
 use std::io::{self, Write};
 
 /// Files that are named one by one, unless everything is asked for.
@@ -49,7 +49,8 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
         super::cartridge::show_rom(out, rom)?;
     }
     show_roms(out, report, manner)?;
-    if report.rom.is_none() || !told.is_empty() {
+    show_seals(out, report, manner)?;
+    if report.seals.is_empty() && (report.rom.is_none() || !told.is_empty()) {
         row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
     }
     if !report.ranges.is_empty() {
@@ -60,6 +61,7 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     }
     let (colour, words) = match report.verdict {
         Verdict::Match => (style::GOOD, "MATCH: everything that is described is as described"),
+        Verdict::Sound if !report.seals.is_empty() => (style::GOOD, "SOUND: every digest that it carries holds"),
         Verdict::Sound => {
             (style::GOOD, "SOUND: its structure and its own digests hold; there is no description to hold it against")
         }
@@ -68,9 +70,37 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
         }
         Verdict::Differs => (style::BAD, "DIFFERS: it is not as described"),
         Verdict::Incomplete => (style::BAD, "INCOMPLETE: it ends too early"),
+        Verdict::Damaged if !report.seals.is_empty() => (style::BAD, "DAMAGED: a digest that it carries does not hold"),
         Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read as it was written"),
     };
     row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))
+}
+
+/// The digests that a package carries: stretch by stretch, what holds and what does not.
+fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+    let mut stretches: Vec<&str> = report.seals.iter().map(|s| s.of.as_str()).collect();
+    stretches.dedup();
+    for of in stretches {
+        let seals: Vec<_> = report.seals.iter().filter(|s| s.of == of).collect();
+        let good = seals.iter().filter(|s| s.state == SealState::Holds).count();
+        let what = if of.is_empty() { "headers" } else { of };
+        row(out, what, &format!("{good} of {} hold", count(seals.len(), "digest")))?;
+        for seal in seals.iter().filter(|s| manner.is_verbose || s.state != SealState::Holds) {
+            let (colour, word) = match seal.state {
+                SealState::Holds => (style::GOOD, "holds"),
+                SealState::Differs if seal.matters.is_none() => (style::WARN, "differs"),
+                SealState::Differs => (style::BAD, "differs"),
+                SealState::Cut => (style::BAD, "cut short"),
+                SealState::Locked => (style::WARN, "encrypted"),
+            };
+            let note = seal.note.as_deref().map(|n| format!(": {n}")).unwrap_or_default();
+            writeln!(out, "  {colour}{word:<13}{}{}{note}", style::PLAIN, seal.name)?;
+            if seal.state == SealState::Differs {
+                row(out, "", seal.matters.unwrap_or("nothing that loads it looks at this"))?;
+            }
+        }
+    }
+    Ok(())
 }
 
 /// The ROMs of a folder or an archive: those with something to say, and how many there are.

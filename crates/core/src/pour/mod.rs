@@ -154,6 +154,9 @@ pub(crate) fn write_parts(
     let has_late = blueprint.parts.iter().any(|p| matches!(p.content, Content::Late { .. }));
     let mut whole: Vec<Hasher> = if has_late { Vec::new() } else { digests.iter().map(|&a| Hasher::new(a)).collect() };
     let mut measured = PartHashers::new(&blueprint.parts);
+    // A CRC-32 can be put together of those of the parts; any other digest takes another read once late parts are there.
+    let adds_up = has_late && digests == [Algorithm::Crc32] && blueprint.packed_part().is_none();
+    let mut sums = adds_up.then(|| PartSums::new(blueprint.parts.len()));
     let mut blocks: Vec<BlockHasher> = blueprint.block_runs.iter().map(BlockHasher::new).collect();
     let mut output = Output { file, path, kernel_bytes: 0, hole_bytes: 0 };
     let mut offsets = Vec::with_capacity(blueprint.parts.len());
@@ -166,7 +169,7 @@ pub(crate) fn write_parts(
             Content::Source(source) => run.push((number, source.clone())),
             Content::Late { len, .. } => run.push((number, Arc::new(crate::view::Fill { byte: 0, len: *len }))),
             Content::Packed { source, packer } => {
-                let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks };
+                let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks, sums: sums.as_mut() };
                 write_run(std::mem::take(&mut run), run_at, look, &mut output, watch)?;
                 let raw = &mut measured.hashers[number];
                 let look = packed::Look { raw, packed: &mut whole };
@@ -179,16 +182,20 @@ pub(crate) fn write_parts(
         }
         at += part.len();
     }
-    let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks };
+    let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks, sums: sums.as_mut() };
     write_run(run, run_at, look, &mut output, watch)?;
     file.set_len(at).map_err(|e| Error::io("reserve", path, e))?;
 
     let mut known = measured.finish();
     let blocks: Vec<Vec<u8>> = blocks.into_iter().map(BlockHasher::finish).collect();
     let digests = if has_late {
-        write_late_parts(&blueprint.parts, &offsets, &mut known, &Looked { marks: &marks, blocks: &blocks }, file, path)?;
-        let source: SourceRef = Arc::new(FileSource::open(path)?);
-        if digests.is_empty() { Vec::new() } else { digest::of_source(&source, digests, &())? }
+        let looked = Looked { marks: &marks, blocks: &blocks };
+        let late = write_late_parts(&blueprint.parts, &offsets, &mut known, &looked, file, path)?;
+        match sums {
+            Some(sums) => vec![sums.finish(&late)],
+            None if digests.is_empty() => Vec::new(),
+            None => digest::of_source(&(Arc::new(FileSource::open(path)?) as SourceRef), digests, &())?,
+        }
     } else {
         whole.into_iter().map(Hasher::finish).collect()
     };
@@ -245,6 +252,7 @@ struct RunLook<'a> {
     whole: &'a mut [Hasher],
     measured: &'a mut PartHashers,
     blocks: &'a mut [BlockHasher],
+    sums: Option<&'a mut PartSums>,
 }
 
 /// Writes parts that follow each other, from byte `at` of the output on.
@@ -258,9 +266,9 @@ fn write_run(
     if run.is_empty() {
         return Ok(());
     }
-    let RunLook { whole, measured, blocks } = look;
+    let RunLook { whole, measured, blocks, sums } = look;
     let measures = run.iter().any(|(number, _)| !measured.hashers[*number].is_empty());
-    let plan = Plan::parts(run, at, !whole.is_empty() || measures || !blocks.is_empty());
+    let plan = Plan::parts(run, at, !whole.is_empty() || measures || !blocks.is_empty() || sums.is_some());
     let mut consumers: Vec<Consumer<'_>> = Vec::new();
     for hasher in whole {
         consumers.push(Box::new(move |p| p.each_slice(|bytes| hasher.update(bytes))));
@@ -270,6 +278,9 @@ fn write_run(
     }
     for hasher in blocks {
         consumers.push(Box::new(move |p| hasher.take(p)));
+    }
+    if let Some(sums) = sums {
+        consumers.push(Box::new(|p| sums.take(p)));
     }
     pipeline::run_with(plan, consumers, watch, &mut |piece| {
         output.piece(&piece)?;
@@ -331,13 +342,38 @@ impl PartHashers {
     }
 }
 
+/// The CRC-32 of every part by itself.
+struct PartSums(Vec<crc32fast::Hasher>);
+
+impl PartSums {
+    fn new(parts: usize) -> Self {
+        Self(vec![crc32fast::Hasher::new(); parts])
+    }
+
+    fn take(&mut self, piece: &Piece) {
+        let sum = &mut self.0[piece.part];
+        piece.each_slice(|bytes| sum.update(bytes));
+    }
+
+    /// That of all parts together, those of late ones in place of the zeros that passed by for them.
+    fn finish(mut self, late: &[(usize, crc32fast::Hasher)]) -> Digest {
+        for (number, sum) in late {
+            self.0[*number] = sum.clone();
+        }
+        let mut whole = crc32fast::Hasher::new();
+        self.0.iter().for_each(|sum| whole.combine(sum));
+        Digest { algorithm: Algorithm::Crc32, bytes: whole.finalize().to_be_bytes().to_vec() }
+    }
+}
+
 /// What was found out of the parts that stand before and after the late ones, digests of whole parts aside.
 struct Looked<'a> {
     marks: &'a [Vec<u32>],
     blocks: &'a [Vec<u8>],
 }
 
-/// Computes the late parts, each once everything it needs is known, and writes them in place.
+/// Computes the late parts, each once everything it needs is known, and writes them in place. Returns the CRC-32 of
+/// each, by its number.
 fn write_late_parts(
     parts: &[Part],
     offsets: &[u64],
@@ -345,7 +381,8 @@ fn write_late_parts(
     looked: &Looked<'_>,
     file: &File,
     path: &Path,
-) -> Result<()> {
+) -> Result<Vec<(usize, crc32fast::Hasher)>> {
+    let mut sums = Vec::new();
     loop {
         let mut waiting = 0;
         let mut made = 0;
@@ -367,12 +404,15 @@ fn write_late_parts(
                 return Err(Error::Usage(text));
             }
             file.write_all_at(&bytes, offsets[number]).map_err(|e| Error::io_at("write", path, offsets[number], e))?;
+            let mut sum = crc32fast::Hasher::new();
+            sum.update(&bytes);
+            sums.push((number, sum));
             let source: SourceRef = Arc::new(Bytes(bytes));
             known[number] = Some(digest::of_source(&source, &part.measure, &())?);
             made += 1;
         }
         if waiting == 0 {
-            return Ok(());
+            return Ok(sums);
         }
         if made == 0 {
             return Err(Error::Usage("late parts need each other in a circle".into()));

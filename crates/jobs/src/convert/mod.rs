@@ -4,6 +4,7 @@ mod cartridge;
 mod choose;
 mod disc;
 mod folder;
+mod handheld;
 pub(crate) use folder::used_ranges;
 mod packed;
 mod prove;
@@ -62,6 +63,8 @@ pub struct Options {
     pub odd: Option<String>,
     /// A file that begins with the header to put before a ROM.
     pub header: Option<String>,
+    /// A file that begins with the certificates for a package, or another package.
+    pub certificates: Option<String>,
     /// Digests of what the result holds.
     pub digests: Vec<Algorithm>,
 }
@@ -138,6 +141,8 @@ pub(crate) enum Back {
     Files(Tree),
     /// It is a ROM with these bytes, in whatever form.
     Rom(SourceRef),
+    /// All digests that it carries of itself hold.
+    Seals,
 }
 
 /// Makes the bytes of a small file for the name of the main one.
@@ -330,6 +335,7 @@ fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'sta
     let id = match to {
         Some(id) => id,
         None if options.repair => "cd-raw",
+        None if options.keeps_form() && item.opened.format == "3ds" => "3ds",
         None if options.keeps_form() && item.opened.rom.is_some() => {
             item.opened.rom.as_ref().map_or("", |r| r.form.trim_end_matches("-mirrored"))
         }
@@ -407,6 +413,7 @@ impl Options {
             ("--pad", self.pad.is_some()),
             ("--fill", self.fill.is_some()),
             ("--header", self.header.is_some()),
+            ("--certificates", self.certificates.is_some()),
         ];
         given.into_iter().find(|(name, is_given)| *is_given && !target.options.contains(name)).map(|(name, _)| name)
     }

@@ -1,6 +1,6 @@
 //! What can become what: the one table that `convert` obeys and `identify` shows.
 
-use super::{Made, Options, cartridge, disc, folder, packed};
+use super::{Made, Options, cartridge, disc, folder, handheld, packed};
 use crate::{Item, Setting};
 use decanter_core::{Result, SECTOR};
 use decanter_formats::REGISTRY;
@@ -112,6 +112,33 @@ pub static TARGETS: &[Target] = &[
     rom("nds", "a Nintendo DS ROM", "Nintendo DS ROMs", ROM),
     rom("sms", "a Master System ROM without a header", "Master System ROMs", ROM),
     rom("gg", "a Game Gear ROM without a header", "Game Gear ROMs", ROM),
+    Target {
+        id: "cia",
+        what: "an installable 3DS package",
+        extension: "cia",
+        made_of: "3DS cartridge images; single contents that are programs",
+        options: &["--certificates"],
+        accepts: handheld::accepts_cia,
+        make: handheld::cia,
+    },
+    Target {
+        id: "3ds",
+        what: "a 3DS cartridge image",
+        extension: "3ds",
+        made_of: "3DS packages of programs; cartridge images, trimmed or padded",
+        options: &["--trim", "--pad"],
+        accepts: handheld::accepts_cartridge,
+        make: handheld::cartridge,
+    },
+    Target {
+        id: "ncch",
+        what: "a 3DS content",
+        extension: "app",
+        made_of: "folders that a content was extracted into",
+        options: &[],
+        accepts: handheld::accepts_content,
+        make: handheld::content,
+    },
     rom("pce", "a PC Engine ROM without a header", "PC Engine ROMs", ROM),
 ];
 

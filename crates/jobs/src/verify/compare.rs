@@ -217,6 +217,7 @@ impl<'a> Comparison<'a> {
             next: self.next(verdict),
             files,
             rom: None,
+            seals: Vec::new(),
             roms: Vec::new(),
             ranges,
             notices,

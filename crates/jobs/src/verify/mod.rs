@@ -3,9 +3,12 @@
 pub mod catalogue;
 mod compare;
 mod disc;
+mod seals;
 mod suspects;
 mod sweep;
 
+pub(crate) use seals::seals_of;
+pub use seals::{SealReport, SealState};
 pub use suspects::Suspect;
 
 use crate::failure::with_article;
@@ -63,6 +66,8 @@ pub struct VerifyReport {
     pub rom: Option<RomReport>,
     /// The ROMs in a folder or an archive.
     pub roms: Vec<InnerRom>,
+    /// The digests that a package carries of its own bytes, and what its headers say of each other.
+    pub seals: Vec<SealReport>,
     /// Header, regions and footer.
     pub ranges: Vec<RangeReport>,
     /// Digests of the whole source, where they were taken in the same read.
@@ -275,6 +280,7 @@ pub fn verify(shown: &str, against: &[String], setting: &Setting<'_>) -> std::re
 
 fn total_bytes(item: &Item) -> u64 {
     match &item.source {
+        _ if !item.opened.sealed.is_empty() => item.opened.sealed.iter().map(|s| s.source.len()).sum(),
         Some(_) if !item.opened.tracks.is_empty() => item.opened.tracks.iter().map(|t| t.source.len()).sum(),
         Some(source) => source.len(),
         None => item.opened.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).sum(),
@@ -380,6 +386,9 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     if !item.opened.tracks.is_empty() {
         return disc::check_tracks(item, setting);
     }
+    if !item.opened.sealed.is_empty() {
+        return seals::check(item, setting);
+    }
     let mut files = Vec::new();
     let mut roms = Vec::new();
     let mut counts = Counts::default();
@@ -474,6 +483,7 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         files,
         rom,
         roms,
+        seals: Vec::new(),
         ranges: Vec::new(),
         digests: Vec::new(),
         next,

@@ -34,10 +34,13 @@ pub const LANGUAGES: [&str; 12] = [
 const PLACES: usize = 16;
 /// Number of English.
 const ENGLISH: usize = 1;
-/// UTF-16 units of the short and the long name and of the publisher, and where each is in a title.
+/// The most UTF-16 units of a short name.
 pub const SHORT: usize = 64;
+/// The most UTF-16 units of a long name.
 pub const LONG: usize = 128;
+/// The most UTF-16 units of a publisher.
 pub const PUBLISHER: usize = 64;
+/// Where each of them is in a title.
 const FIELDS: [(usize, usize); 3] = [(0, SHORT), (0x80, LONG), (0x180, PUBLISHER)];
 /// Regions and flags.
 const REGIONS: usize = 0x2018;
@@ -45,9 +48,9 @@ const FLAGS: usize = 0x2028;
 /// Every region.
 pub const REGION_FREE: u32 = 0x7fff_ffff;
 const REGION_NAMES: [&str; 7] = ["Japan", "Americas", "Europe", "Australia", "China", "Korea", "Taiwan"];
-/// Icons: where, and pixels of an edge.
+/// The small icon: where it is, and pixels of its edge.
 pub const SMALL: (usize, u32) = (0x2040, 24);
-/// The large one.
+/// The large icon, likewise.
 pub const LARGE: (usize, u32) = (0x24c0, 48);
 
 /// The format.

@@ -380,19 +380,22 @@ impl Cia {
             Err(why) => {
                 notices.push(format!("{name} cannot be looked into: {why}"));
                 nodes.push(file_node(format!("{folder}.bin"), plain, &(0..entry.record.len))?);
-                let locked = entry.record.kind & ENCRYPTED != 0 && plain.len() > 0 && {
-                    let mut first = [0];
-                    matches!(plain.read_at(0, &mut first), Err(Error::Key(_)))
+                let mut first = [0];
+                let trouble = match plain.is_empty() {
+                    false => match plain.read_at(0, &mut first) {
+                        Err(Error::Key(trouble)) => Some(trouble),
+                        _ => None,
+                    },
+                    true => None,
                 };
-                let trouble = match plain.read_at(0, &mut [0; 0]) {
-                    Ok(()) if !locked => None,
-                    _ => Some(KeyTrouble { need: why.clone(), wrong: Vec::new(), looked: Vec::new() }),
-                };
+                let locked = trouble.is_some();
                 if locked && let Some(Node { kind: Kind::File(file), .. }) = nodes.last_mut() {
                     file.content = tree::Content::Locked(plain.clone());
                 }
                 let seals = vec![Seal { of_plaintext: locked, ..seal_of_whole(entry, whole) }];
-                opened.sealed.push(Sealed { name, source: plain.clone(), transform: None, trouble, seals });
+                let out_of_reach = if locked { vec![0..entry.record.len] } else { Vec::new() };
+                let source = plain.clone();
+                opened.sealed.push(Sealed { name, source, transform: None, locked: out_of_reach, trouble, seals });
                 opened.regions.push(Region { range: range.clone(), encrypted: entry.record.kind & ENCRYPTED != 0 });
             }
         }

@@ -14,8 +14,9 @@ const INFOS: usize = 64;
 const RECORD: usize = 0x30;
 /// Contents that a title may have.
 pub const MOST_CONTENTS: usize = 0x10000;
-/// Bits of a content's type.
+/// Bit of a content's type: it is under the title key.
 pub const ENCRYPTED: u16 = 1;
+/// Bit of a content's type: the title works without it.
 pub const OPTIONAL: u16 = 0x4000;
 
 /// A content record.

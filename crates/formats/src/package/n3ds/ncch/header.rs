@@ -9,18 +9,22 @@ use std::ops::Range;
 
 /// Bytes of the header.
 pub const LEN: u64 = 0x200;
-/// Bytes of the extended header that its hash is of, and with the access descriptor.
+/// Bytes of the extended header that its hash is of.
 pub const EXTENDED_HASHED: u64 = 0x400;
+/// Bytes of it with the access descriptor.
 pub const EXTENDED: u64 = 0x800;
 /// Where the flags stand.
 pub const FLAGS_AT: usize = 0x188;
 /// The most that the hash of the beginning of ExeFS or RomFS may be of.
 const MOST_HASHED: u64 = 16 << 20;
 
-/// Bits of flags[7].
+/// Bit of flags[7]: the key is a fixed one.
 pub const FIXED_KEY: u8 = 0x01;
+/// Bit of flags[7]: there is no RomFS to mount.
 pub const NO_ROMFS: u8 = 0x02;
+/// Bit of flags[7]: nothing is encrypted.
 pub const PLAIN: u8 = 0x04;
+/// Bit of flags[7]: a seed is mixed into the key of the second slot.
 pub const SEEDED: u8 = 0x20;
 
 /// A part with a hash of its beginning.

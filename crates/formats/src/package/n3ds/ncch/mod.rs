@@ -59,6 +59,8 @@ pub struct Content {
     pub key: KeyState,
     /// Encrypted stretches.
     pub encrypted: Vec<Range<u64>>,
+    /// Those of them whose key is missing or wrong.
+    pub locked: Vec<Range<u64>>,
     /// Members of the ExeFS, where its header can be read.
     pub members: Vec<Member>,
     /// The hash levels of the RomFS, where they can be read.
@@ -110,6 +112,7 @@ impl Content {
             evidence: unlocked.evidence,
             key: unlocked.key,
             encrypted: unlocked.encrypted,
+            locked: unlocked.locked,
             members: unlocked.members,
             levels,
             notices,
@@ -127,6 +130,18 @@ impl Content {
     /// Bytes that are missing at its end.
     pub fn missing(&self) -> u64 {
         self.header.len.saturating_sub(self.stored.len())
+    }
+
+    /// Fails unless all of it is there and can be read.
+    ///
+    /// # Errors
+    /// [`Error::Key`], [`Error::PastEnd`].
+    pub fn require_whole(&self) -> Result<()> {
+        match (self.trouble(), self.missing()) {
+            (Some(trouble), _) => Err(trouble.clone().into()),
+            (None, 0) => Ok(()),
+            _ => Err(Error::PastEnd { offset: 0, asked: self.header.len, len: self.stored.len() }),
+        }
     }
 
     /// Where the ExeFS member called `name` is.

@@ -59,6 +59,7 @@ pub(super) fn sealed(content: &Content, name: &str, whole: Option<Digest>) -> Se
         name: name.to_owned(),
         source: content.stored.clone(),
         transform: content.ctr.clone().map(|c| c as Arc<dyn Transform>),
+        locked: content.locked.clone(),
         trouble: content.trouble().cloned(),
         seals,
     }

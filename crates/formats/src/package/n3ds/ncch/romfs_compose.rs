@@ -259,8 +259,8 @@ impl TableWriter {
     }
 
     fn finish(mut self) -> RomFs {
-        let folder_buckets = buckets(&mut self.folders, 20, &self.folder_hashes);
-        let file_buckets = buckets(&mut self.files, 28, &self.file_hashes);
+        let folder_buckets = buckets(&mut self.folders, 16, &self.folder_hashes);
+        let file_buckets = buckets(&mut self.files, 24, &self.file_hashes);
         let mut head = (LEVEL3_HEADER as u32).to_le_bytes().to_vec();
         let mut at = LEVEL3_HEADER as usize;
         for table in [&folder_buckets, &self.folders, &file_buckets, &self.files] {

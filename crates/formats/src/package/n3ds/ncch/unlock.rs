@@ -32,6 +32,8 @@ pub struct Unlocked {
     pub key: KeyState,
     /// Encrypted stretches, sorted and disjoint.
     pub encrypted: Vec<Range<u64>>,
+    /// Those of them whose key is missing or wrong.
+    pub locked: Vec<Range<u64>>,
     /// Members of the ExeFS.
     pub members: Vec<Member>,
     /// What was noticed.
@@ -122,6 +124,7 @@ pub(super) fn unlock(header: &Header, stored: &SourceRef, keys: &Keyring) -> Res
             evidence,
             key: KeyState::NotNeeded,
             encrypted: Vec::new(),
+            locked: Vec::new(),
             members,
             notices,
         });
@@ -186,6 +189,7 @@ impl Lock<'_> {
             evidence: "no hash holds as it is stored".into(),
             key,
             encrypted,
+            locked: self.locked,
             members,
             notices: self.notices,
         })
@@ -351,18 +355,4 @@ impl Lock<'_> {
         CtrRanges::new(vec![own])?.apply(gap.start, &mut bytes);
         Ok(bytes.iter().all(|&b| b == 0))
     }
-}
-
-/// Fails when a content is not there as a whole, or not readable as a whole.
-///
-/// # Errors
-/// [`Error::Key`], [`Error::PastEnd`].
-pub fn require_whole(content: &super::Content) -> Result<()> {
-    if let Some(trouble) = content.trouble() {
-        return Err(trouble.clone().into());
-    }
-    if content.missing() > 0 {
-        return Err(Error::PastEnd { offset: 0, asked: content.header.len, len: content.stored.len() });
-    }
-    Ok(())
 }
