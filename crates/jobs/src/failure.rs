@@ -57,6 +57,9 @@ fn advice(error: &Error) -> Option<String> {
             "the source is cut short: copy or dump it again; \"decanter identify\" says what is missing"
         }
         Error::Malformed { .. } | Error::Checksum { .. } => "the source is damaged here: copy or dump it again",
+        Error::Key(trouble) if trouble.wrong.is_empty() && trouble.need.starts_with("n3ds.") => {
+            "put a line \"name = hexadecimal digits\" with that name into a list, and give the list with --keys FILE"
+        }
         Error::Key(trouble) if trouble.wrong.is_empty() => {
             "give it with --key HEX, or put a file with the key (ID.key or ID.dkey) next to the source or into a folder given with --keys"
         }

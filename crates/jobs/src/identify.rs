@@ -31,6 +31,19 @@ pub struct IdentifyReport {
     pub schema: &'static str,
     /// One entry a source, in the order given; folders are replaced by the files in them.
     pub sources: Vec<Identity>,
+    /// Titles that belong together: a program with its updates and add-ons.
+    pub groups: Vec<Group>,
+}
+
+/// Titles that belong together.
+#[derive(Debug, Serialize)]
+pub struct Group {
+    /// What they have in common, as the fact "belongs to" says it.
+    pub name: String,
+    /// The title, where one of them says it.
+    pub title: String,
+    /// The members: address, and what it is.
+    pub members: Vec<(String, String)>,
 }
 
 /// What one source is.
@@ -52,8 +65,10 @@ pub struct Identity {
     pub bytes: u64,
     /// Length that its headers promise.
     pub promised_bytes: Option<u64>,
-    /// Sectors that are missing at its end.
+    /// Sectors that are missing at its end; 0 for what is not made of sectors.
     pub missing_sectors: u64,
+    /// Bytes that are missing at its end.
+    pub missing_bytes: u64,
     /// Files of which something is missing.
     pub hit_files: Vec<String>,
     /// How many files are hit, named or not.
@@ -76,6 +91,9 @@ pub struct Identity {
     pub next: Option<String>,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
+    /// Whether it is a title that is packed to be installed or started.
+    #[serde(skip)]
+    pub is_package: bool,
     #[serde(skip)]
     cause: Option<Error>,
 }
@@ -151,8 +169,36 @@ pub fn identify(sources: &[String], setting: &Setting<'_>) -> Result<(IdentifyRe
     found.sort_by_key(|(index, _)| *index);
     let named = found.iter().filter(|(index, _)| paths[*index].1).flat_map(|(_, identities)| identities);
     let answer = answer(named);
-    let sources = found.into_iter().flat_map(|(_, identities)| identities).collect();
-    Ok((IdentifyReport { schema: "decanter.identify/1", sources }, answer))
+    let sources: Vec<Identity> = found.into_iter().flat_map(|(_, identities)| identities).collect();
+    let groups = groups(&sources);
+    Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups }, answer))
+}
+
+/// Sources that say of themselves that they belong to the same titles, where there are several of them.
+fn groups(sources: &[Identity]) -> Vec<Group> {
+    let fact = |identity: &Identity, name: &str| {
+        identity.facts.iter().find(|f| f.name == name).map(|f| f.value.clone()).unwrap_or_default()
+    };
+    let mut groups: Vec<Group> = Vec::new();
+    for identity in sources {
+        let name = fact(identity, "belongs to");
+        if name.is_empty() {
+            continue;
+        }
+        let member = (identity.source.clone(), identity.kind.clone());
+        let title = fact(identity, "title");
+        match groups.iter_mut().find(|g| g.name == name) {
+            Some(group) => {
+                group.members.push(member);
+                if group.title.is_empty() {
+                    group.title = title;
+                }
+            }
+            None => groups.push(Group { name, title, members: vec![member] }),
+        }
+    }
+    groups.retain(|g| g.members.len() > 1);
+    groups
 }
 
 /// Draws a map of the one source.
@@ -267,6 +313,7 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
         bytes: std::fs::metadata(shown).map_or(0, |m| m.len()),
         promised_bytes: None,
         missing_sectors: 0,
+        missing_bytes: 0,
         hit_files: Vec::new(),
         hit_count: 0,
         files: None,
@@ -278,6 +325,7 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
         becomes: Vec::new(),
         next: failure.hint,
         notices: Vec::new(),
+        is_package: false,
         cause: Some(*failure.cause),
     }
 }
@@ -331,7 +379,8 @@ pub fn describe(item: &Item) -> Identity {
         facts: opened.facts.clone(),
         bytes,
         promised_bytes: opened.promised_len,
-        missing_sectors: missing.div_ceil(SECTOR),
+        missing_sectors: if is_package(item) { 0 } else { missing.div_ceil(SECTOR) },
+        missing_bytes: missing,
         hit_files,
         hit_count,
         files: opened.tree.as_ref().map(|t| t.files().count()),
@@ -343,6 +392,7 @@ pub fn describe(item: &Item) -> Identity {
         encryption,
         becomes,
         notices: item.notices().to_vec(),
+        is_package: is_package(item),
         cause: None,
     }
 }
@@ -351,9 +401,10 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
     let source = quoted(&item.shown);
     let mut list = Vec::new();
     if item.opened.protection.as_ref().is_some_and(|p| matches!(p.key, KeyState::Trouble(_))) {
-        list.push(Becomes { what: "folder", command: format!("decanter extract {source} --key HEX") });
+        let key = key_option(item);
+        list.push(Becomes { what: "folder", command: format!("decanter extract {source} {key}") });
         if !is_cut {
-            list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} --key HEX") });
+            list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} {key}") });
         }
         return list;
     }
@@ -380,6 +431,15 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
     list
 }
 
+/// The option that gives the missing key: packages take several, by name.
+fn key_option(item: &Item) -> &'static str {
+    if is_package(item) { "--keys FILE" } else { "--key HEX" }
+}
+
+fn is_package(item: &Item) -> bool {
+    REGISTRY.get(item.opened.format).is_some_and(|f| f.is_package())
+}
+
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     let source = quoted(&item.shown);
     let key = item.opened.protection.as_ref().map(|p| &p.key);
@@ -387,7 +447,7 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
         return Some(format!("decanter verify SOURCE --against {source}"));
     }
     if let Some(KeyState::Trouble(_)) = key {
-        return Some(format!("decanter identify {source} --key HEX"));
+        return Some(format!("decanter identify {source} {}", key_option(item)));
     }
     if is_cut {
         return Some("copy or dump it again; \"decanter extract\" takes what is whole".into());

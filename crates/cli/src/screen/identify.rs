@@ -19,13 +19,26 @@ pub fn show(out: &mut dyn Write, report: &IdentifyReport, manner: Manner) -> io:
         return writeln!(out, "there are no files to identify");
     }
     if report.sources.len() > MOST_SCREENS && !manner.is_verbose {
-        return table(out, report);
+        table(out, report)?;
+        return show_groups(out, report);
     }
     for (index, identity) in report.sources.iter().enumerate() {
         if index > 0 {
             writeln!(out)?;
         }
         one(out, identity, manner)?;
+    }
+    show_groups(out, report)
+}
+
+/// Titles that belong together.
+fn show_groups(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
+    for group in &report.groups {
+        let title = if group.title.is_empty() { String::new() } else { format!(", {}", group.title) };
+        writeln!(out, "\n{}belong together: {}{title}{}", style::BOLD, group.name, style::PLAIN)?;
+        for (address, kind) in &group.members {
+            writeln!(out, "  {address}: {kind}")?;
+        }
     }
     Ok(())
 }
@@ -116,6 +129,13 @@ fn size_line(identity: &Identity) -> String {
             number(identity.missing_sectors),
             number(promised.div_ceil(SECTOR)),
         ),
+        Some(_) if identity.is_package && identity.missing_bytes > 0 => format!(
+            "{bytes}; {}INCOMPLETE{}: {} bytes are missing at its end",
+            style::BAD,
+            style::PLAIN,
+            number(identity.missing_bytes),
+        ),
+        Some(_) if identity.is_package => format!("{bytes}, complete"),
         Some(promised) => format!("{bytes}, complete ({} sectors)", number(promised.div_ceil(SECTOR))),
         None => bytes,
     }

@@ -269,9 +269,9 @@ impl Format for Ncsd {
         let cartridge = Cartridge::read(&source, context.keys)?;
         let mut opened = Opened::new(ID, self.name());
         if let Some(game) = cartridge.game() {
-            ncch::tell(&mut opened, game);
+            ncch::tell(&mut opened, game, game.header.program_id());
         }
-        opened.fact("title version", cartridge.title_version().to_string());
+        opened.fact("version", cartridge.title_version().to_string());
         opened.fact("card", if cartridge.is_card2() { "card 2: its save is in the image" } else { "card 1" });
         opened.fact("full length", format!("{} bytes", grouped(cartridge.full_len)));
         let used = cartridge.used();
@@ -285,7 +285,7 @@ impl Format for Ncsd {
                     nodes.extend(content.nodes(&format!("{}/", partition.folder()), &mut more)?);
                     notices.extend(more.into_iter().map(|n| format!("{}: {n}", partition.name())));
                     opened.regions.extend(ncch::regions(content, partition.range.start));
-                    opened.sealed.push(content.sealed(partition.name(), None));
+                    opened.sealed.push(content.sealed(partition.folder(), None));
                 }
                 Err(why) => {
                     notices.push(format!("{} cannot be read: {why}", partition.name()));

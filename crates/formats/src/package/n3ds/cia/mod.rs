@@ -316,13 +316,16 @@ impl Format for Cia {
         let title_id = package.tmd.title_id();
         let mut opened = Opened::new(ID, format!("3DS package of {}", crate::package::n3ds::with_article(title::Kind::of(title_id).name())));
         if let Some(main) = package.main() {
-            ncch::tell(&mut opened, main);
+            ncch::tell(&mut opened, main, title_id);
         } else {
             opened.fact("title id", title::shown(title_id));
             opened.fact("belongs to", format!("titles {:06x}", title::unique_id(title_id)));
         }
+        if matches!(title::Kind::of(title_id), title::Kind::Update | title::Kind::AddOn) {
+            opened.notice("it is installed beside its program: nothing is merged into one package on this platform");
+        }
         let version = package.tmd.version();
-        opened.fact("title version", format!("{}.{}.{} ({version})", version >> 10, version >> 4 & 0x3f, version & 0xf));
+        opened.fact("version", format!("{}.{}.{} ({version})", version >> 10, version >> 4 & 0x3f, version & 0xf));
         if opened.get("save data").is_none() && package.tmd.save_len() > 0 {
             opened.fact("save data", format!("{} KiB", package.tmd.save_len() >> 10));
         }
@@ -334,7 +337,7 @@ impl Format for Cia {
             nodes.push(file_node("meta.bin".into(), &source, &package.sections[4])?);
         }
         for entry in &package.entries {
-            self.describe(entry, &mut opened, &mut nodes, &mut notices)?;
+            self.describe(entry, &package, &mut opened, &mut nodes, &mut notices)?;
         }
         opened.tree = Some(Tree { nodes });
         notices.into_iter().for_each(|n| opened.notice(n));
@@ -348,7 +351,15 @@ impl Format for Cia {
 }
 
 impl Cia {
-    fn describe(&self, entry: &Entry, opened: &mut Opened, nodes: &mut Vec<Node>, notices: &mut Vec<String>) -> Result<()> {
+    fn describe(
+        &self,
+        entry: &Entry,
+        package: &Package,
+        opened: &mut Opened,
+        nodes: &mut Vec<Node>,
+        notices: &mut Vec<String>,
+    ) -> Result<()> {
+        let package_key_is_there = !matches!(package.title_key, KeyState::Trouble(_));
         let index = entry.record.index;
         let folder = folder_of(entry);
         let name = format!("content {index}");
@@ -378,7 +389,9 @@ impl Cia {
                 }
             }
             Err(why) => {
-                notices.push(format!("{name} cannot be looked into: {why}"));
+                if package_key_is_there {
+                    notices.push(format!("{name} cannot be looked into: {why}"));
+                }
                 nodes.push(file_node(format!("{folder}.bin"), plain, &(0..entry.record.len))?);
                 let mut first = [0];
                 let trouble = match plain.is_empty() {
@@ -450,7 +463,7 @@ fn settled(package: &Package) -> Vec<Settled> {
     push("title id of metadata and ticket", other, INSTALL);
     if let Some(main) = package.main() {
         let program = main.header.program_id();
-        let other = (program != tmd).then(|| format!("{} and {}", title::shown(tmd), title::shown(program)));
+        let other = (title::unique_id(program) != title::unique_id(tmd)).then(|| format!("{} and {}", title::shown(tmd), title::shown(program)));
         push("title id of metadata and program", other, "it installs under an id that the program does not have");
     }
     let sum: u64 = package.entries.iter().filter(|e| e.range.is_some()).map(|e| e.record.len).fold(0, u64::saturating_add);

@@ -23,7 +23,7 @@ use decanter_core::label::Label;
 use decanter_core::seal::Sealed;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array};
 use decanter_core::tree::{self, File, Kind, Node, Tree};
-use decanter_core::view::{CtrRanges, Overlay, Slice};
+use decanter_core::view::{Concat, CtrRanges, Overlay, Slice};
 use decanter_core::{Digest, Error, Result};
 use exefs::Member;
 use header::Header;
@@ -213,7 +213,7 @@ impl Content {
             let level3 = &levels.levels[2].range;
             match romfs::tables(self.clear.as_ref(), level3.start, level3.end - level3.start) {
                 Ok(tables) => {
-                    nodes.push(self.file_node(format!("{prefix}romfs.bin"), level3.start..level3.start + tables.data_at)?);
+                    nodes.push(self.names_node(format!("{prefix}romfs.bin"), level3.start, &tables)?);
                     nodes.push(folder_node(&format!("{prefix}romfs")));
                     let below = format!("{prefix}romfs/");
                     nodes.extend(romfs::nodes(&tables, &self.clear, level3.start, &below, self.stored.len())?);
@@ -244,6 +244,16 @@ impl Content {
         Ok(())
     }
 
+    /// The header of the RomFS and its tables of names, as one file: what is needed to put names in the same order.
+    fn names_node(&self, path: String, level3: u64, tables: &romfs::Tables) -> Result<Node> {
+        let start = self.header.romfs.as_ref().map_or(0, |area| area.range.start);
+        let head = Slice::new(self.clear.clone(), start, romfs::MASTER_AT)?;
+        let names = Slice::new(self.clear.clone(), level3, tables.data_at)?;
+        let source: SourceRef = Arc::new(Concat::new(vec![Arc::new(head), Arc::new(names)])?);
+        let file = File { len: source.len(), spans: Vec::new(), content: tree::Content::Whole(source) };
+        Ok(Node { path, kind: Kind::File(file), modified: None })
+    }
+
     /// A stretch as a file, locked or cut where it is.
     fn file_node(&self, path: String, range: Range<u64>) -> Result<Node> {
         let len = range.end - range.start;
@@ -267,15 +277,15 @@ fn folder_node(path: &str) -> Node {
 }
 
 /// What there is to tell of the main content of a title: names, ids, maker, region.
-pub(crate) fn tell(opened: &mut Opened, content: &Content) {
+pub(crate) fn tell(opened: &mut Opened, content: &Content, title_id: u64) {
     let header = &content.header;
     if let Some(label) = content.label() {
         opened.fact("title", smdh::title_of(&label));
         opened.label = Some(label);
     }
     opened.fact("id", header.product_code());
-    opened.fact("title id", title::shown(header.program_id()));
-    opened.fact("belongs to", format!("titles {:06x}", title::unique_id(header.program_id())));
+    opened.fact("title id", title::shown(title_id));
+    opened.fact("belongs to", format!("titles {:06x}", title::unique_id(title_id)));
     opened.fact("maker", format!("code {}", header.maker()));
     if let Ok(Some(icon)) = content.member_bytes("icon", MOST_ICON)
         && let Ok(smdh) = smdh::Smdh::parse(&icon)
@@ -341,7 +351,7 @@ impl Format for Ncch {
     fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
         let content = Content::read(&source, context.keys)?;
         let mut opened = Opened::new(ID, format!("3DS content: {}", content.header.kind().name()));
-        tell(&mut opened, &content);
+        tell(&mut opened, &content, content.header.program_id());
         let mut notices = content.notices.clone();
         opened.tree = Some(Tree { nodes: content.nodes("", &mut notices)? });
         notices.into_iter().for_each(|n| opened.notice(n));
