@@ -280,3 +280,28 @@ proptest! {
         prop_assert!(Slice::new(view, 1, len as u64).is_err());
     }
 }
+
+/// One level of a hash tree over a run of parts, a sum over all of it, and the same in memory.
+#[test]
+fn blocks_of_a_run_are_hashed_and_late_parts_add_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut blueprint = Blueprint::new();
+    let header = blueprint.late(96);
+    let first = blueprint.source(Arc::new(Bytes(vec![7; 5000])));
+    blueprint.fill(0, 100);
+    let last = blueprint.source(Arc::new(Bytes(vec![9; 4000])));
+    blueprint.source(Arc::new(Bytes(vec![1; 333])));
+    let run = blueprint.measure_blocks(first, last, 4096).unwrap();
+    blueprint.compute(header, &[last], Arc::new(move |known| Ok(known.blocks(run).to_vec()))).unwrap();
+    assert!(blueprint.measure_blocks(header, last, 4096).is_err(), "bytes of late parts do not pass by");
+
+    let poured = pour(&blueprint, &folder.path().join("a"), false, &[Algorithm::Crc32], &()).unwrap();
+    let written = std::fs::read(&poured.path).unwrap();
+    let mut run = [vec![7; 5000], vec![0; 100], vec![9; 4000]].concat();
+    run.resize(3 * 4096, 0);
+    let wanted: Vec<u8> = run.chunks(4096).flat_map(|b| of_bytes(Algorithm::Sha256, b).bytes).collect();
+    assert_eq!(written[..96], wanted);
+    assert_eq!(poured.digests, [of_bytes(Algorithm::Crc32, &written)]);
+    assert_eq!(decanter_core::pour::to_memory(&blueprint, 1 << 20, &()).unwrap(), written);
+    assert!(decanter_core::pour::to_memory(&blueprint, 100, &()).is_err());
+}

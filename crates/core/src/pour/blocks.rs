@@ -24,7 +24,8 @@ impl BlockHasher {
         }
     }
 
-    fn update(&mut self, mut bytes: &[u8]) {
+    /// Takes in more bytes of the run.
+    pub(super) fn update(&mut self, mut bytes: &[u8]) {
         while !bytes.is_empty() {
             let (now, later) = bytes.split_at(bytes.len().min(self.run.block - self.filled));
             self.hasher.update(now);

@@ -6,12 +6,14 @@
 
 mod blocks;
 mod draft;
+mod memory;
 mod packed;
 mod partial;
 pub mod pipeline;
 mod stage;
 
 pub use draft::Draft;
+pub use memory::to_memory;
 pub use partial::Partial;
 pub use stage::{Stage, StagedFile};
 

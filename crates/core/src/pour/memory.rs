@@ -1,0 +1,73 @@
+//! A blueprint poured into memory: for small outputs that are part of another one whose hashes need them first.
+
+use super::blocks::BlockHasher;
+use crate::blueprint::{Blueprint, Content, Known};
+use crate::digest::{Digest, of_bytes};
+use crate::error::{Error, Result};
+use crate::watch::{self, Watch};
+
+/// The bytes of an output of at most `limit` bytes.
+///
+/// # Errors
+/// [`Error::Limit`], [`Error::Usage`] for packed parts, and what reading fails with.
+pub fn to_memory(blueprint: &Blueprint, limit: u64, watch: &dyn Watch) -> Result<Vec<u8>> {
+    let len = blueprint.len();
+    if len > limit {
+        return Err(Error::Limit { what: "a part that is put together in memory", asked: len, limit });
+    }
+    let mut out = vec![0; len as usize];
+    let mut offsets = Vec::new();
+    let mut at = 0;
+    for part in &blueprint.parts {
+        watch::check(watch)?;
+        let end = at + part.len() as usize;
+        match &part.content {
+            Content::Source(source) => source.read_at(0, &mut out[at..end])?,
+            Content::Late { .. } => {}
+            Content::Packed { .. } => return Err(Error::Usage("a packed part has no length before it is written".into())),
+        }
+        offsets.push(at..end);
+        at = end;
+    }
+    let digests = |bytes: &[u8], part: &crate::blueprint::Part| -> Vec<Digest> {
+        part.measure.iter().map(|&a| of_bytes(a, bytes)).collect()
+    };
+    let mut known: Vec<Option<Vec<Digest>>> = Vec::new();
+    for (part, range) in blueprint.parts.iter().zip(&offsets) {
+        let is_late = matches!(part.content, Content::Late { .. });
+        known.push((!is_late).then(|| digests(&out[range.clone()], part)));
+    }
+    let mut blocks = Vec::new();
+    for run in &blueprint.block_runs {
+        let mut hasher = BlockHasher::new(run);
+        hasher.update(&out[offsets[run.first].start..offsets[run.last].end]);
+        blocks.push(hasher.finish());
+    }
+    loop {
+        let (mut waiting, mut made) = (0, 0);
+        for (number, part) in blueprint.parts.iter().enumerate() {
+            let Content::Late { needs, make: Some(make), .. } = &part.content else { continue };
+            if known[number].is_some() {
+                continue;
+            }
+            if needs.iter().any(|n| known[n.index()].is_none()) {
+                waiting += 1;
+                continue;
+            }
+            let bytes = make(&Known { digests: &known, marks: &[], blocks: &blocks })?;
+            let range = offsets[number].clone();
+            if bytes.len() != range.len() {
+                return Err(Error::Usage(format!("late part {number} has {} bytes instead of {}", bytes.len(), range.len())));
+            }
+            known[number] = Some(digests(&bytes, part));
+            out[range].copy_from_slice(&bytes);
+            made += 1;
+        }
+        if waiting == 0 {
+            return Ok(out);
+        }
+        if made == 0 {
+            return Err(Error::Usage("late parts need each other in a circle".into()));
+        }
+    }
+}
