@@ -2,7 +2,9 @@
 //! Layouts: docs/formats/n3ds-cartridge.md and its neighbours.
 
 pub mod cia;
+pub mod banner;
 pub mod gba_mode;
+pub mod gba_title;
 pub mod keys;
 pub mod lz;
 pub mod ncch;
