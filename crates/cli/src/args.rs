@@ -231,11 +231,12 @@ pub enum Command {
         decanter convert \"saltmarsh/Pier Nine Pinball (scratched).bin\" --repair -o repaired.bin\n           \
         decanter convert kelp --to iso -o kelp.iso\n           \
         decanter convert \"saltmarsh/drawer/Bramble Run.v64\" --to z64\n           \
-        decanter convert \"saltmarsh/drawer/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n\n\
+        decanter convert \"saltmarsh/drawer/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n           \
+        decanter convert \"saltmarsh/handheld/Kelp Dash.3ds\" --to cia --keys saltmarsh/handheld/keys\n\n\
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
         ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given; --header: nes, smc, smd.\n\
         --split SIZE: iso, xdvdfs and ROMs. --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
-        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw.")]
+        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]
@@ -335,6 +336,9 @@ pub enum Command {
         #[arg(long, value_name = "RRGGBB", default_value = "none", value_parser = colour)]
         background: [u8; 4],
     },
+    /// Make titles of ROMs: a recipe keeps names, pictures and settings, and makes them again
+    #[command(subcommand)]
+    Recipe(RecipeCommand),
     /// Show which keys are known, from where, and for which of these sources; never their values
     #[command(after_help = "Example:  decanter keys \"saltmarsh/Kelp Courier.iso\" --keys saltmarsh/keys\n\n\
         A key file is named after the disc's id or the image (DCNT-10001.dkey) and holds 32 hexadecimal digits\n\
@@ -378,6 +382,46 @@ pub enum Command {
         /// The folder; it is made if it is not there
         #[arg(short, long, value_name = "DIR")]
         output: PathBuf,
+    },
+}
+
+#[derive(Debug, Clone, Subcommand)]
+pub enum RecipeCommand {
+    /// Write a recipe for a ROM, or for all ROMs of a folder, with everything in it that they show
+    #[command(after_help = "Example:  decanter recipe new \"saltmarsh/drawer/Moth Hour.gba\" -o moth.toml\n\n\
+        The recipe is a text: every field is explained in it, and what is left out has the value shown.")]
+    New {
+        /// A ROM, or a folder with ROMs
+        #[arg(value_name = "SOURCE")]
+        source: String,
+        /// The recipe to write
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+    },
+    /// Check a recipe and show what it will make
+    #[command(after_help = "Example:  decanter recipe show saltmarsh/handheld/moth.toml --picture sheet.png\n\n\
+        The picture shows both icons and the wide picture as the console does, and the darkening before and after.")]
+    Show {
+        /// The recipe
+        #[arg(value_name = "RECIPE")]
+        recipe: String,
+        /// Draw a title of it on a sheet, as a PNG
+        #[arg(long, value_name = "PNG")]
+        picture: Option<PathBuf>,
+        /// Which title is drawn, from 1
+        #[arg(long, value_name = "N", default_value_t = 1, requires = "picture")]
+        title: usize,
+    },
+    /// Make the packages of a recipe
+    #[command(after_help = "Example:  decanter recipe make saltmarsh/handheld/moth.toml -o \"Moth Hour.cia\"\n\n\
+        The same recipe makes the same bytes. Every digest of a package is checked before it gets its name.")]
+    Make {
+        /// The recipe
+        #[arg(value_name = "RECIPE")]
+        recipe: String,
+        /// The package, or a folder for several [default: what the recipe says, in the current folder]
+        #[arg(short, long, value_name = "FILE-OR-DIR")]
+        output: Option<PathBuf>,
     },
 }
 

@@ -1,6 +1,6 @@
 //! One arm a command: call the job, show its report.
 
-use crate::args::{Cli, Command, FilterArg, FitArg, MemoryArg, PatchCommand, SaveArgs, SaveCommand, Style};
+use crate::args::{Cli, Command, FilterArg, FitArg, MemoryArg, PatchCommand, RecipeCommand, SaveArgs, SaveCommand, Style};
 use crate::config::Settled;
 use crate::progress::Screen;
 use crate::screen::{self, Manner};
@@ -11,7 +11,7 @@ use decanter_core::{Algorithm, pour};
 use decanter_jobs::decrypt::Check;
 use decanter_jobs::dump::cartridge::MemoryWish;
 use decanter_jobs::{Answer, Failure, Setting};
-use decanter_jobs::{convert, decrypt, digest, dump, extract, formats, identify, label, list, patch, save, verify};
+use decanter_jobs::{convert, decrypt, digest, dump, extract, formats, identify, label, list, patch, recipe, save, verify};
 use serde::Serialize;
 use std::io::Write;
 use std::path::Path;
@@ -224,6 +224,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
         }
         Command::Patch(command) => patch_command(command, cli, &setting(None), began, manner, out),
         Command::Save(command) => save_command(command, cli, &setting(None), manner, out),
+        Command::Recipe(command) => recipe_command(command, cli, &setting(None), began, manner, out),
         Command::Label { source, output, size, fit, filter, background } => {
             let options = label::Options {
                 size: *size,
@@ -281,6 +282,46 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 writeln!(out, "{verb} {pages} pages into {}", output.display())?;
             }
             Ok(0)
+        }
+    }
+}
+
+/// Recipes.
+fn recipe_command(
+    command: &RecipeCommand,
+    cli: &Cli,
+    setting: &Setting<'_>,
+    began: Instant,
+    manner: Manner,
+    out: &mut dyn Write,
+) -> Result<u8, Stop> {
+    match command {
+        RecipeCommand::New { source, output } => {
+            let report = recipe::new(source, output, setting)?;
+            if cli.global.json {
+                json(out, &report)?;
+            } else {
+                screen::recipe::show_new(out, &report, manner)?;
+            }
+            Ok(0)
+        }
+        RecipeCommand::Show { recipe, picture, title } => {
+            let report = recipe::show(recipe, picture.as_deref(), *title, setting)?;
+            if cli.global.json {
+                json(out, &report)?;
+            } else {
+                screen::recipe::show(out, &report, setting.dry_run, manner)?;
+            }
+            Ok(0)
+        }
+        RecipeCommand::Make { recipe, output } => {
+            let (report, answer) = recipe::make(recipe, output.as_deref(), setting)?;
+            if cli.global.json {
+                json(out, &report)?;
+            } else {
+                screen::recipe::show_made(out, &report, began.elapsed(), manner)?;
+            }
+            Ok(code_of_answer(answer))
         }
     }
 }

@@ -135,7 +135,7 @@ pub(crate) fn png(picture: &Picture, options: &Options) -> Result<((u32, u32), V
 }
 
 /// A picture of the user's own, if the source is one.
-fn user_picture(shown: &str, setting: &Setting<'_>) -> Result<Option<Picture>> {
+pub(crate) fn user_picture(shown: &str, setting: &Setting<'_>) -> Result<Option<Picture>> {
     let Ok(source) = locate::bytes(shown, setting) else { return Ok(None) };
     let mut magic = [0; 8];
     let len = source.len().min(8) as usize;
@@ -155,7 +155,7 @@ fn user_picture(shown: &str, setting: &Setting<'_>) -> Result<Option<Picture>> {
 }
 
 /// The picture in the size and shape that was asked for.
-fn scale(picture: &Picture, options: &Options) -> Result<RgbaImage> {
+pub(crate) fn scale(picture: &Picture, options: &Options) -> Result<RgbaImage> {
     let image = RgbaImage::from_raw(picture.width, picture.height, picture.rgba.clone());
     let image = image.ok_or_else(|| Error::Usage("a picture with too few pixels".into()))?;
     let Some((width, height)) = options.size else { return Ok(image) };

@@ -16,6 +16,7 @@ mod locate;
 mod padding;
 pub mod patch;
 pub mod picture;
+pub mod recipe;
 pub mod rom;
 pub mod save;
 pub mod verify;

@@ -1,6 +1,6 @@
 //! A disc as a picture: where files, file system, padding and encrypted regions lie, and what of it was read.
 
-mod canvas;
+pub(crate) mod canvas;
 
 use crate::dump::map::{Map, State};
 use crate::{Item, grouped};

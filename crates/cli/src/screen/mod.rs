@@ -11,6 +11,7 @@ pub mod label;
 pub mod list;
 pub mod matches;
 pub mod patch;
+pub mod recipe;
 pub mod save;
 pub mod style;
 pub mod verify;

@@ -4,7 +4,7 @@ mod cartridge;
 mod choose;
 mod disc;
 mod folder;
-mod handheld;
+pub(crate) mod handheld;
 pub(crate) use folder::used_ranges;
 mod packed;
 mod prove;

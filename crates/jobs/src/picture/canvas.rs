@@ -1,28 +1,43 @@
 //! Pixels, text on them, and the PNG they become.
 
-use ab_glyph::{Font, FontRef, PxScale, ScaleFont, point};
+use ab_glyph::{Font, FontArc, PxScale, ScaleFont, point};
+use decanter_core::label::Picture;
 use decanter_core::{Error, Result};
 
 /// Red, green, blue.
-pub(super) type Colour = [u8; 3];
+pub(crate) type Colour = [u8; 3];
 
 /// The Latin part of DejaVu Sans; its licence stands beside it.
 static FONT: &[u8] = include_bytes!("../../assets/DejaVuSans-Latin.ttf");
 
 /// A picture in the making.
-pub(super) struct Canvas {
+pub(crate) struct Canvas {
     width: usize,
     height: usize,
     pixels: Vec<u8>,
 }
 
+/// The font that is used where none is named.
+///
+/// # Errors
+/// Never, as long as the file that ships is sound.
+pub(crate) fn default_font() -> Result<FontArc> {
+    FontArc::try_from_slice(FONT).map_err(|_| Error::Usage("the font that ships cannot be used".into()))
+}
+
+/// Width of a line of text in pixels.
+pub(crate) fn text_width(font: &FontArc, size: f32, text: &str) -> f32 {
+    let scaled = font.as_scaled(PxScale::from(size));
+    text.chars().map(|c| scaled.h_advance(scaled.glyph_id(c))).sum()
+}
+
 impl Canvas {
-    pub(super) fn new(width: usize, height: usize, paper: Colour) -> Self {
+    pub(crate) fn new(width: usize, height: usize, paper: Colour) -> Self {
         Self { width, height, pixels: paper.repeat(width * height) }
     }
 
     /// A filled rectangle; what lies outside is not drawn.
-    pub(super) fn block(&mut self, x: usize, y: usize, width: usize, height: usize, colour: Colour) {
+    pub(crate) fn block(&mut self, x: usize, y: usize, width: usize, height: usize, colour: Colour) {
         for row in y..(y + height).min(self.height) {
             for column in x..(x + width).min(self.width) {
                 self.mix(column, row, colour, 1.0);
@@ -30,9 +45,35 @@ impl Canvas {
         }
     }
 
-    /// A line of text whose upper left corner is at `x`, `y`; what does not fit is cut off.
-    pub(super) fn text(&mut self, x: usize, y: usize, size: f32, colour: Colour, text: &str) {
-        let Ok(font) = FontRef::try_from_slice(FONT) else { return };
+    /// The same pixels as `picture`, without their opacity.
+    pub(crate) fn of(picture: &Picture) -> Self {
+        let pixels = picture.rgba.chunks_exact(4).flat_map(|p| [p[0], p[1], p[2]]).collect();
+        Self { width: picture.width as usize, height: picture.height as usize, pixels }
+    }
+
+    /// What was drawn.
+    pub(crate) fn picture(self) -> Picture {
+        let rgba = self.pixels.chunks_exact(3).flat_map(|p| [p[0], p[1], p[2], 255]).collect();
+        Picture { width: self.width as u32, height: self.height as u32, rgba }
+    }
+
+    /// A picture, each of its pixels drawn as a square of `scale` by `scale`.
+    pub(crate) fn draw(&mut self, x: usize, y: usize, picture: &Picture, scale: usize) {
+        for (index, pixel) in picture.rgba.chunks_exact(4).enumerate() {
+            let (column, row) = (index % picture.width as usize, index / picture.width as usize);
+            self.block(x + column * scale, y + row * scale, scale, scale, [pixel[0], pixel[1], pixel[2]]);
+        }
+    }
+
+    /// A line of text in the default font whose upper left corner is at `x`, `y`; what does not fit is cut off.
+    pub(crate) fn text(&mut self, x: usize, y: usize, size: f32, colour: Colour, text: &str) {
+        if let Ok(font) = default_font() {
+            self.text_with(&font, x, y, size, colour, text);
+        }
+    }
+
+    /// The same in another font.
+    pub(crate) fn text_with(&mut self, font: &FontArc, x: usize, y: usize, size: f32, colour: Colour, text: &str) {
         let scale = PxScale::from(size);
         let scaled = font.as_scaled(scale);
         let (mut at, base) = (x as f32, y as f32 + scaled.ascent());
@@ -63,7 +104,7 @@ impl Canvas {
     }
 
     /// The picture as a PNG file.
-    pub(super) fn png(&self) -> Result<Vec<u8>> {
+    pub(crate) fn png(&self) -> Result<Vec<u8>> {
         let mut bytes = Vec::new();
         let failed = |e: png::EncodingError| Error::Usage(format!("the picture cannot be encoded: {e}"));
         let mut encoder = png::Encoder::new(&mut bytes, self.width as u32, self.height as u32);

@@ -1,0 +1,401 @@
+//! What a recipe will make: everything computed but the writing, and shown.
+
+use super::{Recipe, Title, art, language_number, nearest, sheet};
+use crate::patch;
+use crate::{Failure, Setting, grouped, locate};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::{self, Algorithm};
+use decanter_core::label::Picture;
+use decanter_core::rom::{SaveKind, SaveMemory};
+use decanter_core::source::{Bytes, SourceRef, read_vec};
+use decanter_core::{Error, Notice, Result, pour};
+use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings};
+use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, SMALL, Smdh};
+use decanter_formats::package::n3ds::title as ids;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// Upper word of the ids that are derived, and the unique ids that they take: none that a maker or a system uses.
+const PROGRAM: u64 = 0x0004_0000;
+const DERIVED: std::ops::Range<u32> = 0xc0000..0xf0000;
+/// Buttons, by their bits in the console's key register.
+const BUTTONS: [(&str, u16); 10] = [
+    ("A", 0x001),
+    ("B", 0x002),
+    ("Select", 0x004),
+    ("Start", 0x008),
+    ("Right", 0x010),
+    ("Left", 0x020),
+    ("Up", 0x040),
+    ("Down", 0x080),
+    ("R", 0x100),
+    ("L", 0x200),
+];
+
+/// A title, ready to be made.
+pub(super) struct Ready {
+    /// Name for messages: the ROM's file.
+    pub(super) name: String,
+    /// Format of the ROM.
+    pub(super) system: &'static str,
+    /// The ROM, patched.
+    pub(super) rom: Vec<u8>,
+    /// Its own code of four characters.
+    pub(super) game_code: String,
+    /// The title id, and whether it was derived.
+    pub(super) id: u64,
+    pub(super) id_is_derived: bool,
+    /// Names and icons.
+    pub(super) smdh: Smdh,
+    /// Both icons, as the console shows them.
+    pub(super) icons: [Picture; 2],
+    /// The wide picture.
+    pub(super) wide: Picture,
+    /// Settings of the GBA mode, and how the save type is known.
+    pub(super) settings: Settings,
+    pub(super) save_known_by: String,
+    /// The package to write.
+    pub(super) output: PathBuf,
+    pub(super) notices: Vec<String>,
+}
+
+/// What a recipe will make.
+#[derive(Debug, Serialize)]
+pub struct ShowReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The recipe.
+    pub recipe: String,
+    /// The titles.
+    pub titles: Vec<ShownTitle>,
+    /// The preview sheet that was written.
+    pub picture: Option<PathBuf>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// A title that will be made.
+#[derive(Debug, Serialize)]
+pub struct ShownTitle {
+    /// The ROM.
+    pub rom: String,
+    /// The package that carries the player, if one does.
+    pub base: Option<String>,
+    /// Format of the ROM, and its length in bytes after patches.
+    pub system: &'static str,
+    /// Bytes of the ROM.
+    pub rom_bytes: u64,
+    /// The title id.
+    pub title_id: String,
+    /// Whether it was derived from the ROM.
+    pub id_is_derived: bool,
+    /// The short name in English.
+    pub short: String,
+    /// The long name in English.
+    pub long: String,
+    /// The publisher in English.
+    pub publisher: String,
+    /// Languages with names of their own.
+    pub own_languages: Vec<String>,
+    /// Save type, for the GBA mode, and how it is known.
+    pub save: Option<(&'static str, String)>,
+    /// Motion ghosting in words, for the GBA mode.
+    pub ghosting: Option<String>,
+    /// The darkening curve in words, for the GBA mode.
+    pub darkening: Option<String>,
+    /// The package that will be written.
+    pub output: PathBuf,
+}
+
+/// Shows what a recipe will make; with `picture` draws its first title, or the one with number `which`, on a sheet.
+///
+/// # Errors
+/// When the recipe or something it names cannot be used, or writing fails.
+pub fn show(path: &str, picture: Option<&Path>, which: usize, setting: &Setting<'_>) -> std::result::Result<ShowReport, Failure> {
+    let recipe = Recipe::read(path, setting)?;
+    let all = prepare_all(&recipe, path, setting)?;
+    let mut notices: Vec<Notice> = clashes(&all).into_iter().map(Notice::new).collect();
+    let mut titles = Vec::new();
+    for (title, ready) in recipe.titles.iter().zip(&all) {
+        notices.extend(ready.notices.iter().map(Notice::new));
+        titles.push(shown(title, ready));
+    }
+    if let Some(target) = picture {
+        let ready = which.checked_sub(1).and_then(|i| all.get(i).zip(recipe.titles.get(i)));
+        let Some((ready, title)) = ready else {
+            let text = format!("there is no title number {which}: the recipe has {}", all.len());
+            return Err(Failure::usage(format!("cannot draw \"{}\"", target.display()), text));
+        };
+        let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", target.display()), e);
+        let png = sheet::draw(ready, title.base.is_some()).map_err(fail)?;
+        if !setting.dry_run {
+            let blueprint = Blueprint::of(Arc::new(Bytes(png)));
+            pour::pour(&blueprint, target, setting.replace, &[], setting.watch).map_err(fail)?;
+        }
+    }
+    let picture = picture.map(Path::to_owned);
+    Ok(ShowReport { schema: "decanter.recipe-show/1", recipe: path.to_owned(), titles, picture, notices })
+}
+
+fn shown(title: &Title, ready: &Ready) -> ShownTitle {
+    let names = ready.smdh.names(1);
+    let is_gba = title.base.is_none();
+    let settings = &ready.settings;
+    let ghosting = match settings.ghosting {
+        0xff => "off".to_owned(),
+        value => format!("{value} of 255, where 255 is none"),
+    };
+    let darkening = match (settings.gamma, settings.level) {
+        (1.0, 1.0) => "none".to_owned(),
+        (gamma, level) => format!("gamma {gamma}, white at {:.0} %", level * 100.0),
+    };
+    ShownTitle {
+        rom: title.rom.clone(),
+        base: title.base.clone(),
+        system: ready.system,
+        rom_bytes: ready.rom.len() as u64,
+        title_id: ids::shown(ready.id),
+        id_is_derived: ready.id_is_derived,
+        short: names.short,
+        long: names.long,
+        publisher: names.publisher,
+        own_languages: title.names.languages.keys().cloned().collect(),
+        save: is_gba.then(|| (settings.save.name(), ready.save_known_by.clone())),
+        ghosting: is_gba.then_some(ghosting),
+        darkening: is_gba.then_some(darkening),
+        output: ready.output.clone(),
+    }
+}
+
+/// Every title of a recipe, ready to be made.
+pub(super) fn prepare_all(recipe: &Recipe, path: &str, setting: &Setting<'_>) -> std::result::Result<Vec<Ready>, Failure> {
+    let each = |title: &Title| prepare(recipe, title, setting).map_err(|e| failed(path, title, e));
+    recipe.titles.iter().map(each).collect()
+}
+
+/// A title that cannot be made, with what to do.
+pub(super) fn failed(recipe: &str, title: &Title, error: Error) -> Failure {
+    let failure = Failure::new(format!("cannot make the title of \"{}\" in \"{recipe}\"", title.rom), error);
+    match *failure.cause {
+        Error::Usage(_) => failure.hint("change the recipe, and look again with \"decanter recipe show\""),
+        _ => failure,
+    }
+}
+
+/// Ids that two titles have.
+pub(super) fn clashes(all: &[Ready]) -> Vec<String> {
+    let mut told = Vec::new();
+    for (index, ready) in all.iter().enumerate() {
+        if let Some(other) = all[..index].iter().find(|o| o.id == ready.id) {
+            told.push(format!(
+                "\"{}\" and \"{}\" have the title id {}: one would replace the other on the console",
+                other.name,
+                ready.name,
+                ids::shown(ready.id)
+            ));
+        }
+        if let Some(other) = all[..index].iter().find(|o| o.output == ready.output) {
+            told.push(format!("\"{}\" and \"{}\" have the same output", other.name, ready.name));
+        }
+    }
+    told
+}
+
+/// Everything of one title but the writing.
+pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> Result<Ready> {
+    let path = recipe.path(&title.rom);
+    let item = locate::open(&path, "use", setting).map_err(|f| *f.cause)?;
+    let Some(rom) = &item.opened.rom else {
+        return Err(Error::Usage(format!("\"{}\" is {}, and no ROM", title.rom, crate::failure::with_article(&item.opened.kind))));
+    };
+    let mut notices = Vec::new();
+    let body = patched(recipe, title, &rom.body, setting, &mut notices)?;
+    let limit = MOST_ROM as u64;
+    if body.len() > limit {
+        let why = format!("the ROM has {} bytes, the most is {} (32 MiB)", grouped(body.len()), grouped(limit));
+        return Err(Error::Unreadable { why });
+    }
+    let is_gba = item.opened.format == "gba";
+    if title.base.is_none() && !is_gba {
+        return Err(Error::Usage(format!(
+            "{} needs a player: name a package of your own that carries one, as base = \"FILE.cia\"",
+            crate::failure::with_article(&item.opened.kind)
+        )));
+    }
+    let bytes = read_vec(body.as_ref(), 0, body.len(), "a ROM", limit)?;
+    let sum = digest::of_bytes(Algorithm::Sha1, &bytes).bytes;
+    let id = match &title.id {
+        Some(text) => parse_id(text)?,
+        None => derived_id(&sum),
+    };
+    let (save, save_known_by) = match &title.gba.save {
+        Some(name) => (save_by_name(name)?, "the recipe says so".to_owned()),
+        None => detected_save(&rom.save),
+    };
+    let game_code = item.opened.get("id").unwrap_or_default().to_owned();
+    let smdh = names(title, &item.stem, setting)?;
+    let mut smdh = smdh;
+    let short = smdh.names(1).short;
+    let own = art::own(&short, &sum)?;
+    let icons = [art::icon(recipe, &title.icon, &own, LARGE.1, setting)?, art::icon(recipe, &title.icon, &own, SMALL.1, setting)?];
+    smdh.set_icon(LARGE, &icons[0]);
+    smdh.set_icon(SMALL, &icons[1]);
+    let wide = art::wide(recipe, &title.wide, &own, setting)?;
+    if title.base.is_none() && (title.wide.picture.is_some() || title.wide.text.is_some()) {
+        notices.push("without a base there is no banner: the wide picture is on the preview only".into());
+    }
+    let settings = Settings {
+        save,
+        sleep: buttons(&title.gba.sleep)?,
+        ghosting: title.gba.ghosting,
+        gamma: title.gba.gamma,
+        level: title.gba.brightness,
+    };
+    let icons = [smdh.icon(LARGE), smdh.icon(SMALL)];
+    let output = title.output.clone().unwrap_or_else(|| format!("{}.cia", item.stem));
+    Ok(Ready {
+        name: title.rom.clone(),
+        system: item.opened.format,
+        rom: bytes,
+        game_code,
+        id,
+        id_is_derived: title.id.is_none(),
+        smdh,
+        icons,
+        wide,
+        settings,
+        save_known_by,
+        output: PathBuf::from(output),
+        notices,
+    })
+}
+
+/// The ROM with the patches of the recipe, each checked before and after where it carries checksums.
+fn patched(recipe: &Recipe, title: &Title, body: &SourceRef, setting: &Setting<'_>, notices: &mut Vec<String>) -> Result<SourceRef> {
+    let mut rom = body.clone();
+    for name in &title.patches {
+        let (_, patch) = patch::open(&recipe.path(name), "apply", setting).map_err(|f| *f.cause)?;
+        let check = |rom: &SourceRef, wanted: Option<u32>, when: &str| -> Result<()> {
+            let Some(wanted) = wanted else { return Ok(()) };
+            let found = digest::crc32(rom, setting.watch)?;
+            match found == wanted {
+                true => Ok(()),
+                false => Err(Error::Checksum {
+                    what: format!("the ROM {when} \"{name}\""),
+                    expected: format!("CRC-32 {wanted:08x}"),
+                    found: format!("{found:08x}"),
+                }),
+            }
+        };
+        check(&rom, patch.source().crc32, "before")?;
+        let result = patch.apply(&rom)?;
+        check(&result, patch.target().crc32, "after")?;
+        if patch.source().crc32.is_none() {
+            notices.push(format!("\"{name}\" carries no checksums: whether it fits this ROM is not known"));
+        }
+        rom = result;
+    }
+    Ok(rom)
+}
+
+/// Names in all languages.
+fn names(title: &Title, stem: &str, _: &Setting<'_>) -> Result<Smdh> {
+    let mut smdh = Smdh::new();
+    let short = title.names.short.clone().unwrap_or_else(|| stem.to_owned());
+    let usual = Texts {
+        long: title.names.long.clone().unwrap_or_else(|| short.clone()),
+        publisher: title.names.publisher.clone().unwrap_or_default(),
+        short,
+    };
+    for number in 0..LANGUAGES.len() {
+        smdh.set_names(number, &usual)?;
+    }
+    for (language, own) in &title.names.languages {
+        let number = language_number(language)?;
+        let pick = |own: &Option<String>, usual: &String| own.clone().unwrap_or_else(|| usual.clone());
+        let texts = Texts {
+            short: pick(&own.short, &usual.short),
+            long: pick(&own.long, own.short.as_ref().unwrap_or(&usual.long)),
+            publisher: pick(&own.publisher, &usual.publisher),
+        };
+        smdh.set_names(number, &texts)?;
+    }
+    if title.region_free {
+        smdh.set_region_free();
+    }
+    Ok(smdh)
+}
+
+fn parse_id(text: &str) -> Result<u64> {
+    let id = u64::from_str_radix(text.trim_start_matches("0x"), 16).ok().filter(|_| text.trim_start_matches("0x").len() == 16);
+    let id = id.ok_or_else(|| Error::Usage(format!("\"{text}\" is no title id: sixteen hexadecimal digits")))?;
+    match ids::Kind::of(id) {
+        ids::Kind::Program => Ok(id),
+        kind => Err(Error::Usage(format!("{text} is the id of {}; programs begin with 00040000", crate::failure::with_article(kind.name())))),
+    }
+}
+
+/// The same id for the same ROM, wherever it is made.
+pub(super) fn derived_id(sha1: &[u8]) -> u64 {
+    let number = u32::from_be_bytes([0, sha1[0], sha1[1], sha1[2]]);
+    let unique = DERIVED.start + number % (DERIVED.end - DERIVED.start);
+    PROGRAM << 32 | u64::from(unique) << 8
+}
+
+fn save_by_name(name: &str) -> Result<SaveType> {
+    let known: Vec<&str> = SaveType::ALL.iter().map(|(n, _)| *n).collect();
+    let found = SaveType::ALL.iter().find(|(n, _)| *n == name).map(|(_, t)| *t);
+    found.ok_or_else(|| Error::Usage(format!("there is no save type \"{name}\"; {}", nearest(name, &known))))
+}
+
+/// The save type that a ROM shows, and how that is known.
+pub(super) fn detected_save(memory: &SaveMemory) -> (SaveType, String) {
+    let size = memory.sizes.last().copied();
+    let kind = match (memory.kind, size, memory.clock) {
+        (SaveKind::Eeprom, Some(512), _) => SaveType::Eeprom512,
+        (SaveKind::Eeprom, ..) => SaveType::Eeprom8k,
+        (SaveKind::Flash, Some(size), clock) if size > 64 << 10 => {
+            if clock { SaveType::Flash128kClock } else { SaveType::Flash128k }
+        }
+        (SaveKind::Flash, _, true) => SaveType::Flash64kClock,
+        (SaveKind::Flash, ..) => SaveType::Flash64k,
+        (SaveKind::Sram, ..) => SaveType::Sram,
+        (SaveKind::None | SaveKind::Unknown, ..) => SaveType::None,
+    };
+    let sure = if memory.sizes.len() > 1 { "; not sure of the size, the larger one is taken" } else { "" };
+    (kind, format!("{}{sure}", memory.known_by))
+}
+
+/// Bits of the buttons with these names.
+pub(super) fn buttons(names: &[String]) -> Result<u16> {
+    let known: Vec<&str> = BUTTONS.iter().map(|(n, _)| *n).collect();
+    let mut bits = 0;
+    for name in names {
+        let found = BUTTONS.iter().find(|(n, _)| n.eq_ignore_ascii_case(name));
+        let (_, bit) = found.ok_or_else(|| Error::Usage(format!("there is no button \"{name}\"; {}", nearest(name, &known))))?;
+        bits |= bit;
+    }
+    Ok(bits)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ids_are_stable_and_in_their_range() {
+        assert_eq!(derived_id(&[0; 20]), 0x0004_0000_0c00_0000);
+        assert_eq!(derived_id(&[0x03, 0, 0]), 0x0004_0000_0c00_0000, "it wraps at the end of its range");
+        assert_eq!(derived_id(&[0x02, 0xff, 0xff]), 0x0004_0000_0eff_ff00);
+        assert!(parse_id("0004000E0C000000").is_err() && parse_id("40000").is_err());
+        assert_eq!(parse_id("000400000c123400").unwrap(), 0x0004_0000_0c12_3400);
+    }
+
+    #[test]
+    fn buttons_by_name() {
+        let of = |names: &[&str]| buttons(&names.iter().map(|n| (*n).to_owned()).collect::<Vec<_>>());
+        assert_eq!(of(&["L", "R", "select"]).unwrap(), 0x0304);
+        assert!(of(&["Selct"]).unwrap_err().to_string().contains("\"Select\""));
+    }
+}
