@@ -496,6 +496,10 @@ pub struct SaveArgs {
     /// The emulator's file has its bytes swapped in pairs (2) or reversed in fours (4)
     #[arg(long, value_name = "2|4", value_parser = swap)]
     pub swap: Option<Swap>,
+    /// The title whose save it is, sixteen hexadecimal digits: checked against the block of a console; without --into
+    /// a new block is made for it
+    #[arg(long, value_name = "ID", value_parser = title_id)]
+    pub title: Option<u64>,
 }
 
 #[derive(Debug, Clone, Subcommand)]
@@ -515,7 +519,7 @@ pub enum SaveCommand {
     #[command(after_help = "Example:  decanter save export saltmarsh/drawer/Fogbell.sav -o raw.sav\n\n\
         Clocks, filler, repetitions and other memories of an emulator's file are left out. Nothing is replaced, ever.")]
     Export {
-        /// An emulator's save file
+        /// An emulator's save file, or the block that a console keeps for its GBA mode
         #[arg(value_name = "SAVE")]
         file: String,
         /// The file to write
@@ -532,7 +536,7 @@ pub enum SaveCommand {
         /// The save as the cartridge has it
         #[arg(value_name = "SAVE")]
         file: String,
-        /// The emulator's file that a copy is made of
+        /// The emulator's file, or the block of a console, that a copy is made of
         #[arg(long, value_name = "FILE")]
         into: Option<String>,
         /// The file to write
@@ -616,6 +620,11 @@ fn split(text: &str) -> Result<Split, String> {
 fn byte(text: &str) -> Result<u8, String> {
     let hex = text.strip_prefix("0x").map(|digits| u8::from_str_radix(digits, 16));
     hex.unwrap_or_else(|| text.parse()).map_err(|_| format!("\"{text}\" is no byte: use 0 to 255, or 0x00 to 0xff"))
+}
+
+fn title_id(text: &str) -> Result<u64, String> {
+    let digits = Some(text).filter(|t| t.len() == 16);
+    digits.and_then(|t| u64::from_str_radix(t, 16).ok()).ok_or_else(|| "sixteen hexadecimal digits are needed".to_owned())
 }
 
 /// Reads how bytes are swapped.

@@ -377,6 +377,7 @@ fn save_command(
         rom: more.rom.clone(),
         part: more.part.clone(),
         swap: more.swap.unwrap_or_default(),
+        title: more.title,
     };
     let report = match command {
         SaveCommand::Show { file, rom } => {

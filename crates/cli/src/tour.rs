@@ -57,6 +57,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             (Some(&made.plain), "a plain disc"),
             (Some(&made.dat), "a DAT file of what these should be"),
             (Some(&made.drawer.folder), "cartridges, patches, saves, and a simulated reader"),
+            (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
         ];
         for (path, what) in told {
             if let Some(name) = path.and_then(|p| p.strip_prefix(wish.folder).ok()) {
@@ -84,6 +85,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             "plain": made.plain,
             "dat": made.dat,
             "drawer": made.drawer,
+            "case": made.case,
         });
         crate::run::json(out, &report)?;
         return Ok(0);
@@ -98,6 +100,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
     let (lane, kept) = (target("lane.iso"), target("lane.zst"));
     let second = target("lane, other drive.iso");
     let (dat, scratched) = (show(&made.dat), show(&made.scratched));
+    let (handheld_keys, dash) = (show(&made.case.keys), target("Kelp Dash.cia"));
     let steps = [
         ("What is it?", words(&["identify", &box_or_image]), 0),
         ("Is the dump good?", words(&["verify", &box_or_image, "--against", &description]), 0),
@@ -173,6 +176,23 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             ]),
             0,
         ),
+        (
+            "A handheld's cartridge becomes a package that can be installed.",
+            words(&["convert", &show(&made.case.full), "--to", "cia", "--keys", &handheld_keys, "-o", &dash]),
+            0,
+        ),
+        ("Every digest in it is checked.", words(&["verify", &dash]), 0),
+        (
+            "A GBA ROM as a title of its own: see it first,",
+            words(&["recipe", "show", &show(&made.case.recipe), "--picture", &target("moth sheet.png")]),
+            0,
+        ),
+        ("then make it.", words(&["recipe", "make", &show(&made.case.recipe), "-o", &target("Moth Hour.cia")]), 0),
+        (
+            "Its save, out of what the console keeps.",
+            words(&["save", "export", &show(&made.case.save), "--keys", &handheld_keys, "-o", &target("moth.sav")]),
+            0,
+        ),
     ];
     let mut code = 0;
     for (question, words, expected) in steps {
@@ -182,7 +202,9 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         out.flush()?;
         let line = std::iter::once("decanter".to_owned()).chain(words);
         let mut step = Cli::try_parse_from(line).map_err(|e| Failure::usage("the demo is wrong", e.to_string()))?;
+        let keys = std::mem::take(&mut step.global.keys);
         step.global = cli.global.clone();
+        step.global.keys.extend(keys);
         let found = crate::run::run(&step, settled, watch, out)?;
         watch.end();
         if found != expected {

@@ -5,6 +5,7 @@
 mod cartridges;
 mod content;
 mod disc;
+mod handheld;
 mod shelf;
 
 pub use disc::{Disc, Kelp};
@@ -76,6 +77,33 @@ pub struct Collection {
     pub dat: PathBuf,
     /// What is in the drawer of cartridges.
     pub drawer: Drawer,
+    /// What is in the case of handhelds.
+    pub case: Case,
+}
+
+/// The case of handhelds.
+#[derive(Debug, Clone, serde::Serialize)]
+pub struct Case {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The museum's keys for them.
+    pub keys: PathBuf,
+    /// A cartridge image: encrypted, full.
+    pub full: PathBuf,
+    /// The same, trimmed.
+    pub trimmed: PathBuf,
+    /// The same, trimmed and decrypted.
+    pub decrypted: PathBuf,
+    /// A package with an update of it, under a title key.
+    pub update: PathBuf,
+    /// A package that plays a Game Boy ROM.
+    pub player: PathBuf,
+    /// A recipe for a GBA title.
+    pub recipe: PathBuf,
+    /// A recipe for another Game Boy ROM in that player.
+    pub player_recipe: PathBuf,
+    /// What a console keeps as the save of the GBA title.
+    pub save: PathBuf,
 }
 
 /// The drawer of cartridges.
@@ -187,6 +215,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     ];
     let dat = put("saltmarsh.dat", &small(dat(folder, &listed, watch)?.into_bytes()))?;
     let drawer = drawer(folder, &put, wish.replace)?;
+    let case = case(folder, &put)?;
     Ok(Collection {
         image,
         archive,
@@ -204,6 +233,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         plain,
         dat,
         drawer,
+        case,
     })
 }
 
@@ -274,6 +304,30 @@ fn drawer(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>, repl
         dat,
         reader: file("reader.toml", c::READER.as_bytes().to_vec())?,
         memory: file("cartridge memory.bin", c::fogbell_memory())?,
+    })
+}
+
+/// Fills the case of handhelds.
+fn case(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Result<Case> {
+    let place = folder.join("handheld");
+    let keys = place.join("keys");
+    std::fs::create_dir_all(&keys).map_err(|e| Error::io("make folder", &keys, e))?;
+    let file = |name: &str, bytes: Vec<u8>| put(&format!("handheld/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))));
+    let made = handheld::make(cartridges::fogbell())?;
+    let [icon, wide] = handheld::pictures();
+    file("moth.png", icon)?;
+    file("dusk.png", wide)?;
+    Ok(Case {
+        folder: place,
+        keys: file("keys/museum.keys", handheld::key_list().into_bytes())?,
+        full: put("handheld/Kelp Dash.3ds", &made.encrypted)?,
+        trimmed: put("handheld/Kelp Dash (trimmed).3ds", &made.trimmed)?,
+        decrypted: put("handheld/Kelp Dash (decrypted).3ds", &made.decrypted)?,
+        update: put("handheld/Kelp Dash (update).cia", &made.update)?,
+        player: put("handheld/Player.cia", &made.player)?,
+        recipe: file("moth.toml", handheld::RECIPE.as_bytes().to_vec())?,
+        player_recipe: file("deep water.toml", handheld::PLAYER_RECIPE.as_bytes().to_vec())?,
+        save: file("moth save.bin", handheld::save_block(&cartridges::moth_hour())?)?,
     })
 }
 

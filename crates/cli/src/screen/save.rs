@@ -19,7 +19,20 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Res
             row(out, "parts", &reading.parts.join(", "))?;
         }
     }
-    if report.misfit {
+    for copy in &report.copies {
+        let label = if copy.is_current { "current copy" } else { "other copy" };
+        let (colour, words) = match copy.holds {
+            Some(true) => (style::GOOD, "its code holds"),
+            Some(false) => (style::BAD, "its code does not hold"),
+            None => (style::WARN, "its code is not checked"),
+        };
+        let text = format!("{} bytes at {:#x}, saved {} times; {colour}{words}{}", number(copy.bytes), copy.offset, copy.times, style::PLAIN);
+        row(out, label, &text)?;
+    }
+    if let Some(first) = report.copies.first() {
+        row(out, "title id", &first.title_id)?;
+    }
+    if report.misfit && report.copies.is_empty() {
         row(out, "save", &format!("{}no layout of that memory has this size{}", style::BAD, style::PLAIN))?;
     }
     if let Some(used) = report.used_bytes {

@@ -28,7 +28,12 @@ pub(super) fn package(
     notices: &mut Vec<Notice>,
     setting: &Setting<'_>,
 ) -> Result<(Blueprint, String)> {
-    let item = locate::open(path, "use", setting).map_err(|f| *f.cause)?;
+    let item = locate::open(path, "use", setting).map_err(|f| match *f.cause {
+        Error::Io { op: "open", .. } => Error::Usage(format!(
+            "the base \"{path}\" cannot be opened: name a package of your own that carries a player for this system"
+        )),
+        cause => cause,
+    })?;
     let source = item.source.clone().filter(|_| item.opened.format == "cia");
     let source = source.ok_or_else(|| Error::Usage(format!("the base \"{path}\" is no package (CIA)")))?;
     let package = Package::read(&source, &item.keyring)?;

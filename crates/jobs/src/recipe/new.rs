@@ -1,6 +1,6 @@
 //! A new recipe, with everything in it that the ROMs show.
 
-use super::prepare::{derived_id, detected_save};
+use super::prepare::detected_save;
 use crate::locate::{self, each_rom};
 use crate::{Failure, Item, Setting, grouped};
 use decanter_core::blueprint::Blueprint;
@@ -8,7 +8,7 @@ use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::error::Blame;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, Result, pour};
-use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType};
+use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, derived_title_id};
 use decanter_formats::package::n3ds::smdh::SHORT;
 use decanter_formats::package::n3ds::title as ids;
 use serde::Serialize;
@@ -98,7 +98,8 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
 
 /// A path as the recipe in `folder` names it: relative where it lies below.
 fn relative(folder: &Path, address: &str) -> String {
-    let absolute = |p: &Path| std::path::absolute(p).unwrap_or_else(|_| p.to_owned());
+    let here = |p: &Path| if p.as_os_str().is_empty() { PathBuf::from(".") } else { p.to_owned() };
+    let absolute = |p: &Path| std::path::absolute(here(p)).unwrap_or_else(|_| p.to_owned());
     let (folder, path) = (absolute(folder), absolute(Path::new(address)));
     path.strip_prefix(&folder).unwrap_or(&path).display().to_string()
 }
@@ -111,7 +112,7 @@ fn quoted(text: &str) -> String {
 fn entry(item: &Item, path: &str, setting: &Setting<'_>) -> Result<String> {
     let Some(rom) = &item.opened.rom else { return Ok(String::new()) };
     let sum = of_source(&rom.body, &[Algorithm::Sha1], setting.watch)?;
-    let id = ids::shown(derived_id(&sum[0].bytes));
+    let id = ids::shown(derived_title_id(&sum[0].bytes));
     let fact = |name| item.opened.get(name).unwrap_or_default();
     let is_gba = item.opened.format == "gba";
     let short: String = item.stem.chars().take(SHORT).collect();

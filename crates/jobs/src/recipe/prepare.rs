@@ -9,16 +9,13 @@ use decanter_core::label::Picture;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::{Error, Notice, Result, pour};
-use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings};
+use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings, derived_title_id};
 use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, SMALL, Smdh};
 use decanter_formats::package::n3ds::title as ids;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-/// Upper word of the ids that are derived, and the unique ids that they take: none that a maker or a system uses.
-const PROGRAM: u64 = 0x0004_0000;
-const DERIVED: std::ops::Range<u32> = 0xc0000..0xf0000;
 /// Buttons, by their bits in the console's key register.
 const BUTTONS: [(&str, u16); 10] = [
     ("A", 0x001),
@@ -227,7 +224,7 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
     let sum = digest::of_bytes(Algorithm::Sha1, &bytes).bytes;
     let id = match &title.id {
         Some(text) => parse_id(text)?,
-        None => derived_id(&sum),
+        None => derived_title_id(&sum),
     };
     let (save, save_known_by) = match &title.gba.save {
         Some(name) => (save_by_name(name)?, "the recipe says so".to_owned()),
@@ -336,13 +333,6 @@ fn parse_id(text: &str) -> Result<u64> {
     }
 }
 
-/// The same id for the same ROM, wherever it is made.
-pub(super) fn derived_id(sha1: &[u8]) -> u64 {
-    let number = u32::from_be_bytes([0, sha1[0], sha1[1], sha1[2]]);
-    let unique = DERIVED.start + number % (DERIVED.end - DERIVED.start);
-    PROGRAM << 32 | u64::from(unique) << 8
-}
-
 fn save_by_name(name: &str) -> Result<SaveType> {
     let known: Vec<&str> = SaveType::ALL.iter().map(|(n, _)| *n).collect();
     let found = SaveType::ALL.iter().find(|(n, _)| *n == name).map(|(_, t)| *t);
@@ -384,10 +374,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn ids_are_stable_and_in_their_range() {
-        assert_eq!(derived_id(&[0; 20]), 0x0004_0000_0c00_0000);
-        assert_eq!(derived_id(&[0x03, 0, 0]), 0x0004_0000_0c00_0000, "it wraps at the end of its range");
-        assert_eq!(derived_id(&[0x02, 0xff, 0xff]), 0x0004_0000_0eff_ff00);
+    fn only_ids_of_programs_are_taken() {
         assert!(parse_id("0004000E0C000000").is_err() && parse_id("40000").is_err());
         assert_eq!(parse_id("000400000c123400").unwrap(), 0x0004_0000_0c12_3400);
     }

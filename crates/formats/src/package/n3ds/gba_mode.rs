@@ -27,6 +27,17 @@ const FLASH_TIMES: [u32; 4] = [0x27_c886, 0x8_ce35, 0x184, 0x3_1170];
 /// L, R and Select in the console's key register.
 pub const DEFAULT_SLEEP: u16 = 0x0304;
 
+/// Upper word of the ids that are derived, and the unique ids that they take: none that a maker or a system uses.
+const PROGRAM: u64 = 0x0004_0000;
+const DERIVED: Range<u32> = 0xc0000..0xf0000;
+
+/// The title id for a ROM with this SHA-1: the same wherever a title is made of it.
+pub fn derived_title_id(sha1: &[u8]) -> u64 {
+    let number = sha1.iter().take(3).fold(0u32, |n, b| n << 8 | u32::from(*b));
+    let unique = DERIVED.start + number % (DERIVED.end - DERIVED.start);
+    PROGRAM << 32 | u64::from(unique) << 8
+}
+
 /// Which memory keeps the save.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SaveType {
@@ -345,6 +356,13 @@ mod tests {
         let found = super::settings(&code).unwrap();
         assert_eq!((found.rom_len, found.save, found.sleep, found.ghosting), (32, 14, 0x0304, 0xff));
         assert!(super::code(&vec![0; MOST_ROM + 1], &settings).is_err());
+    }
+
+    #[test]
+    fn derived_ids_stay_in_their_range() {
+        assert_eq!(derived_title_id(&[0; 20]), 0x0004_0000_0c00_0000);
+        assert_eq!(derived_title_id(&[0x03, 0, 0]), 0x0004_0000_0c00_0000, "it wraps at the end of its range");
+        assert_eq!(derived_title_id(&[0x02, 0xff, 0xff]), 0x0004_0000_0eff_ff00);
     }
 
     #[test]

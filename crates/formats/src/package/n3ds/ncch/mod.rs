@@ -13,6 +13,7 @@ pub use compose::{Parts, compose, from_tree};
 pub use romfs_compose::{RomFs, hash_tree};
 pub use unlock::Unlocked;
 
+use super::gba_mode::{self, SaveType};
 use super::smdh;
 use super::title;
 use decanter_core::blueprint::Blueprint;
@@ -22,6 +23,7 @@ use decanter_core::keyring::Keyring;
 use decanter_core::label::Label;
 use decanter_core::seal::Sealed;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array};
+use decanter_core::tell::grouped;
 use decanter_core::tree::{self, File, Kind, Node, Tree};
 use decanter_core::view::{Concat, CtrRanges, Overlay, Slice};
 use decanter_core::{Digest, Error, Result};
@@ -32,6 +34,8 @@ use std::sync::Arc;
 
 pub(crate) const ID: &str = "ncch";
 const MAGIC: [u8; 4] = *b"NCCH";
+/// The largest program that is looked into for a ROM of the GBA mode.
+const MOST_GBA_CODE: u64 = 40 << 20;
 /// The largest icon block that is read.
 const MOST_ICON: u64 = 64 << 10;
 
@@ -298,7 +302,15 @@ pub(crate) fn tell(opened: &mut Opened, content: &Content, title_id: u64) {
         opened.fact("revision", if revision > 0 { revision.to_string() } else { String::new() });
         let save = exheader::save_len(&extended);
         opened.fact("save data", if save > 0 { format!("{} KiB", save >> 10) } else { String::new() });
-        opened.fact("needs firmware", if exheader::firmware(&extended) == exheader::GBA_FIRMWARE { "GBA mode" } else { "" });
+        if exheader::firmware(&extended) == exheader::GBA_FIRMWARE {
+            opened.fact("runs in", "GBA mode");
+            if let Ok(Some(code)) = content.member_bytes(".code", MOST_GBA_CODE)
+                && let Some(found) = gba_mode::settings(&code)
+            {
+                let save = SaveType::of_number(found.save).map_or("of an unknown type", SaveType::name);
+                opened.fact("GBA ROM", format!("{} bytes, save {save}", grouped(found.rom_len as u64)));
+            }
+        }
     }
     if header.flags()[4] == 2 {
         opened.fact("runs on", "New 3DS only");

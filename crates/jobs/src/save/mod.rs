@@ -1,5 +1,9 @@
 //! Saved games: what a file with save memory is, out of the layouts of emulators and into them.
 
+mod console;
+
+pub use console::CopyReport;
+
 use crate::{Failure, Setting, grouped, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
@@ -22,6 +26,8 @@ pub struct Options {
     pub part: Option<String>,
     /// Order of bytes in the emulator's file.
     pub swap: Swap,
+    /// The title whose save it is, for blocks of a console.
+    pub title: Option<u64>,
 }
 
 /// What a file with saved games is, or which ones a ROM has.
@@ -37,6 +43,8 @@ pub struct ShowReport {
     pub memory: Option<SaveMemory>,
     /// What the file may be, the likeliest first; none if it is the ROM itself.
     pub may_be: Vec<Reading>,
+    /// The copies in it, if it is a block that a console keeps.
+    pub copies: Vec<CopyReport>,
     /// Digest of the file.
     pub digest: Option<Digest>,
     /// Bytes that are neither 0x00 nor 0xff.
@@ -93,6 +101,15 @@ fn read(shown: &str, setting: &Setting<'_>) -> Result<Vec<u8>> {
     read_vec(source.as_ref(), 0, source.len(), "a save file", MOST_SAVE)
 }
 
+/// A block of a console, in memory.
+fn read_block(shown: &str, setting: &Setting<'_>) -> Result<Vec<u8>> {
+    let block = read(shown, setting)?;
+    match console::is_block(&block) {
+        true => Ok(block),
+        false => Err(Error::WrongDescription { text: format!("\"{shown}\" is no block of a console") }),
+    }
+}
+
 /// The save memory of a ROM.
 fn memory_of(rom: &str, setting: &Setting<'_>) -> std::result::Result<SaveMemory, Failure> {
     let item = locate::open(rom, "use", setting)?;
@@ -140,6 +157,7 @@ pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::resul
         bytes: 0,
         memory: None,
         may_be: Vec::new(),
+        copies: Vec::new(),
         digest: None,
         used_bytes: None,
         misfit: false,
@@ -161,6 +179,11 @@ pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::resul
     }
     report.memory = rom.map(|r| memory_of(r, setting)).transpose()?;
     let file = read(shown, setting).map_err(|e| Failure::new(format!("cannot show \"{shown}\""), e))?;
+    if console::is_block(&file) {
+        console::show(&file, shown, &mut report, setting)
+            .map_err(|e| Failure::new(format!("cannot show \"{shown}\""), e))?;
+        return Ok(report);
+    }
     let reading = |holder: &Holder| Reading {
         layout: words(&holder.layout),
         bytes: holder.size,
@@ -226,6 +249,9 @@ pub fn export(
     let fail = |e: Error| advised(format!("cannot export the save in \"{shown}\""), e);
     let memory = options.rom.as_deref().map(|r| memory_of(r, setting)).transpose()?;
     let file = read(shown, setting).map_err(fail)?;
+    if console::is_block(&file) {
+        return console::export(&file, shown, output, options, setting);
+    }
     let holder = holder(&file, shown, memory.as_ref(), None).map_err(fail)?;
     let mut content = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
     options.swap.apply(&mut content);
@@ -258,8 +284,14 @@ pub fn import(
     let fail = |e: Error| advised(format!("cannot import the save \"{shown}\""), e);
     let memory = options.rom.as_deref().map(|r| memory_of(r, setting)).transpose()?;
     let mut content = read(shown, setting).map_err(fail)?;
+    if into.is_none() && options.title.is_some() {
+        return console::import(&content, shown, None, output, options, setting);
+    }
     if let Some(into) = into {
         let file = read(into, setting).map_err(fail)?;
+        if console::is_block(&file) {
+            return console::import(&content, shown, Some(into), output, options, setting);
+        }
         let holder = holder(&file, into, memory.as_ref(), Some(content.len())).map_err(fail)?;
         let old = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
         if memory.is_none() && content.len() != old.len() {
