@@ -204,8 +204,9 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         let mut step = Cli::try_parse_from(line).map_err(|e| Failure::usage("the demo is wrong", e.to_string()))?;
         let keys = std::mem::take(&mut step.global.keys);
         step.global = cli.global.clone();
-        step.global.keys.extend(keys);
-        let found = crate::run::run(&step, settled, watch, out)?;
+        // A step may name keys of its own, which go before those that were settled for all.
+        let own = Settled { key_places: keys.into_iter().chain(settled.key_places.iter().cloned()).collect(), ..*settled };
+        let found = crate::run::run(&step, &own, watch, out)?;
         watch.end();
         if found != expected {
             code = code.max(found).max(1);

@@ -1,8 +1,11 @@
-use super::{Extent, FileSource, Source, check_range};
+use super::{Extent, FileSource, Place, Source, check_range};
 use crate::error::Result;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+
+/// Files up to this size are read without asking for holes first: that would cost more than it could save.
+const SMALL: u64 = 64 << 10;
 
 /// A file that is opened anew whenever it is asked for something: for folders with more files than a process may hold
 /// open. Its length is the one that was found when the folder was read.
@@ -32,10 +35,13 @@ impl Source for PathSource {
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
+        if self.len <= SMALL {
+            return Ok(Extent { place: Place::Computed, len: self.len - offset });
+        }
         let file = FileSource::open(&self.path)?;
         // What was cut off since the folder was read is told by reading, not here.
         if offset >= file.len() {
-            return Ok(Extent { place: super::Place::Computed, len: self.len - offset });
+            return Ok(Extent { place: Place::Computed, len: self.len - offset });
         }
         let mut run = self.run.lock().unwrap_or_else(PoisonError::into_inner);
         file.recall(run.take());

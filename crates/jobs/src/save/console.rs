@@ -6,7 +6,7 @@ use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::keyring::Key;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::{Error, Result};
-use decanter_formats::cartridge::save;
+use decanter_formats::cartridge::save::{self, Layout};
 use decanter_formats::package::n3ds::gba_mode::{self, Copy, SAVE_HEADER};
 use decanter_formats::package::n3ds::keys::{self, Role};
 use decanter_formats::package::n3ds::title as ids;
@@ -154,7 +154,8 @@ fn fitted(plain: &[u8], size: usize) -> Result<Vec<u8>> {
         return Ok(plain.to_vec());
     }
     let memory = SaveMemory::new(SaveKind::Unknown, &[size as u64], "the block");
-    match save::holders(plain, Some(&memory)).first() {
+    // What is cut short is not a save of this size, whatever else it may be.
+    match save::holders(plain, Some(&memory)).iter().find(|h| h.layout != Layout::Short) {
         Some(holder) => save::take(plain, holder, None, Some(&memory)),
         None => {
             let (found, wanted) = (grouped(plain.len() as u64), grouped(size as u64));

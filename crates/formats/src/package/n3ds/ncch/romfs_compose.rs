@@ -5,14 +5,17 @@ use super::ID;
 use crate::package::n3ds::sha256;
 use decanter_core::blueprint::{Blueprint, BlocksId, PartId};
 use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::view::{Concat, Fill};
 use decanter_core::{Error, Result};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 /// Bytes of a block that has a hash.
 pub const BLOCK: u64 = 0x1000;
 /// Data of each file begins at a multiple of this.
 const DATA_ALIGN: u64 = 16;
+/// Bytes of files that become one part of a blueprint.
+const BATCH: u64 = 4 << 20;
 /// Bytes of the fixed part of entries of folders and files.
 const FOLDER: usize = 24;
 const FILE: usize = 32;
@@ -77,19 +80,20 @@ impl RomFs {
         let level3 = crate::num::le64(ivfc, 0x44);
         let mut by_path: HashMap<&str, &SourceRef> = files.iter().map(|(path, s)| (path.as_str(), s)).collect();
         let whole: SourceRef = Arc::new(Bytes(head.to_vec()));
-        let padded = decanter_core::view::Concat::new(vec![
+        let padded = Concat::new(vec![
             whole,
-            Arc::new(decanter_core::view::Fill { byte: 0, len: level3.checked_sub(head.len() as u64)? }),
+            Arc::new(Fill { byte: 0, len: level3.checked_sub(head.len() as u64)? }),
         ]);
         let tables = romfs::tables(&padded.ok()?, 0, level3).ok()?;
         if tables.data_at != head.len() as u64 {
             return None;
         }
+        let own: HashSet<&str> = folders.iter().map(String::as_str).collect();
         let mut known = 0;
         let mut laid = Vec::new();
         for Entry { path, data } in &tables.entries {
             match data {
-                None if folders.iter().any(|f| f == path) => known += 1,
+                None if own.contains(path.as_str()) => known += 1,
                 None => return None,
                 Some((at, len)) => {
                     let source = by_path.remove(path.as_str()).filter(|s| s.len() == *len)?;
@@ -158,17 +162,7 @@ impl RomFs {
         let header_len = (MASTER_AT + master_len).next_multiple_of(BLOCK);
         let header = blueprint.late(header_len);
         let first = blueprint.source(Arc::new(Bytes(self.head.clone())));
-        let (mut at, mut last) = (self.head.len() as u64, first);
-        for (offset, source) in &self.files {
-            if *offset > at {
-                last = blueprint.fill(0, offset - at);
-            }
-            last = if source.is_empty() { last } else { blueprint.source(source.clone()) };
-            at = offset + source.len();
-        }
-        if self.level3 > at {
-            last = blueprint.fill(0, self.level3 - at);
-        }
+        let last = self.lay_files(blueprint)?.unwrap_or(first);
         let blocks = blueprint.measure_blocks(first, last, BLOCK as usize)?;
         let rest = |len: u64| len.next_multiple_of(BLOCK) - len;
         blueprint.fill(0, rest(self.level3));
@@ -186,6 +180,33 @@ impl RomFs {
         blueprint.compute(level1, &[last], Arc::new(make))?;
         blueprint.compute(level2, &[last], Arc::new(move |known| Ok(known.blocks(blocks).to_vec())))?;
         Ok(Laid { needs: last, blocks })
+    }
+}
+
+impl RomFs {
+    /// Adds the data of all files. Small ones are read many at a time, as one part each would cost more than reading it.
+    fn lay_files(&self, blueprint: &mut Blueprint) -> Result<Option<PartId>> {
+        let (mut at, mut last) = (self.head.len() as u64, None);
+        let (mut batch, mut batch_len): (Vec<SourceRef>, u64) = (Vec::new(), 0);
+        for (offset, source) in &self.files {
+            if *offset > at {
+                batch.push(Arc::new(Fill { byte: 0, len: offset - at }));
+            }
+            batch.push(source.clone());
+            batch_len += source.len();
+            at = offset + source.len();
+            if batch_len >= BATCH {
+                last = Some(blueprint.source(Arc::new(Concat::new(std::mem::take(&mut batch))?)));
+                batch_len = 0;
+            }
+        }
+        if self.level3 > at {
+            batch.push(Arc::new(Fill { byte: 0, len: self.level3 - at }));
+        }
+        if !batch.is_empty() {
+            last = Some(blueprint.source(Arc::new(Concat::new(batch)?)));
+        }
+        Ok(last)
     }
 }
 
