@@ -2,7 +2,7 @@
 
 use super::ID;
 use crate::num::{le32, le64};
-use decanter_core::source::{Source, SourceRef, read_array, read_vec};
+use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node};
 use decanter_core::view::Slice;
 use decanter_core::{Error, Result};
@@ -97,6 +97,8 @@ pub struct Entry {
     pub path: String,
     /// Offset and length of its data; `None` for a folder.
     pub data: Option<(u64, u64)>,
+    /// What is wrong with it, if something is.
+    pub broken: Option<String>,
 }
 
 /// Header and tables of level 3, up to where data begins.
@@ -155,18 +157,18 @@ impl Walk<'_> {
             let entry = fixed(self.files, file, 32, self.files_at)?;
             let name = name(self.files, file, 32, self.files_at)?;
             let (start, len) = (le64(entry, 8), le64(entry, 16));
-            if start.checked_add(len).is_none_or(|end| end > self.room) {
-                let text = format!("file {path}{name} has data of {len} bytes at {start:#x}, behind the end");
-                return Err(Error::malformed(ID, text, self.files_at + u64::from(file) + 8));
-            }
-            push(out, Entry { path: format!("{path}{name}"), data: Some((start, len)) })?;
+            // An empty file may stand behind the end, where its alignment leads.
+            let inside = len == 0 || start.checked_add(len).is_some_and(|end| end <= self.room);
+            let field = self.files_at + u64::from(file) + 8;
+            let broken = (!inside).then(|| format!("its data of {len} bytes at {start:#x} lies behind the end (field at {field:#x})"));
+            push(out, Entry { path: format!("{path}{name}"), data: Some((start, len)), broken })?;
             file = self.next(le32(entry, 4), file, self.files_at)?;
         }
         while child != NONE {
             let entry = fixed(self.folders, child, 24, self.folders_at)?;
             let name = name(self.folders, child, 24, self.folders_at)?;
             let inner = format!("{path}{name}");
-            push(out, Entry { path: inner.clone(), data: None })?;
+            push(out, Entry { path: inner.clone(), data: None, broken: None })?;
             self.folder(child, &format!("{inner}/"), depth + 1, out)?;
             child = self.next(le32(entry, 4), child, self.folders_at)?;
         }
@@ -225,9 +227,14 @@ pub fn nodes(tables: &Tables, base: &SourceRef, level3: u64, prefix: &str, there
     for entry in &tables.entries {
         let kind = match entry.data {
             None => Kind::Folder,
+            Some((_, len)) if entry.broken.is_some() => {
+                let content = Content::Broken(entry.broken.clone().unwrap_or_default());
+                Kind::File(File { len, spans: Vec::new(), content })
+            }
+            Some((_, 0)) => Kind::File(File { len: 0, spans: Vec::new(), content: Content::Whole(Arc::new(Bytes(Vec::new()))) }),
             Some((start, len)) => {
                 let at = level3 + tables.data_at + start;
-                let content = match (at + len).checked_sub(there).filter(|&over| over > 0 && len > 0) {
+                let content = match (at + len).checked_sub(there).filter(|&over| over > 0) {
                     Some(over) => Content::Cut { missing: over.min(len) },
                     None => Content::Whole(Arc::new(Slice::new(base.clone(), at.min(base.len()), len)?)),
                 };

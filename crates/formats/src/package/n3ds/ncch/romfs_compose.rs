@@ -91,7 +91,10 @@ impl RomFs {
         let own: HashSet<&str> = folders.iter().map(String::as_str).collect();
         let mut known = 0;
         let mut laid = Vec::new();
-        for Entry { path, data } in &tables.entries {
+        for Entry { path, data, broken } in &tables.entries {
+            if broken.is_some() {
+                return None;
+            }
             match data {
                 None if own.contains(path.as_str()) => known += 1,
                 None => return None,
