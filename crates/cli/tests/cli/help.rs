@@ -20,13 +20,16 @@ const COMMANDS: [&str; 14] = [
     "manual",
 ];
 /// Commands of two words.
-const PAIRS: [[&str; 2]; 6] = [
+const PAIRS: [[&str; 2]; 9] = [
     ["patch", "apply"],
     ["patch", "make"],
     ["patch", "show"],
     ["save", "show"],
     ["save", "export"],
     ["save", "import"],
+    ["recipe", "new"],
+    ["recipe", "show"],
+    ["recipe", "make"],
 ];
 
 #[test]
@@ -52,10 +55,14 @@ fn the_examples_of_the_help_work_on_the_demo() {
         fs::copy(path, saltmarsh.join(path.file_name().unwrap())).unwrap();
     }
     fs::create_dir(saltmarsh.join("keys")).unwrap();
-    fs::create_dir(saltmarsh.join("drawer")).unwrap();
-    for entry in fs::read_dir(&d.drawer.folder).unwrap() {
-        let path = entry.unwrap().path();
-        fs::copy(&path, saltmarsh.join("drawer").join(path.file_name().unwrap())).unwrap();
+    for (place, name) in [(&d.drawer.folder, "drawer"), (&d.case.folder, "handheld")] {
+        fs::create_dir(saltmarsh.join(name)).unwrap();
+        for entry in fs::read_dir(place).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_file() {
+                fs::copy(&path, saltmarsh.join(name).join(path.file_name().unwrap())).unwrap();
+            }
+        }
     }
     let mut ran = 0;
     let single =
@@ -96,7 +103,7 @@ fn words(line: &str) -> Vec<String> {
 #[test]
 fn manual_pages_and_completions_cover_every_command() {
     let folder = folder();
-    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 23 pages");
+    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 27 pages");
     assert!(!folder.path().join("man").exists());
     run(folder.path(), &["manual", "-o", "man"]).expect(0);
     for name in COMMANDS {

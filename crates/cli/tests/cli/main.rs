@@ -7,6 +7,7 @@ mod convert;
 mod disc;
 mod dump;
 mod extract;
+mod handheld;
 mod help;
 mod independent;
 mod interrupt;
