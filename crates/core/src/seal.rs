@@ -37,7 +37,12 @@ pub struct Seal {
     pub expected: Expected,
     /// What it means if it does not hold, and what to do.
     pub matters: &'static str,
+    /// Names what lies in it, for blocks that do not hold. Called only when there are some.
+    pub inside: Option<Inside>,
 }
+
+/// The files in a sealed stretch, each with its bytes of [`Sealed::source`].
+pub type Inside = Arc<dyn Fn() -> Vec<(Range<u64>, String)> + Send + Sync>;
 
 /// What a seal says.
 #[derive(Clone)]

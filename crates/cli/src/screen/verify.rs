@@ -95,6 +95,9 @@ fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io:
             };
             let note = seal.note.as_deref().map(|n| format!(": {n}")).unwrap_or_default();
             writeln!(out, "  {colour}{word:<13}{}{}{note}", style::PLAIN, seal.name)?;
+            for file in &seal.files {
+                row(out, "", &format!("hit: {file}"))?;
+            }
             if seal.state == SealState::Differs {
                 row(out, "", seal.matters.unwrap_or("nothing that loads it looks at this"))?;
             }

@@ -91,7 +91,7 @@ fn damage_is_told_region_by_region() {
     let len = bytes(&good).len();
     spoil(&good, len / 2, "music.cia");
     let said = run(folder.path(), &["verify", "music.cia"]).expect(1).says("RomFS, level 3").says("1 of ");
-    said.says("refuses to install it").says("DAMAGED");
+    said.says("hit: romfs/music/tide.bin").says("refuses to install it").says("DAMAGED");
     let report = run(folder.path(), &["verify", "music.cia", "--json"]).expect(1).json();
     let seals = report["sources"][0]["seals"].as_array().unwrap();
     let bad: Vec<_> = seals.iter().filter(|s| s["state"] == "differs").map(|s| s["name"].as_str().unwrap()).collect();

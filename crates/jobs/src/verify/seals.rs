@@ -10,9 +10,13 @@ use decanter_core::seal::{Expected, Seal, Sealed};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
 use serde::Serialize;
+use std::ops::Range;
 
 /// Digests of blocks that are read in one go.
 const DIGESTS_AT_ONCE: u64 = 4096;
+/// Blocks that are kept by number, and files that are named for them.
+const MOST_BLOCKS: usize = 256;
+const MOST_FILES: usize = 20;
 
 /// What came of one digest, or of one thing that headers say of each other.
 #[derive(Debug, Serialize)]
@@ -27,6 +31,8 @@ pub struct SealReport {
     pub state: SealState,
     /// More on that.
     pub note: Option<String>,
+    /// Files that are hit, as far as blocks tell.
+    pub files: Vec<String>,
     /// What it means if it does not hold; `None` if it means nothing to those who load it.
     pub matters: Option<&'static str>,
 }
@@ -68,7 +74,8 @@ struct Blocks<'a> {
     number: u64,
     held: Vec<u8>,
     bad: u64,
-    first_bad: u64,
+    /// Numbers of the first ones that do not hold.
+    bad_blocks: Vec<u64>,
 }
 
 impl<'a> Work<'a> {
@@ -76,7 +83,7 @@ impl<'a> Work<'a> {
         let blocks = match &seal.expected {
             Expected::Digest(_) => None,
             Expected::Blocks { digests, block } => {
-                Some(Blocks { digests, block: *block, filled: 0, number: 0, held: Vec::new(), bad: 0, first_bad: 0 })
+                Some(Blocks { digests, block: *block, filled: 0, number: 0, held: Vec::new(), bad: 0, bad_blocks: Vec::new() })
             }
         };
         Self { seal, hasher: Hasher::new(algorithm(seal)), blocks, failed: None }
@@ -108,7 +115,7 @@ impl<'a> Work<'a> {
         }
     }
 
-    fn finish(mut self) -> Result<(SealState, Option<String>)> {
+    fn finish(mut self) -> Result<Outcome> {
         if let Some(e) = self.failed {
             return Err(e);
         }
@@ -116,8 +123,8 @@ impl<'a> Work<'a> {
             (Expected::Digest(expected), _) => {
                 let found = self.hasher.finish();
                 Ok(match found == *expected {
-                    true => (SealState::Holds, None),
-                    false => (SealState::Differs, Some(format!("{found} instead of {}", expected.hex()))),
+                    true => Outcome::holds(),
+                    false => Outcome::differs(format!("{found} instead of {}", expected.hex()), Vec::new()),
                 })
             }
             (_, Some(mut blocks)) => {
@@ -125,18 +132,40 @@ impl<'a> Work<'a> {
                     self.hasher.update(&vec![0; (blocks.block - blocks.filled) as usize]);
                     blocks.end(&mut self.hasher)?;
                 }
-                let first = self.seal.range.start + blocks.first_bad * blocks.block;
-                Ok(match blocks.bad {
-                    0 => (SealState::Holds, None),
-                    bad => {
-                        let text = format!("{} of {} blocks differ, the first at {first:#x}", grouped(bad), grouped(blocks.number));
-                        (SealState::Differs, Some(text))
-                    }
-                })
+                let Some(first) = blocks.bad_blocks.first() else { return Ok(Outcome::holds()) };
+                let at = |number: &u64| self.seal.range.start + number * blocks.block;
+                let (bad, all) = (grouped(blocks.bad), grouped(blocks.number));
+                let text = format!("{bad} of {all} blocks differ, the first at {:#x}", at(first));
+                let hit: Vec<Range<u64>> = blocks.bad_blocks.iter().map(|b| at(b)..at(b) + blocks.block).collect();
+                Ok(Outcome::differs(text, files_in(self.seal, &hit)))
             }
-            _ => Ok((SealState::Holds, None)),
+            _ => Ok(Outcome::holds()),
         }
     }
+}
+
+/// What came of one digest.
+struct Outcome {
+    state: SealState,
+    note: Option<String>,
+    files: Vec<String>,
+}
+
+impl Outcome {
+    fn holds() -> Self {
+        Self { state: SealState::Holds, note: None, files: Vec::new() }
+    }
+
+    fn differs(note: String, files: Vec<String>) -> Self {
+        Self { state: SealState::Differs, note: Some(note), files }
+    }
+}
+
+/// The files that stand in these stretches, by name.
+fn files_in(seal: &Seal, hit: &[Range<u64>]) -> Vec<String> {
+    let Some(inside) = &seal.inside else { return Vec::new() };
+    let is_hit = |range: &Range<u64>| hit.iter().any(|h| h.start < range.end && range.start < h.end);
+    inside().into_iter().filter(|(range, _)| is_hit(range)).map(|(_, name)| name).take(MOST_FILES).collect()
 }
 
 impl Blocks<'_> {
@@ -151,8 +180,8 @@ impl Blocks<'_> {
             self.digests.read_at(at, &mut self.held)?;
         }
         if self.held.get(within..within + 32) != Some(&found.bytes[..]) {
-            if self.bad == 0 {
-                self.first_bad = self.number;
+            if self.bad_blocks.len() < MOST_BLOCKS {
+                self.bad_blocks.push(self.number);
             }
             self.bad += 1;
         }
@@ -182,6 +211,7 @@ pub(crate) fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<Sea
             range: None,
             state: if settled.holds { SealState::Holds } else { SealState::Differs },
             note: settled.note.clone(),
+            files: Vec::new(),
             matters: settled.matters,
         });
     }
@@ -274,9 +304,17 @@ fn check_sealed(sealed: &Sealed, setting: &Setting<'_>) -> Result<Vec<SealReport
     let (mut stored, mut clear) = (stored.into_iter(), clear.into_iter());
     let mut reports = Vec::new();
     for seal in &sealed.seals {
-        let (state, note) = match early(seal) {
-            Some(SealState::Locked) => (SealState::Locked, sealed.trouble.as_ref().map(ToString::to_string)),
-            Some(state) => (state, Some(format!("it ends at {:#x}, what is there at {len:#x}", seal.range.end))),
+        let outcome = match early(seal) {
+            Some(SealState::Locked) => Outcome {
+                state: SealState::Locked,
+                note: sealed.trouble.as_ref().map(ToString::to_string),
+                files: Vec::new(),
+            },
+            Some(state) => Outcome {
+                state,
+                note: Some(format!("it ends at {:#x}, what is there at {len:#x}", seal.range.end)),
+                files: Vec::new(),
+            },
             None => match if seal.of_plaintext { clear.next() } else { stored.next() } {
                 Some(work) => work.finish()?,
                 None => continue,
@@ -287,8 +325,9 @@ fn check_sealed(sealed: &Sealed, setting: &Setting<'_>) -> Result<Vec<SealReport
             of: sealed.name.clone(),
             name: seal.name.clone(),
             range,
-            state,
-            note,
+            state: outcome.state,
+            note: outcome.note,
+            files: outcome.files,
             matters: Some(seal.matters),
         });
     }

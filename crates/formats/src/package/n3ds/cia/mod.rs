@@ -423,6 +423,7 @@ fn seal_of_whole(entry: &Entry, whole: decanter_core::Digest) -> Seal {
         of_plaintext: false,
         expected: Expected::Digest(whole),
         matters: "a console refuses to install it: dump or download it again",
+        inside: None,
     }
 }
 

@@ -1,6 +1,6 @@
 //! The digests that a content carries of its own bytes.
 
-use super::{Content, header};
+use super::{Content, header, romfs};
 use crate::package::n3ds::digest;
 use decanter_core::Digest;
 use decanter_core::format::Transform;
@@ -19,7 +19,7 @@ const INSTALL: &str = "a console refuses to install it: dump or download it agai
 pub(super) fn sealed(content: &Content, name: &str, whole: Option<Digest>) -> Sealed {
     let mut seals = Vec::new();
     let mut push = |name: String, range: Range<u64>, of_plaintext, expected, matters| {
-        seals.push(Seal { name, range, of_plaintext, expected, matters });
+        seals.push(Seal { name, range, of_plaintext, expected, matters, inside: None });
     };
     let h = &content.header;
     if let Some(whole) = whole {
@@ -55,6 +55,10 @@ pub(super) fn sealed(content: &Content, name: &str, whole: Option<Digest>) -> Se
             }
         }
     }
+    if let (Some(levels), Some(last)) = (&content.levels, seals.last_mut()) {
+        let (content, level3) = (content.clone(), levels.levels[2].range.clone());
+        last.inside = Some(Arc::new(move || files(&content, &level3)));
+    }
     Sealed {
         name: name.to_owned(),
         source: content.stored.clone(),
@@ -63,4 +67,18 @@ pub(super) fn sealed(content: &Content, name: &str, whole: Option<Digest>) -> Se
         trouble: content.trouble().cloned(),
         seals,
     }
+}
+
+/// The files of the RomFS with their places in the content; none where the tables cannot be read.
+fn files(content: &Content, level3: &Range<u64>) -> Vec<(Range<u64>, String)> {
+    let Ok(tables) = romfs::tables(content.clear.as_ref(), level3.start, level3.end - level3.start) else {
+        return Vec::new();
+    };
+    let place = |entry: romfs::Entry| {
+        let (start, len) = entry.data.filter(|_| entry.broken.is_none())?;
+        let start = level3.start + tables.data_at + start;
+        Some((start..start + len, format!("romfs/{}", entry.path)))
+    };
+    let names = (level3.start..level3.start + tables.data_at, "the names in the RomFS".to_owned());
+    std::iter::once(names).chain(tables.entries.into_iter().filter_map(place)).collect()
 }
