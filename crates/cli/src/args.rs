@@ -7,7 +7,7 @@ use decanter_jobs::convert::Split;
 use decanter_jobs::save::Swap;
 use std::path::PathBuf;
 
-/// Turns raw dumps of game discs and cartridges into verified, loadable copies.
+/// Turns raw dumps of game discs, cartridges and packages into verified, loadable copies.
 #[derive(Debug, Clone, Parser)]
 #[command(
     name = "decanter",
@@ -132,7 +132,7 @@ pub enum Command {
         /// Files or folders
         #[arg(required = true, value_name = "SOURCE")]
         sources: Vec<String>,
-        /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM its icon
+        /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM or a 3DS title its icon
         #[arg(long, value_name = "PNG")]
         picture: Option<PathBuf>,
         #[command(flatten)]
@@ -317,7 +317,7 @@ pub enum Command {
         decanter label \"saltmarsh/drawer/Lantern Post.nds\" -o icon.png --size 128x128\n           \
         decanter label icon.png -o cover.png --size 256x192 --fit crop")]
     Label {
-        /// A DS ROM, or a picture of your own (PNG or JPEG)
+        /// A DS ROM, a 3DS image or package, or a picture of your own (PNG or JPEG)
         #[arg(value_name = "SOURCE")]
         source: String,
         /// The PNG to write
@@ -624,7 +624,9 @@ fn byte(text: &str) -> Result<u8, String> {
 
 fn title_id(text: &str) -> Result<u64, String> {
     let digits = Some(text).filter(|t| t.len() == 16);
-    digits.and_then(|t| u64::from_str_radix(t, 16).ok()).ok_or_else(|| "sixteen hexadecimal digits are needed".to_owned())
+    digits
+        .and_then(|t| u64::from_str_radix(t, 16).ok())
+        .ok_or_else(|| "sixteen hexadecimal digits are needed".to_owned())
 }
 
 /// Reads how bytes are swapped.

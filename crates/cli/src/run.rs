@@ -1,6 +1,8 @@
 //! One arm a command: call the job, show its report.
 
-use crate::args::{Cli, Command, FilterArg, FitArg, MemoryArg, PatchCommand, RecipeCommand, SaveArgs, SaveCommand, Style};
+use crate::args::{
+    Cli, Command, FilterArg, FitArg, MemoryArg, PatchCommand, RecipeCommand, SaveArgs, SaveCommand, Style,
+};
 use crate::config::Settled;
 use crate::progress::Screen;
 use crate::screen::{self, Manner};
@@ -11,7 +13,9 @@ use decanter_core::{Algorithm, pour};
 use decanter_jobs::decrypt::Check;
 use decanter_jobs::dump::cartridge::MemoryWish;
 use decanter_jobs::{Answer, Failure, Setting};
-use decanter_jobs::{convert, decrypt, digest, dump, extract, formats, identify, label, list, patch, recipe, save, verify};
+use decanter_jobs::{
+    convert, decrypt, digest, dump, extract, formats, identify, label, list, patch, recipe, save, verify,
+};
 use serde::Serialize;
 use std::io::Write;
 use std::path::Path;

@@ -166,7 +166,8 @@ fn game(id: u64, files: &[(String, SourceRef)]) -> Result<SourceRef> {
 
 fn game_files() -> Vec<(String, SourceRef)> {
     let small = |name: String, bytes: Vec<u8>| (name, Arc::new(Bytes(bytes)) as SourceRef);
-    let mut files: Vec<(String, SourceRef)> = (0..6).map(|n| small(format!("letters/letter {n}.xml"), letter(n))).collect();
+    let mut files: Vec<(String, SourceRef)> =
+        (0..6).map(|n| small(format!("letters/letter {n}.xml"), letter(n))).collect();
     files.extend((0..3).map(|n| small(format!("routes/route{n}.bin"), route(n))));
     files.push(small("routes/\u{6f6e}.txt".into(), b"tide".to_vec()));
     files.push(small("saved nothing yet".into(), Vec::new()));
@@ -273,7 +274,7 @@ pub(crate) struct Handheld {
 }
 
 /// Makes the images and packages. `rom` is the Game Boy ROM that the player plays.
-pub(crate) fn make(rom: Vec<u8>) -> Result<Handheld> {
+pub(crate) fn case(rom: Vec<u8>) -> Result<Handheld> {
     let game_plain = game(GAME, &game_files())?;
     let manual = data(1, 9, &[("Manual.txt".into(), Arc::new(Bytes(letter(7))) as SourceRef)])?;
     let system = data(7, 5, &[("firmware of nobody.bin".into(), noise(14, 20_000))])?;
@@ -291,7 +292,13 @@ pub(crate) fn make(rom: Vec<u8>) -> Result<Handheld> {
     full.fill(ncsd::FILLER, rest);
     let decrypted = blueprint(image(&[(0, game_plain), (1, manual), (7, system)])?);
     let update = game(UPDATE, &[("letters/letter 6.xml".to_owned(), Arc::new(Bytes(letter(6))) as SourceRef)])?;
-    Ok(Handheld { encrypted: full, trimmed, decrypted, update: sealed_package(UPDATE, 0x0420, &update)?, player: player(rom)? })
+    Ok(Handheld {
+        encrypted: full,
+        trimmed,
+        decrypted,
+        update: sealed_package(UPDATE, 0x0420, &update)?,
+        player: player(rom)?,
+    })
 }
 
 /// A package of the museum's own that plays a Game Boy ROM.

@@ -313,7 +313,7 @@ fn case(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Res
     let keys = place.join("keys");
     std::fs::create_dir_all(&keys).map_err(|e| Error::io("make folder", &keys, e))?;
     let file = |name: &str, bytes: Vec<u8>| put(&format!("handheld/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))));
-    let made = handheld::make(cartridges::fogbell())?;
+    let made = handheld::case(cartridges::fogbell())?;
     let [icon, wide] = handheld::pictures();
     file("moth.png", icon)?;
     file("dusk.png", wide)?;

@@ -95,7 +95,7 @@ pub fn label(
             if label.titles.is_empty() && label.pictures.is_empty() {
                 let kind = crate::failure::with_article(&item.opened.kind);
                 return Err(Failure::usage(what, format!("{kind} carries no titles or pictures that are read here"))
-                    .hint("give a DS ROM, or a picture of your own (PNG or JPEG)"));
+                    .hint("give a DS ROM, a 3DS image or package, or a picture of your own (PNG or JPEG)"));
             }
             (item.address, label.titles, label.pictures, item.opened.notices)
         }

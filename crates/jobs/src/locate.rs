@@ -477,7 +477,9 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     }
     let format = match REGISTRY.detect(source.as_ref(), &[])? {
         Some(format) if format.is_rom() => format,
-        Some(format) if format.is_image() || format.is_packed_image() || format.is_package() => return Ok(Inner::Image),
+        Some(format) if format.is_image() || format.is_packed_image() || format.is_package() => {
+            return Ok(Inner::Image);
+        }
         _ => return Ok(Inner::Other),
     };
     let stem = stem_of(path.rsplit('/').next().unwrap_or(path));

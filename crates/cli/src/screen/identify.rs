@@ -78,7 +78,7 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
         let folders = identity.folders.unwrap_or_default();
         row(out, "holds", &format!("{} in {}", count(files, "file"), count(folders, "folder")))?;
     }
-    if let Some(r) = &identity.regions {
+    if let Some(r) = identity.regions.as_ref().filter(|r| r.encrypted > 0 || !identity.is_package) {
         row(out, "regions", &format!("{} plain, {} encrypted ({})", r.plain, r.encrypted, size(r.encrypted_bytes)))?;
     }
     if let Some(padding) = &identity.padding {

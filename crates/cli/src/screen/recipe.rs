@@ -90,7 +90,11 @@ pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manne
     }
     if report.titles.len() + report.failed.len() > 1 {
         let bytes: u64 = report.titles.iter().map(|t| t.bytes).sum();
-        row(out, "made", &format!("{} of {}", report.titles.len(), count(report.titles.len() + report.failed.len(), "title")))?;
+        row(
+            out,
+            "made",
+            &format!("{} of {}", report.titles.len(), count(report.titles.len() + report.failed.len(), "title")),
+        )?;
         if !report.dry_run {
             row(out, "took", &speed(bytes, took))?;
         }

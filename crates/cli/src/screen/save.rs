@@ -1,4 +1,4 @@
-use super::{Manner, cartridge, exact, number, row, style};
+use super::{Manner, cartridge, count, exact, number, row, style};
 use decanter_jobs::save::{MoveReport, ShowReport};
 use std::io::{self, Write};
 
@@ -26,8 +26,12 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Res
             Some(false) => (style::BAD, "its code does not hold"),
             None => (style::WARN, "its code is not checked"),
         };
-        let text = format!("{} bytes at {:#x}, saved {} times; {colour}{words}{}", number(copy.bytes), copy.offset, copy.times, style::PLAIN);
-        row(out, label, &text)?;
+        let (bytes, times) = (number(copy.bytes), count(copy.times as usize, "time"));
+        row(
+            out,
+            label,
+            &format!("{bytes} bytes at {:#x}, saved {times}; {colour}{words}{}", copy.offset, style::PLAIN),
+        )?;
     }
     if let Some(first) = report.copies.first() {
         row(out, "title id", &first.title_id)?;

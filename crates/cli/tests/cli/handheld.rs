@@ -14,7 +14,8 @@ fn keys() -> &'static str {
 #[test]
 fn a_cartridge_becomes_a_package_and_comes_back() {
     let (d, folder) = (&demo().case, folder());
-    let made = run(folder.path(), &["convert", text(&d.full), "--to", "cia", "--keys", keys(), "-o", "dash.cia", "--prove"]);
+    let made =
+        run(folder.path(), &["convert", text(&d.full), "--to", "cia", "--keys", keys(), "-o", "dash.cia", "--prove"]);
     made.expect(0).says("the system update").says("digests that it carries hold").says("placeholders");
     run(folder.path(), &["verify", "dash.cia"]).expect(0).says("SOUND");
     // Encrypted, trimmed or decrypted, the same game makes the same package.
@@ -114,7 +115,10 @@ fn damage_is_told_region_by_region() {
 fn missing_and_wrong_keys_are_named() {
     let (d, folder) = (&demo().case, folder());
     std::fs::copy(&d.trimmed, folder.path().join("dash.3ds")).unwrap();
-    run(folder.path(), &["convert", "dash.3ds", "--to", "cia"]).expect(4).says("n3ds.slot0x2C.x").says("extended header");
+    run(folder.path(), &["convert", "dash.3ds", "--to", "cia"])
+        .expect(4)
+        .says("n3ds.slot0x2C.x")
+        .says("extended header");
     run(folder.path(), &["verify", "dash.3ds"]).expect(4).says("--keys FILE");
     let list = std::fs::read_to_string(&d.keys).unwrap();
     let without = |name: &str| list.lines().filter(|l| !l.starts_with(name)).collect::<Vec<_>>().join("\n");
@@ -222,7 +226,8 @@ fn with_recipe(text_of: &str) -> crate::support::Run {
     std::fs::write(folder.path().join("picture.png"), b"no picture").unwrap();
     std::fs::write(folder.path().join("r.toml"), text_of).unwrap();
     let run = told(command(folder.path()).args(["recipe", "make", "r.toml"]).output().unwrap());
-    let made = std::fs::read_dir(folder.path()).unwrap().flatten().any(|e| e.path().extension().is_some_and(|e| e == "cia"));
+    let made =
+        std::fs::read_dir(folder.path()).unwrap().flatten().any(|e| e.path().extension().is_some_and(|e| e == "cia"));
     assert!(!made || run.code < 2, "a refusal leaves nothing behind: {run:?}");
     run
 }
@@ -269,11 +274,22 @@ fn a_new_recipe_can_be_made_as_it_is() {
     std::fs::copy(&demo().drawer.gba, folder.path().join("Moth Hour.gba")).unwrap();
     run(folder.path(), &["recipe", "new", "Moth Hour.gba", "-o", "moth.toml"]).expect(0).says("recipe show moth.toml");
     let text = std::fs::read_to_string(folder.path().join("moth.toml")).unwrap();
-    assert!(text.contains("rom = \"Moth Hour.gba\"") && text.contains("000400000c8c8000") && text.contains("eeprom-8k"));
+    assert!(
+        text.contains("rom = \"Moth Hour.gba\"") && text.contains("000400000c8c8000") && text.contains("eeprom-8k")
+    );
     run(folder.path(), &["recipe", "make", "moth.toml"]).expect(0).says("wrote Moth Hour.cia");
     // Every line that is commented out is a field with its default: none of them is unknown.
-    let open: String = text.lines().map(|l| l.strip_prefix("# ").filter(|l| l.contains(" = ") && !l.contains("own.") && !l.contains(".png") && !l.contains("logo")).unwrap_or(l)).fold(String::new(), |all, l| all + l + "\n");
-    let open = open.replace("short = \"\"\n", "").replace("frame = \"#2a4d5c\"        # a frame of this colour; none without it\n", "");
+    let open: String = text
+        .lines()
+        .map(|l| {
+            l.strip_prefix("# ")
+                .filter(|l| l.contains(" = ") && !l.contains("own.") && !l.contains(".png") && !l.contains("logo"))
+                .unwrap_or(l)
+        })
+        .fold(String::new(), |all, l| all + l + "\n");
+    let open = open
+        .replace("short = \"\"\n", "")
+        .replace("frame = \"#2a4d5c\"        # a frame of this colour; none without it\n", "");
     std::fs::write(folder.path().join("open.toml"), &open).unwrap();
     run(folder.path(), &["recipe", "make", "open.toml", "-o", "open.cia"]).expect(0);
     // A folder of ROMs gives a recipe with all of them; what cannot be made does not stop the rest.
@@ -292,7 +308,10 @@ fn text_of(path: &Path) -> &str {
 fn a_consoles_save_goes_out_and_in() {
     let (d, folder) = (&demo().case, folder());
     let block = text(&d.save);
-    run(folder.path(), &["save", "show", block, "--keys", keys()]).expect(0).says("current copy").says("its code holds");
+    run(folder.path(), &["save", "show", block, "--keys", keys()])
+        .expect(0)
+        .says("current copy")
+        .says("its code holds");
     run(folder.path(), &["save", "export", block, "--keys", keys(), "-o", "moth.sav"]).expect(0);
     let mut save = bytes(&folder.path().join("moth.sav"));
     assert!(save.len() == 8192 && save.starts_with(b"MOTHHOUR"));
@@ -315,6 +334,8 @@ fn a_consoles_save_goes_out_and_in() {
     std::fs::copy(&d.save, folder.path().join("block.bin")).unwrap();
     run(folder.path(), &["save", "export", "block.bin", "-o", "x.sav"]).expect(4).says("n3ds.agb.cmac");
     std::fs::write(folder.path().join("w.keys"), "slot0x24KeyN = 000102030405060708090a0b0c0d0e0f").unwrap();
-    run(folder.path(), &["save", "export", "block.bin", "--keys", "w.keys", "-o", "x.sav"]).expect(4).says("code that holds");
+    run(folder.path(), &["save", "export", "block.bin", "--keys", "w.keys", "-o", "x.sav"])
+        .expect(4)
+        .says("code that holds");
     assert!(!folder.path().join("x.sav").exists() && !folder.path().join("x.bin").exists());
 }

@@ -24,7 +24,9 @@ pub fn to_memory(blueprint: &Blueprint, limit: u64, watch: &dyn Watch) -> Result
         match &part.content {
             Content::Source(source) => source.read_at(0, &mut out[at..end])?,
             Content::Late { .. } => {}
-            Content::Packed { .. } => return Err(Error::Usage("a packed part has no length before it is written".into())),
+            Content::Packed { .. } => {
+                return Err(Error::Usage("a packed part has no length before it is written".into()));
+            }
         }
         offsets.push(at..end);
         at = end;
@@ -57,7 +59,11 @@ pub fn to_memory(blueprint: &Blueprint, limit: u64, watch: &dyn Watch) -> Result
             let bytes = make(&Known { digests: &known, marks: &[], blocks: &blocks })?;
             let range = offsets[number].clone();
             if bytes.len() != range.len() {
-                return Err(Error::Usage(format!("late part {number} has {} bytes instead of {}", bytes.len(), range.len())));
+                return Err(Error::Usage(format!(
+                    "late part {number} has {} bytes instead of {}",
+                    bytes.len(),
+                    range.len()
+                )));
             }
             known[number] = Some(digests(&bytes, part));
             out[range].copy_from_slice(&bytes);

@@ -171,7 +171,8 @@ pub(crate) fn write_parts(
             Content::Source(source) => run.push((number, source.clone())),
             Content::Late { len, .. } => run.push((number, Arc::new(crate::view::Fill { byte: 0, len: *len }))),
             Content::Packed { source, packer } => {
-                let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks, sums: sums.as_mut() };
+                let look =
+                    RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks, sums: sums.as_mut() };
                 write_run(std::mem::take(&mut run), run_at, look, &mut output, watch)?;
                 let raw = &mut measured.hashers[number];
                 let look = packed::Look { raw, packed: &mut whole };

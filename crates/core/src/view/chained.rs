@@ -21,7 +21,9 @@ impl ChainedCbc {
     /// [`Error::Usage`] when the key has not 16 bytes; [`Error::Unreadable`] for a length that is no multiple of 16.
     pub fn new(inner: SourceRef, key: &Key, iv: [u8; 16]) -> Result<Self> {
         if !inner.len().is_multiple_of(BLOCK) {
-            return Err(Error::Unreadable { why: format!("{} bytes are no whole number of cipher blocks", inner.len()) });
+            return Err(Error::Unreadable {
+                why: format!("{} bytes are no whole number of cipher blocks", inner.len()),
+            });
         }
         Ok(Self { inner, aes: Aes128Dec::new(&Array::from(*key.bytes16()?)), iv })
     }

@@ -1,9 +1,9 @@
 //! Game Boy and Game Boy Color. Layout: docs/formats/gb.md.
 
-use crate::num::{be16};
 use super::shape::IsRom;
 use super::text::ascii;
 use super::{Family, check16, finish, is_cut, load, measure, plain, sum8};
+use crate::num::be16;
 use decanter_core::Result;
 use decanter_core::format::Opened;
 use decanter_core::rom::{Check, Declared, SaveKind, SaveMemory};

@@ -1,9 +1,12 @@
 //! Mega Drive and 32X, plain or interleaved. Layout: docs/formats/megadrive.md.
 
-use crate::num::{be16, be32};
 use super::order::{SMD_BLOCK, unweave, weave};
 use super::text::{ascii, japanese};
-use super::{COPIER, Family, behind_copier, check16, finish, has_copier_header, is_cut, load, measure, plain, with_head, without_head, };
+use super::{
+    COPIER, Family, behind_copier, check16, finish, has_copier_header, is_cut, load, measure, plain, with_head,
+    without_head,
+};
+use crate::num::{be16, be32};
 use decanter_core::Result;
 use decanter_core::format::Opened;
 use decanter_core::rom::{Declared, Form, Lanes, SaveKind, SaveMemory};

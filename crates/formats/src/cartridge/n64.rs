@@ -1,9 +1,9 @@
 //! Nintendo 64 in its three byte orders. Layout and checksums: docs/formats/n64.md.
 
-use crate::num::{be32};
 use super::order::{swap_pairs, swap_words};
 use super::text::{ascii, japanese};
 use super::{Family, finish, load, measure, plain};
+use crate::num::be32;
 use decanter_core::Result;
 use decanter_core::format::Opened;
 use decanter_core::rom::{Check, Form, SaveKind, SaveMemory};

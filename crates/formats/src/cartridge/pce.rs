@@ -1,8 +1,8 @@
 //! PC Engine. Its ROMs have no header: they are known by where the processor starts. docs/formats/pce.md.
 
-use crate::num::{le16};
 use super::order::mirror_bits;
 use super::{COPIER, Family, behind_copier, finish, has_copier_header, load, measure, plain, without_head};
+use crate::num::le16;
 use decanter_core::Result;
 use decanter_core::format::Opened;
 use decanter_core::rom::{SaveKind, SaveMemory};

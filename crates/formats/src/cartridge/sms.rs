@@ -1,8 +1,10 @@
 //! Master System and Game Gear. Layout: docs/formats/sms.md.
 
-use crate::num::{le16};
 use super::text::ascii;
-use super::{COPIER, Family, behind_copier, check16, finish, has_copier_header, load, measure, plain, sum8, without_head, };
+use super::{
+    COPIER, Family, behind_copier, check16, finish, has_copier_header, load, measure, plain, sum8, without_head,
+};
+use crate::num::le16;
 use decanter_core::format::Opened;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};

@@ -68,7 +68,7 @@ pub fn romfs() -> Vec<u8> {
     let words = |all: &[u32]| -> Vec<u8> { all.iter().flat_map(|w| w.to_le_bytes()).collect() };
     const NO: u32 = u32::MAX;
     let hash = |parent: u32, text: &str| {
-        text.encode_utf16().fold(parent ^ 123_456_789, |h, c| ((h >> 5) | (h << 27)) ^ u32::from(c))
+        text.encode_utf16().fold(parent ^ 123_456_789, |h, c| h.rotate_right(5) ^ u32::from(c))
     };
     // Folders: the root at 0, "a" at 0x18, "b" at 0x34. Files: "z.bin" at 0, "ü.bin" at 0x2c, "empty" at 0x58.
     let mut folder_buckets = [NO; 3];
@@ -104,9 +104,8 @@ pub fn romfs() -> Vec<u8> {
     level3.extend(noise(3, 5000));
     level3.extend([0; 8]);
     level3.extend(b"tide mark");
-    let hashes = |bytes: &[u8]| -> Vec<u8> {
-        bytes.chunks(0x1000).flat_map(|b| sha(&padded(b.to_vec(), 0x1000))).collect()
-    };
+    let hashes =
+        |bytes: &[u8]| -> Vec<u8> { bytes.chunks(0x1000).flat_map(|b| sha(&padded(b.to_vec(), 0x1000))).collect() };
     let level2 = hashes(&level3);
     let level1 = hashes(&level2);
     let master = hashes(&level1);
@@ -193,19 +192,23 @@ pub fn content(way: Way) -> (Vec<u8>, Vec<u8>) {
     h[0x160..0x180].copy_from_slice(&sha(&extended[..0x400]));
     // Logo at 0xa00, ExeFS at 0xc00.
     let logo = noise(6, 0x200);
-    (put32(&mut h, 0x198, 5), put32(&mut h, 0x19c, 1));
+    put32(&mut h, 0x198, 5);
+    put32(&mut h, 0x19c, 1);
     h[0x130..0x150].copy_from_slice(&sha(&logo));
     let mut exefs = vec![0; 0x200];
     for (index, (name, bytes)) in members().iter().enumerate() {
         let at = index * 16;
         exefs[at..at + name.len()].copy_from_slice(name.as_bytes());
         let offset = exefs.len() - 0x200;
-        (put32(&mut exefs, at + 8, offset), put32(&mut exefs, at + 12, bytes.len()));
+        put32(&mut exefs, at + 8, offset);
+        put32(&mut exefs, at + 12, bytes.len());
         exefs[0x200 - 32 * (index + 1)..0x200 - 32 * index].copy_from_slice(&sha(bytes));
         exefs.extend(bytes);
         exefs = padded(exefs, 0x200);
     }
-    (put32(&mut h, 0x1a0, 6), put32(&mut h, 0x1a4, exefs.len() / 0x200), put32(&mut h, 0x1a8, 1));
+    put32(&mut h, 0x1a0, 6);
+    put32(&mut h, 0x1a4, exefs.len() / 0x200);
+    put32(&mut h, 0x1a8, 1);
     h[0x1c0..0x1e0].copy_from_slice(&sha(&exefs[..0x200]));
     let mut body = [extended, logo, exefs.clone()].concat();
     let mut romfs_at = 0;
@@ -213,7 +216,9 @@ pub fn content(way: Way) -> (Vec<u8>, Vec<u8>) {
         let romfs = romfs();
         body = padded([vec![0; 0x200], body].concat(), 0x1000)[0x200..].to_vec();
         romfs_at = 0x200 + body.len();
-        (put32(&mut h, 0x1b0, romfs_at / 0x200), put32(&mut h, 0x1b4, romfs.len() / 0x200), put32(&mut h, 0x1b8, 1));
+        put32(&mut h, 0x1b0, romfs_at / 0x200);
+        put32(&mut h, 0x1b4, romfs.len() / 0x200);
+        put32(&mut h, 0x1b8, 1);
         h[0x1e0..0x200].copy_from_slice(&sha(&romfs[..0x200]));
         body.extend(romfs);
     }
@@ -287,7 +292,8 @@ pub fn cartridge(partitions: &[(usize, &[u8])], full_units: usize) -> Vec<u8> {
     out[0x1100..0x1200].copy_from_slice(&copy);
     for (index, bytes) in partitions {
         let at = out.len();
-        (put32(&mut out, 0x120 + index * 8, at / 0x200), put32(&mut out, 0x124 + index * 8, bytes.len() / 0x200));
+        put32(&mut out, 0x120 + index * 8, at / 0x200);
+        put32(&mut out, 0x124 + index * 8, bytes.len() / 0x200);
         out.extend_from_slice(bytes);
     }
     out

@@ -118,7 +118,13 @@ pub(super) fn cia(item: &Item, _: &Target, options: &Options, setting: &Setting<
     let meta = meta(&game, extended.as_ref())?;
     let making = Making { certificates, ticket: Ticket::new(title_id, version), tmd, contents, meta: Some(meta) };
     let words = "all contents that a console installs, decrypted; ticket, metadata and every hash are made anew";
-    Ok(Made { left_out, notices, bytes_before: carried, back: Back::Seals, ..Made::new(cia::compose(making)?, source.clone(), words) })
+    Ok(Made {
+        left_out,
+        notices,
+        bytes_before: carried,
+        back: Back::Seals,
+        ..Made::new(cia::compose(making)?, source.clone(), words)
+    })
 }
 
 /// What is made without the maker's secrets, in one sentence.
@@ -211,7 +217,8 @@ pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<
         let more = more.ok_or_else(|| cannot_pad(blueprint.len(), wanted))?;
         blueprint.fill(FILLER, more);
     }
-    let words = "game, manual and download-play child, decrypted, started from the slot; header and hashes are made anew";
+    let words =
+        "game, manual and download-play child, decrypted, started from the slot; header and hashes are made anew";
     let notices = vec![Notice::new("the signature of the header is a placeholder; emulators do not check it")];
     Ok(Made { left_out, notices, back: Back::Seals, ..Made::new(blueprint, source.clone(), words) })
 }

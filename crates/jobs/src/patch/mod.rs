@@ -70,7 +70,11 @@ impl Side {
 }
 
 /// Opens a patch.
-pub(crate) fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<(Item, Arc<dyn Patch>), Failure> {
+pub(crate) fn open(
+    shown: &str,
+    verb: &str,
+    setting: &Setting<'_>,
+) -> std::result::Result<(Item, Arc<dyn Patch>), Failure> {
     let item = locate::open(shown, verb, setting)?;
     match &item.opened.patch {
         Some(patch) => {

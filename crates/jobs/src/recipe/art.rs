@@ -19,7 +19,13 @@ const OWN_EDGE: usize = 96;
 const FRAME_EDGE: u32 = 48;
 
 /// A picture in another shape, with a frame around it.
-fn framed(picture: &Picture, size: (u32, u32), fit: FitName, background: Option<Colour>, frame: Option<(Colour, u32)>) -> Result<Picture> {
+fn framed(
+    picture: &Picture,
+    size: (u32, u32),
+    fit: FitName,
+    background: Option<Colour>,
+    frame: Option<(Colour, u32)>,
+) -> Result<Picture> {
     let width = frame.map_or(0, |(_, width)| width).min(size.0.min(size.1) / 2 - 1);
     let inner = (size.0 - 2 * width, size.1 - 2 * width);
     let fit = match fit {

@@ -112,7 +112,8 @@ fn find_rom(tree: &Tree, system: &str) -> Result<String> {
         }
         if node.path == "exefs/code.bin" && system == "gba" {
             let len = source.len().min(1 << 26);
-            let mark: [u8; 4] = if len >= 16 { decanter_core::source::read_array(source.as_ref(), source.len() - 16)? } else { [0; 4] };
+            let mark: [u8; 4] =
+                if len >= 16 { decanter_core::source::read_array(source.as_ref(), source.len() - 16)? } else { [0; 4] };
             if mark == *b".CAA" {
                 found.push(node.path.clone());
             }
@@ -120,8 +121,12 @@ fn find_rom(tree: &Tree, system: &str) -> Result<String> {
     }
     match found.as_slice() {
         [one] => Ok(one.clone()),
-        [] => Err(Error::Usage(format!("no ROM of the system {system} is found in the base; name its path with replace = \"romfs/...\""))),
-        several => Err(Error::Usage(format!("the base has several ROMs: name one with replace = ...: {}", several.join(", ")))),
+        [] => Err(Error::Usage(format!(
+            "no ROM of the system {system} is found in the base; name its path with replace = \"romfs/...\""
+        ))),
+        several => {
+            Err(Error::Usage(format!("the base has several ROMs: name one with replace = ...: {}", several.join(", "))))
+        }
     }
 }
 
@@ -133,12 +138,12 @@ fn relabel(parts: &mut Parts, ready: &Ready, notices: &mut Vec<Notice>) -> Resul
     }
     // A signature of another title proves nothing.
     parts.header[..0x100].fill(0);
-    if let Some(extended) = &mut parts.extended {
-        if let Ok(mut own) = exheader::Extended::try_from(extended.as_slice()) {
-            exheader::set_title_id(&mut own, ready.id);
-            exheader::set_on_card(&mut own, true);
-            extended.copy_from_slice(&own);
-        }
+    if let Some(extended) = &mut parts.extended
+        && let Ok(mut own) = exheader::Extended::try_from(extended.as_slice())
+    {
+        exheader::set_title_id(&mut own, ready.id);
+        exheader::set_on_card(&mut own, true);
+        extended.copy_from_slice(&own);
     }
     let mut has_banner = false;
     for (name, bytes) in &mut parts.exefs {
@@ -148,7 +153,9 @@ fn relabel(parts: &mut Parts, ready: &Ready, notices: &mut Vec<Notice>) -> Resul
                 has_banner = true;
                 match with_picture(bytes, &ready.wide) {
                     Ok(Some(changed)) => *bytes = changed,
-                    Ok(None) => notices.push(Notice::new("the banner of the base has no picture of a kind that is written here: it stays as it is")),
+                    Ok(None) => notices.push(Notice::new(
+                        "the banner of the base has no picture of a kind that is written here: it stays as it is",
+                    )),
                     Err(e) => notices.push(Notice::new(format!("the banner of the base stays as it is: {e}"))),
                 }
             }
@@ -167,7 +174,11 @@ fn with_picture(bytes: &[u8], wide: &Picture) -> Result<Option<Vec<u8>>> {
     let Some(texture) = banner::texture(&model) else { return Ok(None) };
     let options = crate::label::Options {
         size: Some((texture.width, texture.height)),
-        fit: if texture.width * WIDE.1 == texture.height * WIDE.0 { crate::label::Fit::Stretch } else { crate::label::Fit::Letterbox },
+        fit: if texture.width * WIDE.1 == texture.height * WIDE.0 {
+            crate::label::Fit::Stretch
+        } else {
+            crate::label::Fit::Letterbox
+        },
         ..crate::label::Options::default()
     };
     let scaled = crate::label::scale(wide, &options)?;

@@ -64,7 +64,11 @@ pub struct MadeTitle {
 ///
 /// # Errors
 /// When the recipe cannot be read, or two titles would have the same id or output.
-pub fn make(path: &str, output: Option<&Path>, setting: &Setting<'_>) -> std::result::Result<(MakeReport, Answer), Failure> {
+pub fn make(
+    path: &str,
+    output: Option<&Path>,
+    setting: &Setting<'_>,
+) -> std::result::Result<(MakeReport, Answer), Failure> {
     let recipe = Recipe::read(path, setting)?;
     let all = prepare_all(&recipe, path, setting)?;
     let what = format!("cannot make \"{path}\"");
@@ -72,7 +76,8 @@ pub fn make(path: &str, output: Option<&Path>, setting: &Setting<'_>) -> std::re
         return Err(Failure::usage(what, clash).hint("give one of them an id and an output of its own in the recipe"));
     }
     if all.len() > 1 && output.is_some_and(|o| !o.is_dir()) {
-        return Err(Failure::usage(what, "it makes several packages, -o is one file").hint("give a folder that is there with -o"));
+        return Err(Failure::usage(what, "it makes several packages, -o is one file")
+            .hint("give a folder that is there with -o"));
     }
     let mut report = MakeReport {
         schema: "decanter.recipe-make/1",
@@ -94,7 +99,9 @@ pub fn make(path: &str, output: Option<&Path>, setting: &Setting<'_>) -> std::re
             Ok(made) => report.titles.push(made),
             Err(e) => {
                 let failure = match e.blame() {
-                    Blame::Request if matches!(e, Error::Exists { .. }) => Failure::new(format!("cannot write \"{}\"", target.display()), e),
+                    Blame::Request if matches!(e, Error::Exists { .. }) => {
+                        Failure::new(format!("cannot write \"{}\"", target.display()), e)
+                    }
                     _ => failed(path, title, e),
                 };
                 if single || matches!(*failure.cause, Error::Cancelled) {
@@ -110,7 +117,14 @@ pub fn make(path: &str, output: Option<&Path>, setting: &Setting<'_>) -> std::re
     Ok((report, answer))
 }
 
-fn one(recipe: &Recipe, title: &Title, ready: &Ready, target: &Path, notices: &mut Vec<Notice>, setting: &Setting<'_>) -> Result<MadeTitle> {
+fn one(
+    recipe: &Recipe,
+    title: &Title,
+    ready: &Ready,
+    target: &Path,
+    notices: &mut Vec<Notice>,
+    setting: &Setting<'_>,
+) -> Result<MadeTitle> {
     let given = title.certificates.as_ref().map(|c| recipe.path(c));
     let certificates = certificates(given.as_deref(), setting)?;
     let (blueprint, rom_at) = match &title.base {
@@ -130,10 +144,11 @@ fn one(recipe: &Recipe, title: &Title, ready: &Ready, target: &Path, notices: &m
         return Ok(made);
     }
     setting.watch.begin(&format!("making {}", target.display()), Some(blueprint.len()));
-    let poured = pour::pour_all(&[(&blueprint, target)], setting.replace, &[Algorithm::Crc32], setting.watch, &mut |paths| {
-        setting.watch.end();
-        prove(&paths[0], setting)
-    });
+    let poured =
+        pour::pour_all(&[(&blueprint, target)], setting.replace, &[Algorithm::Crc32], setting.watch, &mut |paths| {
+            setting.watch.end();
+            prove(&paths[0], setting)
+        });
     setting.watch.end();
     made.digests = poured?.pop().map(|p| p.digests).unwrap_or_default();
     Ok(made)
@@ -155,11 +170,24 @@ fn prove(path: &Path, setting: &Setting<'_>) -> Result<()> {
 }
 
 /// A package of the GBA mode.
-fn gba(recipe: &Recipe, title: &Title, ready: &Ready, certificates: Option<SourceRef>, setting: &Setting<'_>) -> Result<Blueprint> {
+fn gba(
+    recipe: &Recipe,
+    title: &Title,
+    ready: &Ready,
+    certificates: Option<SourceRef>,
+    setting: &Setting<'_>,
+) -> Result<Blueprint> {
     let logo = title.logo.as_ref().map(|p| locate::bytes(&recipe.path(p), setting)).transpose()?;
     let code = gba_mode::code(&ready.rom, &ready.settings)?;
     let save = ready.settings.save;
-    let parts = gba_title::parts(gba_title::Title { id: ready.id, code, game_code: &ready.game_code, label: &ready.smdh, save, logo });
+    let parts = gba_title::parts(gba_title::Title {
+        id: ready.id,
+        code,
+        game_code: &ready.game_code,
+        label: &ready.smdh,
+        save,
+        logo,
+    });
     let bytes = pour::to_memory(&ncch::compose(&parts)?, MOST_CONTENT, setting.watch)?;
     let source: SourceRef = Arc::new(Bytes(bytes));
     let content = Content::read(&source, &Keyring::default())?;
@@ -167,5 +195,11 @@ fn gba(recipe: &Recipe, title: &Title, ready: &Ready, certificates: Option<Sourc
     let mut tmd = Tmd::new(ready.id, 0, save_room(save) as u32);
     let record = Record { id: 0, index: 0, kind: 0, len: source.len(), hash: [0; 32] };
     tmd.records.push(record.clone());
-    cia::compose(Making { certificates, ticket: Ticket::new(ready.id, 0), tmd, contents: vec![(record, source)], meta: Some(meta) })
+    cia::compose(Making {
+        certificates,
+        ticket: Ticket::new(ready.id, 0),
+        tmd,
+        contents: vec![(record, source)],
+        meta: Some(meta),
+    })
 }

@@ -180,7 +180,9 @@ impl Recipe {
         let bytes = read_vec(source.as_ref(), 0, source.len(), "a recipe", MOST_RECIPE).map_err(fail)?;
         let text = String::from_utf8(bytes).map_err(|_| fail(Error::Usage("it is no text in UTF-8".into())))?;
         let mut recipe: Self = toml::from_str(&text).map_err(|e| {
-            let line = e.span().map(|s| text.as_bytes()[..s.start.min(text.len())].iter().filter(|b| **b == b'\n').count() + 1);
+            let line = e
+                .span()
+                .map(|s| text.as_bytes()[..s.start.min(text.len())].iter().filter(|b| **b == b'\n').count() + 1);
             let line = line.map(|l| format!("line {l}: ")).unwrap_or_default();
             let failure = fail(Error::Usage(format!("{line}{}", told(e.message()))));
             failure.hint("\"decanter recipe new ROM -o FILE\" writes a recipe in which every field is explained")
@@ -203,7 +205,9 @@ impl Recipe {
             let gba = &title.gba;
             let inside = |what: &str, value: f32, range: std::ops::RangeInclusive<f32>| match range.contains(&value) {
                 true => Ok(()),
-                false => Err(Error::Usage(format!("{what} = {value} is not from {} to {}", range.start(), range.end()))),
+                false => {
+                    Err(Error::Usage(format!("{what} = {value} is not from {} to {}", range.start(), range.end())))
+                }
             };
             inside("gamma", gba.gamma, 0.2..=5.0)?;
             inside("brightness", gba.brightness, 0.05..=1.0)?;

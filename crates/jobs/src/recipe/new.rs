@@ -52,7 +52,11 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     let mut add = |item: &Item, notices: &mut Vec<Notice>| -> Result<()> {
         let body = item.opened.rom.as_ref().map(|r| r.body.len()).unwrap_or_default();
         if body > MOST_ROM as u64 {
-            notices.push(Notice::new(format!("\"{}\" is left out: {} bytes are more than 32 MiB", item.address, grouped(body))));
+            notices.push(Notice::new(format!(
+                "\"{}\" is left out: {} bytes are more than 32 MiB",
+                item.address,
+                grouped(body)
+            )));
             return Ok(());
         }
         text.push_str(&entry(item, &relative(folder, &item.address), setting)?);

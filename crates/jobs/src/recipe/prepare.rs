@@ -109,7 +109,12 @@ pub struct ShownTitle {
 ///
 /// # Errors
 /// When the recipe or something it names cannot be used, or writing fails.
-pub fn show(path: &str, picture: Option<&Path>, which: usize, setting: &Setting<'_>) -> std::result::Result<ShowReport, Failure> {
+pub fn show(
+    path: &str,
+    picture: Option<&Path>,
+    which: usize,
+    setting: &Setting<'_>,
+) -> std::result::Result<ShowReport, Failure> {
     let recipe = Recipe::read(path, setting)?;
     let all = prepare_all(&recipe, path, setting)?;
     let mut notices: Vec<Notice> = clashes(&all).into_iter().map(Notice::new).collect();
@@ -166,7 +171,11 @@ fn shown(title: &Title, ready: &Ready) -> ShownTitle {
 }
 
 /// Every title of a recipe, ready to be made.
-pub(super) fn prepare_all(recipe: &Recipe, path: &str, setting: &Setting<'_>) -> std::result::Result<Vec<Ready>, Failure> {
+pub(super) fn prepare_all(
+    recipe: &Recipe,
+    path: &str,
+    setting: &Setting<'_>,
+) -> std::result::Result<Vec<Ready>, Failure> {
     let each = |title: &Title| prepare(recipe, title, setting).map_err(|e| failed(path, title, e));
     recipe.titles.iter().map(each).collect()
 }
@@ -204,7 +213,11 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
     let path = recipe.path(&title.rom);
     let item = locate::open(&path, "use", setting).map_err(|f| *f.cause)?;
     let Some(rom) = &item.opened.rom else {
-        return Err(Error::Usage(format!("\"{}\" is {}, and no ROM", title.rom, crate::failure::with_article(&item.opened.kind))));
+        return Err(Error::Usage(format!(
+            "\"{}\" is {}, and no ROM",
+            title.rom,
+            crate::failure::with_article(&item.opened.kind)
+        )));
     };
     let mut notices = Vec::new();
     let body = patched(recipe, title, &rom.body, setting, &mut notices)?;
@@ -235,7 +248,10 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
     let mut smdh = smdh;
     let short = smdh.names(1).short;
     let own = art::own(&short, &sum)?;
-    let icons = [art::icon(recipe, &title.icon, &own, LARGE.1, setting)?, art::icon(recipe, &title.icon, &own, SMALL.1, setting)?];
+    let icons = [
+        art::icon(recipe, &title.icon, &own, LARGE.1, setting)?,
+        art::icon(recipe, &title.icon, &own, SMALL.1, setting)?,
+    ];
     smdh.set_icon(LARGE, &icons[0]);
     smdh.set_icon(SMALL, &icons[1]);
     let wide = art::wide(recipe, &title.wide, &own, setting)?;
@@ -269,7 +285,13 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
 }
 
 /// The ROM with the patches of the recipe, each checked before and after where it carries checksums.
-fn patched(recipe: &Recipe, title: &Title, body: &SourceRef, setting: &Setting<'_>, notices: &mut Vec<String>) -> Result<SourceRef> {
+fn patched(
+    recipe: &Recipe,
+    title: &Title,
+    body: &SourceRef,
+    setting: &Setting<'_>,
+    notices: &mut Vec<String>,
+) -> Result<SourceRef> {
     let mut rom = body.clone();
     for name in &title.patches {
         let (_, patch) = patch::open(&recipe.path(name), "apply", setting).map_err(|f| *f.cause)?;
@@ -325,11 +347,16 @@ fn names(title: &Title, stem: &str, _: &Setting<'_>) -> Result<Smdh> {
 }
 
 fn parse_id(text: &str) -> Result<u64> {
-    let id = u64::from_str_radix(text.trim_start_matches("0x"), 16).ok().filter(|_| text.trim_start_matches("0x").len() == 16);
+    let id = u64::from_str_radix(text.trim_start_matches("0x"), 16)
+        .ok()
+        .filter(|_| text.trim_start_matches("0x").len() == 16);
     let id = id.ok_or_else(|| Error::Usage(format!("\"{text}\" is no title id: sixteen hexadecimal digits")))?;
     match ids::Kind::of(id) {
         ids::Kind::Program => Ok(id),
-        kind => Err(Error::Usage(format!("{text} is the id of {}; programs begin with 00040000", crate::failure::with_article(kind.name())))),
+        kind => Err(Error::Usage(format!(
+            "{text} is the id of {}; programs begin with 00040000",
+            crate::failure::with_article(kind.name())
+        ))),
     }
 }
 
@@ -346,7 +373,11 @@ pub(super) fn detected_save(memory: &SaveMemory) -> (SaveType, String) {
         (SaveKind::Eeprom, Some(512), _) => SaveType::Eeprom512,
         (SaveKind::Eeprom, ..) => SaveType::Eeprom8k,
         (SaveKind::Flash, Some(size), clock) if size > 64 << 10 => {
-            if clock { SaveType::Flash128kClock } else { SaveType::Flash128k }
+            if clock {
+                SaveType::Flash128kClock
+            } else {
+                SaveType::Flash128k
+            }
         }
         (SaveKind::Flash, _, true) => SaveType::Flash64kClock,
         (SaveKind::Flash, ..) => SaveType::Flash64k,
@@ -363,7 +394,8 @@ pub(super) fn buttons(names: &[String]) -> Result<u16> {
     let mut bits = 0;
     for name in names {
         let found = BUTTONS.iter().find(|(n, _)| n.eq_ignore_ascii_case(name));
-        let (_, bit) = found.ok_or_else(|| Error::Usage(format!("there is no button \"{name}\"; {}", nearest(name, &known))))?;
+        let (_, bit) =
+            found.ok_or_else(|| Error::Usage(format!("there is no button \"{name}\"; {}", nearest(name, &known))))?;
         bits |= bit;
     }
     Ok(bits)

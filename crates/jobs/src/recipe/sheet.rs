@@ -26,7 +26,13 @@ pub(super) fn draw(ready: &Ready, has_base: bool) -> Result<Vec<u8>> {
     let mut canvas = Canvas::new(WIDTH, HEIGHT, PAPER);
     let names = ready.smdh.names(1);
     canvas.text(MARGIN, 28, 28.0, INK, &names.short);
-    canvas.text(MARGIN, 64, 16.0, FAINT, &format!("title {}, {} ROM of {} KiB", ids::shown(ready.id), ready.system, ready.rom.len() >> 10));
+    canvas.text(
+        MARGIN,
+        64,
+        16.0,
+        FAINT,
+        &format!("title {}, {} ROM of {} KiB", ids::shown(ready.id), ready.system, ready.rom.len() >> 10),
+    );
     // Icons on a card.
     let top = 110;
     canvas.block(MARGIN, top, 380, 262, CARD);
@@ -94,11 +100,18 @@ fn darkening_card(canvas: &mut Canvas, ready: &Ready) {
     canvas.block(left, top, WIDTH - MARGIN - left, WIDE.1 as usize * WIDE_SCALE + 74, CARD);
     let settings = &ready.settings;
     let after = Picture {
-        rgba: ready.wide.rgba.chunks_exact(4).flat_map(|p| [settings.shown(p[0]), settings.shown(p[1]), settings.shown(p[2]), p[3]]).collect(),
+        rgba: ready
+            .wide
+            .rgba
+            .chunks_exact(4)
+            .flat_map(|p| [settings.shown(p[0]), settings.shown(p[1]), settings.shown(p[2]), p[3]])
+            .collect(),
         ..ready.wide.clone()
     };
     let step = WIDE.0 as usize + 16;
-    for (index, (picture, what)) in [(&ready.wide, "as the game draws it"), (&after, "with gamma and brightness")].into_iter().enumerate() {
+    for (index, (picture, what)) in
+        [(&ready.wide, "as the game draws it"), (&after, "with gamma and brightness")].into_iter().enumerate()
+    {
         let x = left + 24 + index * step;
         canvas.draw(x, top + 24, picture, 1);
         canvas.text(x, top + 160, 14.0, FAINT, what);
@@ -108,7 +121,8 @@ fn darkening_card(canvas: &mut Canvas, ready: &Ready) {
         }
     }
     let ghosting = if settings.ghosting == 0xff { "off".to_owned() } else { format!("{} of 255", settings.ghosting) };
-    let text = format!("gamma {}, white at {:.0} %, motion ghosting {ghosting}", settings.gamma, settings.level * 100.0);
+    let text =
+        format!("gamma {}, white at {:.0} %, motion ghosting {ghosting}", settings.gamma, settings.level * 100.0);
     canvas.text(left + 24, top + 250, 14.0, INK, &text);
     canvas.text(left + 24, top + 274, 14.0, INK, &format!("save: {}", settings.save.name()));
 }

@@ -127,7 +127,8 @@ pub(super) fn import(
         let Some(into) = into else {
             let title = options.title.unwrap_or_default();
             if !save::SIZES.iter().any(|(size, _)| *size == plain.len() as u64) {
-                let text = format!("it has {} bytes, which no save memory of the GBA mode has", grouped(plain.len() as u64));
+                let text =
+                    format!("it has {} bytes, which no save memory of the GBA mode has", grouped(plain.len() as u64));
                 return Err(Error::WrongDescription { text });
             }
             return Ok((gba_mode::new_block(&plain, title, &key(shown, setting)?)?, None));
@@ -138,7 +139,8 @@ pub(super) fn import(
         check_title(&copies, options.title)?;
         let size = copies.first().map_or(0, |c| c.save_len);
         let fitted = fitted(&plain, size)?;
-        let old = gba_mode::current(&copies).map(|i| block[copies[i].range.start + SAVE_HEADER..copies[i].range.end].to_vec());
+        let old = gba_mode::current(&copies)
+            .map(|i| block[copies[i].range.start + SAVE_HEADER..copies[i].range.end].to_vec());
         Ok((gba_mode::with_save(&block, &fitted, &key)?, old))
     };
     let (bytes, old) = make().map_err(fail)?;

@@ -97,7 +97,7 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
         files,
         rom: None,
         seals: Vec::new(),
-            roms: Vec::new(),
+        roms: Vec::new(),
         ranges,
         digests,
         next,

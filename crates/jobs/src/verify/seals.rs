@@ -82,9 +82,15 @@ impl<'a> Work<'a> {
     fn new(seal: &'a Seal) -> Self {
         let blocks = match &seal.expected {
             Expected::Digest(_) => None,
-            Expected::Blocks { digests, block } => {
-                Some(Blocks { digests, block: *block, filled: 0, number: 0, held: Vec::new(), bad: 0, bad_blocks: Vec::new() })
-            }
+            Expected::Blocks { digests, block } => Some(Blocks {
+                digests,
+                block: *block,
+                filled: 0,
+                number: 0,
+                held: Vec::new(),
+                bad: 0,
+                bad_blocks: Vec::new(),
+            }),
         };
         Self { seal, hasher: Hasher::new(algorithm(seal)), blocks, failed: None }
     }
@@ -244,7 +250,9 @@ pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> 
     let next = match verdict {
         Verdict::Incomplete => format!("{} bytes are missing at its end: copy or dump it again", grouped(missing)),
         Verdict::Damaged => "dump or copy it again; what matters, and to whom, stands above".into(),
-        _ => format!("its own digests prove it whole, not known: decanter verify {source} --against DAT holds it against a known dump"),
+        _ => format!(
+            "its own digests prove it whole, not known: decanter verify {source} --against DAT holds it against a known dump"
+        ),
     };
     Ok(VerifyReport {
         source: item.address.clone(),
@@ -266,7 +274,8 @@ pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> 
 fn check_sealed(sealed: &Sealed, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
     let len = sealed.source.len();
     let early = |seal: &Seal| {
-        let locked = seal.of_plaintext && sealed.locked.iter().any(|l| l.start < seal.range.end && seal.range.start < l.end);
+        let locked =
+            seal.of_plaintext && sealed.locked.iter().any(|l| l.start < seal.range.end && seal.range.start < l.end);
         match (locked, seal.range.end > len) {
             (true, _) => Some(SealState::Locked),
             (false, true) => Some(SealState::Cut),

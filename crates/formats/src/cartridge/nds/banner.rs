@@ -1,9 +1,9 @@
 //! The banner: an icon of 32 by 32 pixels and the title in several languages.
 
-use crate::num::{le16};
+use super::super::check16;
 use super::super::text::utf16;
-use super::super::{check16};
 use super::crc16;
+use crate::num::le16;
 use decanter_core::label::{Label, Picture};
 use decanter_core::rom::Check;
 use decanter_core::source::{Source, read_vec};

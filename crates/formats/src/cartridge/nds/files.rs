@@ -1,7 +1,7 @@
 //! The files: names from the file name table, places from the file allocation table; programs and overlays beside them.
 
-use crate::num::{le16, le32};
 use super::{HEADER, NINTENDO_DS, range};
+use crate::num::{le16, le32};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::{Error, Result};

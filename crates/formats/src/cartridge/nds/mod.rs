@@ -3,10 +3,10 @@
 mod banner;
 mod files;
 
-use crate::num::{le16, le32};
 use super::shape::padding;
 use super::text::ascii;
 use super::{Family, check16, finish, plain};
+use crate::num::{le16, le32};
 use decanter_core::Result;
 use decanter_core::format::{Opened, looks_random};
 use decanter_core::rom::{Declared, SaveKind, SaveMemory, Shape};

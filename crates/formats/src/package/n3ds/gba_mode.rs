@@ -252,11 +252,13 @@ fn code_of(copy: &[u8], key: &Key) -> Result<[u8; 16]> {
 /// # Errors
 /// [`Error::Malformed`] when the first has no mark or an impossible length.
 pub fn copies(file: &[u8], key: Option<&Key>) -> Result<Vec<Copy>> {
-    let first = copy_at(file, 0, key)?
-        .ok_or_else(|| Error::malformed(ID, "no .SAV mark of a save of the GBA mode", 0))?;
+    let first =
+        copy_at(file, 0, key)?.ok_or_else(|| Error::malformed(ID, "no .SAV mark of a save of the GBA mode", 0))?;
     let mut found = vec![first.clone()];
     for at in [first.range.end, file.len() / 2] {
-        if at >= first.range.end && let Some(second) = copy_at(file, at, key)? {
+        if at >= first.range.end
+            && let Some(second) = copy_at(file, at, key)?
+        {
             found.push(second);
             break;
         }
@@ -289,7 +291,9 @@ pub fn current(copies: &[Copy]) -> Option<usize> {
 pub fn with_save(file: &[u8], save: &[u8], key: &Key) -> Result<Vec<u8>> {
     let copies = copies(file, Some(key))?;
     let Some(now) = current(&copies) else {
-        return Err(Error::WrongDescription { text: "no copy in it has a code that holds: key or file is wrong".into() });
+        return Err(Error::WrongDescription {
+            text: "no copy in it has a code that holds: key or file is wrong".into(),
+        });
     };
     let target = if copies.len() > 1 { 1 - now } else { now };
     let (from, to) = (&copies[now], &copies[target]);

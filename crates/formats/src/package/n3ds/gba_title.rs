@@ -94,7 +94,14 @@ mod tests {
     fn fields_by_hand() {
         let label = Smdh::new();
         let id = 0x0004_0000_0c12_3400;
-        let parts = parts(Title { id, code: vec![0; 0x1234], game_code: "MOTH", label: &label, save: SaveType::Sram, logo: None });
+        let parts = parts(Title {
+            id,
+            code: vec![0; 0x1234],
+            game_code: "MOTH",
+            label: &label,
+            save: SaveType::Sram,
+            logo: None,
+        });
         assert_eq!(parts.header[0x150..0x15a], *b"CTR-N-MOTH");
         let e = parts.extended.unwrap();
         assert_eq!(e[0x0d], 2);

@@ -27,7 +27,11 @@ pub fn unpacked_len(packed: &dyn Source) -> Result<u64> {
     let (sizes, growth) = (le32(&footer, 0), u64::from(le32(&footer, 4)));
     let (body, tail) = (u64::from(sizes & 0xff_ffff), u64::from(sizes >> 24));
     if tail < 8 || tail > body || body > len {
-        return Err(Error::malformed(ID, format!("a packed program with a footer of {tail} and a body of {body} bytes"), len - 8));
+        return Err(Error::malformed(
+            ID,
+            format!("a packed program with a footer of {tail} and a body of {body} bytes"),
+            len - 8,
+        ));
     }
     let unpacked = len + growth;
     if unpacked > MOST_CODE {
@@ -231,7 +235,7 @@ mod tests {
     #[test]
     fn a_packed_program_by_hand() {
         let mut packed = b"head\x00\xf0xyz\x10".to_vec();
-        packed.extend((6u32 + 8 | 8 << 24).to_le_bytes());
+        packed.extend(((6u32 + 8) | (8 << 24)).to_le_bytes());
         packed.extend(7u32.to_le_bytes());
         assert_eq!(unpack_code(&packed).unwrap(), [b"head".as_slice(), &b"xyz".repeat(7)].concat());
     }

@@ -1,8 +1,8 @@
 //! 3DS family: cartridge images, contents, packages, icon blocks, GBA mode titles.
 //! Layouts: docs/formats/n3ds-cartridge.md and its neighbours.
 
-pub mod cia;
 pub mod banner;
+pub mod cia;
 pub mod gba_mode;
 pub mod gba_title;
 pub mod keys;

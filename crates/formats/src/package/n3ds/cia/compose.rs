@@ -36,7 +36,8 @@ pub fn compose(making: Making) -> Result<Blueprint> {
     let tmd_len = tmd.len_with(tmd.records.len());
     let mut header = vec![0; HEADER as usize];
     let meta_len = meta.as_ref().map_or(0, |m| m.len());
-    let lens = [(0, HEADER), (0x08, certificates_len), (0x0c, ticket.bytes.len() as u64), (0x10, tmd_len), (0x14, meta_len)];
+    let lens =
+        [(0, HEADER), (0x08, certificates_len), (0x0c, ticket.bytes.len() as u64), (0x10, tmd_len), (0x14, meta_len)];
     for (at, len) in lens {
         header[at..at + 4].copy_from_slice(&word(len)?.to_le_bytes());
     }

@@ -116,7 +116,9 @@ impl Package {
             return Err(Error::malformed(ID, format!("a header of {:#x} bytes", le32(&header, 0)), 0));
         }
         let sections = sections(&header)?;
-        let read = |section: &Range<u64>, what| read_vec(source.as_ref(), section.start, section.end - section.start, what, MOST_SECTION);
+        let read = |section: &Range<u64>, what| {
+            read_vec(source.as_ref(), section.start, section.end - section.start, what, MOST_SECTION)
+        };
         let ticket = Ticket::parse(read(&sections[1], "a ticket")?).map_err(|e| shifted(e, sections[1].start))?;
         let tmd = Tmd::parse(&read(&sections[2], "title metadata")?).map_err(|e| shifted(e, sections[2].start))?;
         let mut package = Self { header, sections, ticket, tmd, entries: Vec::new(), title_key: KeyState::NotNeeded };
@@ -130,12 +132,21 @@ impl Package {
         let mut entries = Vec::new();
         for record in self.tmd.records.clone() {
             if !self.is_present(record.index) {
-                entries.push(Entry { record, range: None, plain: None, content: Err("it is not in the package".into()) });
+                entries.push(Entry {
+                    record,
+                    range: None,
+                    plain: None,
+                    content: Err("it is not in the package".into()),
+                });
                 continue;
             }
             let end = at.checked_add(record.len).filter(|_| record.len <= u64::MAX / 4);
             let Some(end) = end else {
-                return Err(Error::malformed(ID, format!("content {} of an impossible length", record.index), self.sections[2].start));
+                return Err(Error::malformed(
+                    ID,
+                    format!("content {} of an impossible length", record.index),
+                    self.sections[2].start,
+                ));
             };
             let range = at..end;
             at = end;
@@ -181,7 +192,11 @@ impl Package {
         }
     }
 
-    fn title_key_state(&self, entries: &[Entry], key: Option<std::result::Result<(decanter_core::Key, String), KeyTrouble>>) -> KeyState {
+    fn title_key_state(
+        &self,
+        entries: &[Entry],
+        key: Option<std::result::Result<(decanter_core::Key, String), KeyTrouble>>,
+    ) -> KeyState {
         match key {
             None => KeyState::NotNeeded,
             Some(Err(trouble)) => KeyState::Trouble(trouble),
@@ -314,7 +329,10 @@ impl Format for Cia {
     fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
         let package = Package::read(&source, context.keys)?;
         let title_id = package.tmd.title_id();
-        let mut opened = Opened::new(ID, format!("3DS package of {}", crate::package::n3ds::with_article(title::Kind::of(title_id).name())));
+        let mut opened = Opened::new(
+            ID,
+            format!("3DS package of {}", crate::package::n3ds::with_article(title::Kind::of(title_id).name())),
+        );
         if let Some(main) = package.main() {
             ncch::tell(&mut opened, main, title_id);
         } else {
@@ -440,7 +458,8 @@ fn protection(package: &Package, clear: Option<Blueprint>) -> decanter_core::for
             protection.key = package.title_key.clone();
         }
     } else if contents.is_empty() {
-        (protection.state, protection.evidence) = (State::Decrypted, "its metadata says that no content is encrypted".into());
+        (protection.state, protection.evidence) =
+            (State::Decrypted, "its metadata says that no content is encrypted".into());
     }
     if let KeyState::Trouble(trouble) = &package.title_key {
         protection.key = KeyState::Trouble(trouble.clone());
@@ -464,10 +483,12 @@ fn settled(package: &Package) -> Vec<Settled> {
     push("title id of metadata and ticket", other, INSTALL);
     if let Some(main) = package.main() {
         let program = main.header.program_id();
-        let other = (title::unique_id(program) != title::unique_id(tmd)).then(|| format!("{} and {}", title::shown(tmd), title::shown(program)));
+        let other = (title::unique_id(program) != title::unique_id(tmd))
+            .then(|| format!("{} and {}", title::shown(tmd), title::shown(program)));
         push("title id of metadata and program", other, "it installs under an id that the program does not have");
     }
-    let sum: u64 = package.entries.iter().filter(|e| e.range.is_some()).map(|e| e.record.len).fold(0, u64::saturating_add);
+    let sum: u64 =
+        package.entries.iter().filter(|e| e.range.is_some()).map(|e| e.record.len).fold(0, u64::saturating_add);
     let said = package.sections[3].end - package.sections[3].start;
     let wrong = (sum != said).then(|| format!("the header says {}, the contents have {}", grouped(said), grouped(sum)));
     push("length of all contents", wrong, INSTALL);
@@ -476,7 +497,8 @@ fn settled(package: &Package) -> Vec<Settled> {
         .take(8)
         .map(|i| i.to_string())
         .collect();
-    let wrong = (!unknown.is_empty()).then(|| format!("it names contents that the metadata does not: {}", unknown.join(", ")));
+    let wrong =
+        (!unknown.is_empty()).then(|| format!("it names contents that the metadata does not: {}", unknown.join(", ")));
     push("content index bitmap", wrong, INSTALL);
     let absent = package.entries.iter().filter(|e| e.range.is_none() && e.record.kind & tmd::OPTIONAL == 0);
     let absent: Vec<String> = absent.take(8).map(|e| e.record.index.to_string()).collect();

@@ -5,9 +5,9 @@ use crate::num::{be16, be64};
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::source::Bytes;
+use decanter_core::source::Source;
 use decanter_core::view::ChainedCbc;
 use decanter_core::{Error, Result};
-use decanter_core::source::Source;
 use std::sync::Arc;
 
 /// Bytes after the signature.
@@ -99,7 +99,11 @@ impl Ticket {
         let read = ChainedCbc::new(sealed, &common, iv).and_then(|view| view.read_at(0, &mut key));
         match read {
             Ok(()) => Ok((Key::new(key), origin)),
-            Err(_) => Err(KeyTrouble { need: format!("the common key of {id}"), wrong: vec![origin], looked: keys.looked().to_vec() }),
+            Err(_) => Err(KeyTrouble {
+                need: format!("the common key of {id}"),
+                wrong: vec![origin],
+                looked: keys.looked().to_vec(),
+            }),
         }
     }
 

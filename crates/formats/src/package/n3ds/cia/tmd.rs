@@ -173,7 +173,11 @@ impl Tmd {
             covered += count;
         }
         if covered < self.records.len() {
-            return Err(format!("{} of {} contents have no information record", self.records.len() - covered, self.records.len()));
+            return Err(format!(
+                "{} of {} contents have no information record",
+                self.records.len() - covered,
+                self.records.len()
+            ));
         }
         Ok(())
     }

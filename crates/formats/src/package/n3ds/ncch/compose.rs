@@ -52,8 +52,11 @@ impl Parts {
             && old.unit == UNIT
             && old.extended.is_some() == self.extended.is_some()
         {
-            let place = |range: &Option<std::ops::Range<u64>>| range.as_ref().map_or((0, 0), |r| (r.start, r.end - r.start));
-            let area = |a: &Option<super::header::Area>| a.as_ref().map_or((0, 0), |a| (a.range.start, a.range.end - a.range.start));
+            let place =
+                |range: &Option<std::ops::Range<u64>>| range.as_ref().map_or((0, 0), |r| (r.start, r.end - r.start));
+            let area = |a: &Option<super::header::Area>| {
+                a.as_ref().map_or((0, 0), |a| (a.range.start, a.range.end - a.range.start))
+            };
             let found = Places {
                 logo: place(&old.logo),
                 plain: place(&old.plain),
@@ -61,7 +64,8 @@ impl Parts {
                 romfs: area(&old.romfs),
                 len: old.len,
             };
-            let fits = |(_, room): (u64, u64), len: u64| room >= len && room < len + ROMFS_ALIGN && (room > 0) == (len > 0);
+            let fits =
+                |(_, room): (u64, u64), len: u64| room >= len && room < len + ROMFS_ALIGN && (room > 0) == (len > 0);
             let same = found.logo.1 == logo && found.plain.1 == plain;
             if same && fits(found.exefs, exefs) && fits(found.romfs, romfs) {
                 return found;
@@ -92,7 +96,8 @@ pub fn compose(parts: &Parts) -> Result<Blueprint> {
         true => Vec::new(),
         false => exefs::header(&slices)?,
     };
-    let exefs_len = exefs.len() as u64 + slices.iter().map(|(_, b)| (b.len() as u64).next_multiple_of(UNIT)).sum::<u64>();
+    let exefs_len =
+        exefs.len() as u64 + slices.iter().map(|(_, b)| (b.len() as u64).next_multiple_of(UNIT)).sum::<u64>();
     let places = parts.places(exefs_len);
     let header = header(parts, &places, &exefs)?;
     let mut blueprint = Blueprint::new();
@@ -169,7 +174,9 @@ fn header(parts: &Parts, places: &Places, exefs: &[u8]) -> Result<[u8; LEN as us
         Ok(())
     };
     word(0x104, places.len)?;
-    for (at, (start, len)) in [(0x190, places.plain), (0x198, places.logo), (0x1a0, places.exefs), (0x1b0, places.romfs)] {
+    for (at, (start, len)) in
+        [(0x190, places.plain), (0x198, places.logo), (0x1a0, places.exefs), (0x1b0, places.romfs)]
+    {
         word(at, start)?;
         word(at + 4, len)?;
     }
@@ -239,7 +246,14 @@ pub fn from_tree(tree: &Tree) -> Result<Parts> {
         None if has_romfs => Some(RomFs::new(&files, &folders)?),
         None => None,
     };
-    Ok(Parts { header, extended, logo: source("logo.bin")?, plain: source("plain.bin")?, exefs: members, romfs: romfs.map(Arc::new) })
+    Ok(Parts {
+        header,
+        extended,
+        logo: source("logo.bin")?,
+        plain: source("plain.bin")?,
+        exefs: members,
+        romfs: romfs.map(Arc::new),
+    })
 }
 
 /// Members in the order in which the old header has them; new ones after them, by name.

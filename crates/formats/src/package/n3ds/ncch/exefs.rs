@@ -31,8 +31,12 @@ impl Member {
 
     /// Name of the file that it becomes.
     pub fn file_name(&self) -> String {
-        let plain: String =
-            self.name.trim_start_matches('.').chars().map(|c| if c.is_ascii_graphic() && c != '/' { c } else { '_' }).collect();
+        let plain: String = self
+            .name
+            .trim_start_matches('.')
+            .chars()
+            .map(|c| if c.is_ascii_graphic() && c != '/' { c } else { '_' })
+            .collect();
         format!("exefs/{plain}.bin")
     }
 }
@@ -86,7 +90,10 @@ pub fn header(members: &[(String, &[u8])]) -> Result<Vec<u8>> {
     let mut offset = 0u64;
     for (index, (name, bytes)) in members.iter().enumerate() {
         if name.is_empty() || name.len() > 8 {
-            return Err(Error::unsupported(ID, format!("\"{name}\" as the name of a member of the ExeFS (1 to 8 bytes)")));
+            return Err(Error::unsupported(
+                ID,
+                format!("\"{name}\" as the name of a member of the ExeFS (1 to 8 bytes)"),
+            ));
         }
         let at = index * 16;
         header[at..at + name.len()].copy_from_slice(name.as_bytes());
@@ -117,10 +124,10 @@ mod tests {
         let mut whole = header;
         whole.resize(0x600, 0);
         let members = read(&Bytes(whole), &(0..0x600)).unwrap();
-        assert_eq!(members.iter().map(|m| (m.file_name(), m.range.clone())).collect::<Vec<_>>(), [
-            ("exefs/code.bin".to_owned(), 0x200..0x203),
-            ("exefs/icon.bin".to_owned(), 0x400..0x400)
-        ]);
+        assert_eq!(
+            members.iter().map(|m| (m.file_name(), m.range.clone())).collect::<Vec<_>>(),
+            [("exefs/code.bin".to_owned(), 0x200..0x203), ("exefs/icon.bin".to_owned(), 0x400..0x400)]
+        );
     }
 
     #[test]

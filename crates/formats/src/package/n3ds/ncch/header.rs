@@ -127,7 +127,11 @@ impl Header {
             let Some(range) = range(at) else { return Ok(None) };
             let hashed = u64::from(le32(&raw, at + 8)) * unit;
             if hashed > range.end - range.start || hashed > MOST_HASHED {
-                return Err(Error::malformed(ID, format!("a hash of the first {hashed:#x} bytes of a part"), at as u64 + 8));
+                return Err(Error::malformed(
+                    ID,
+                    format!("a hash of the first {hashed:#x} bytes of a part"),
+                    at as u64 + 8,
+                ));
             }
             let mut value = [0; 32];
             value.copy_from_slice(&raw[hash..hash + 32]);

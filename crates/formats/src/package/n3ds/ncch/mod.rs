@@ -204,7 +204,10 @@ impl Content {
             }
         }
         if let Some(area) = &h.exefs {
-            file("exefs.bin", area.range.start..area.range.start + exefs::HEADER.min(area.range.end - area.range.start))?;
+            file(
+                "exefs.bin",
+                area.range.start..area.range.start + exefs::HEADER.min(area.range.end - area.range.start),
+            )?;
         }
         if !self.members.is_empty() {
             nodes.push(folder_node(&format!("{prefix}exefs")));
@@ -238,7 +241,8 @@ impl Content {
         match super::lz::Unpacked::new(Arc::new(packed)) {
             Ok(unpacked) => {
                 nodes.push(folder_node(&format!("{prefix}unpacked")));
-                let file = File { len: unpacked.len(), spans: Vec::new(), content: tree::Content::Whole(Arc::new(unpacked)) };
+                let file =
+                    File { len: unpacked.len(), spans: Vec::new(), content: tree::Content::Whole(Arc::new(unpacked)) };
                 nodes.push(Node { path: format!("{prefix}unpacked/code.bin"), kind: Kind::File(file), modified: None });
             }
             Err(Error::Key(_)) => {}

@@ -49,7 +49,8 @@ pub(super) fn sealed(content: &Content, name: &str, whole: Option<Digest>) -> Se
             let inside = hashes.end <= content.clear.len();
             let slice = inside.then(|| Slice::new(content.clear.clone(), hashes.start, hashes.end - hashes.start));
             if let Some(Ok(digests)) = slice {
-                let what = if index == 2 { "RomFS, level 3: the files".into() } else { format!("RomFS, level {}", index + 1) };
+                let what =
+                    if index == 2 { "RomFS, level 3: the files".into() } else { format!("RomFS, level {}", index + 1) };
                 let expected = Expected::Blocks { digests: Arc::new(digests) as SourceRef, block: level.block };
                 push(what, level.range.clone(), true, expected, FILES);
             }

@@ -76,7 +76,10 @@ pub fn levels(source: &dyn Source, area: &Range<u64>) -> Result<Levels> {
         let hashes = len.div_ceil(*block) * 32;
         let above = if index == 0 { master } else { raw[index - 1].1 };
         if hashes > above.next_multiple_of(32) {
-            return bad(format!("level {} needs {hashes} bytes of hashes, there are {above}", index + 1), 0xc + index as u64 * 24);
+            return bad(
+                format!("level {} needs {hashes} bytes of hashes, there are {above}", index + 1),
+                0xc + index as u64 * 24,
+            );
         }
     }
     if first + raw[0].1 > second {
@@ -127,10 +130,17 @@ pub fn tables(source: &dyn Source, at: u64, len: u64) -> Result<Tables> {
     let table = |index: usize| -> Result<&[u8]> {
         let (start, size) = (word(index), word(index + 1));
         let end = start + size;
-        head.get(start as usize..end as usize)
-            .ok_or_else(|| bad(format!("a table from {start:#x} to {end:#x}, behind the tables' end"), index as u64 * 4))
+        head.get(start as usize..end as usize).ok_or_else(|| {
+            bad(format!("a table from {start:#x} to {end:#x}, behind the tables' end"), index as u64 * 4)
+        })
     };
-    let walk = Walk { folders: table(3)?, files: table(7)?, folders_at: at + word(3), files_at: at + word(7), room: len - data_at };
+    let walk = Walk {
+        folders: table(3)?,
+        files: table(7)?,
+        folders_at: at + word(3),
+        files_at: at + word(7),
+        room: len - data_at,
+    };
     let mut entries = Vec::new();
     walk.folder(0, "", 0, &mut entries)?;
     Ok(Tables { head, entries, data_at })
@@ -149,7 +159,11 @@ impl Walk<'_> {
     /// Adds what is in the folder whose entry is at `at`.
     fn folder(&self, at: u32, path: &str, depth: usize, out: &mut Vec<Entry>) -> Result<()> {
         if depth > MOST_DEPTH {
-            return Err(Error::Limit { what: "folders in folders of a RomFS", asked: depth as u64, limit: MOST_DEPTH as u64 });
+            return Err(Error::Limit {
+                what: "folders in folders of a RomFS",
+                asked: depth as u64,
+                limit: MOST_DEPTH as u64,
+            });
         }
         let entry = fixed(self.folders, at, 24, self.folders_at)?;
         let (mut child, mut file) = (le32(entry, 8), le32(entry, 12));
@@ -160,7 +174,8 @@ impl Walk<'_> {
             // An empty file may stand behind the end, where its alignment leads.
             let inside = len == 0 || start.checked_add(len).is_some_and(|end| end <= self.room);
             let field = self.files_at + u64::from(file) + 8;
-            let broken = (!inside).then(|| format!("its data of {len} bytes at {start:#x} lies behind the end (field at {field:#x})"));
+            let broken = (!inside)
+                .then(|| format!("its data of {len} bytes at {start:#x} lies behind the end (field at {field:#x})"));
             push(out, Entry { path: format!("{path}{name}"), data: Some((start, len)), broken })?;
             file = self.next(le32(entry, 4), file, self.files_at)?;
         }
@@ -178,7 +193,11 @@ impl Walk<'_> {
     /// Siblings stand behind each other in every table that a tool writes; one that leads back could lead in a circle.
     fn next(&self, next: u32, now: u32, table_at: u64) -> Result<u32> {
         if next != NONE && next <= now {
-            return Err(Error::malformed(ID, "an entry whose next one stands before it", table_at + u64::from(now) + 4));
+            return Err(Error::malformed(
+                ID,
+                "an entry whose next one stands before it",
+                table_at + u64::from(now) + 4,
+            ));
         }
         Ok(next)
     }
@@ -208,7 +227,8 @@ fn name(table: &[u8], at: u32, fixed_len: usize, table_at: u64) -> Result<String
     if len > MOST_NAME || !len.is_multiple_of(2) {
         return Err(bad("a name of an impossible length"));
     }
-    let bytes = table.get(len_at + 4..len_at + 4 + len as usize).ok_or_else(|| bad("a name behind the end of its table"))?;
+    let bytes =
+        table.get(len_at + 4..len_at + 4 + len as usize).ok_or_else(|| bad("a name behind the end of its table"))?;
     let units = bytes.as_chunks::<2>().0.iter().map(|p| u16::from_le_bytes(*p));
     let name: String = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
     if name.is_empty() || name.contains(['/', '\0']) || name == "." || name == ".." {
@@ -231,7 +251,9 @@ pub fn nodes(tables: &Tables, base: &SourceRef, level3: u64, prefix: &str, there
                 let content = Content::Broken(entry.broken.clone().unwrap_or_default());
                 Kind::File(File { len, spans: Vec::new(), content })
             }
-            Some((_, 0)) => Kind::File(File { len: 0, spans: Vec::new(), content: Content::Whole(Arc::new(Bytes(Vec::new()))) }),
+            Some((_, 0)) => {
+                Kind::File(File { len: 0, spans: Vec::new(), content: Content::Whole(Arc::new(Bytes(Vec::new()))) })
+            }
             Some((start, len)) => {
                 let at = level3 + tables.data_at + start;
                 let content = match (at + len).checked_sub(there).filter(|&over| over > 0) {

@@ -1,9 +1,9 @@
 //! A RomFS made of files: tables of names, data, and the tree of hashes, which pour computes in passing.
 
-use super::romfs::{self, Entry, LEVEL3_HEADER, MASTER_AT, MOST_NAMES, NONE};
 use super::ID;
+use super::romfs::{self, Entry, LEVEL3_HEADER, MASTER_AT, MOST_NAMES, NONE};
 use crate::package::n3ds::sha256;
-use decanter_core::blueprint::{Blueprint, BlocksId, PartId};
+use decanter_core::blueprint::{BlocksId, Blueprint, PartId};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Concat, Fill};
 use decanter_core::{Error, Result};
@@ -80,10 +80,7 @@ impl RomFs {
         let level3 = crate::num::le64(ivfc, 0x44);
         let mut by_path: HashMap<&str, &SourceRef> = files.iter().map(|(path, s)| (path.as_str(), s)).collect();
         let whole: SourceRef = Arc::new(Bytes(head.to_vec()));
-        let padded = Concat::new(vec![
-            whole,
-            Arc::new(Fill { byte: 0, len: level3.checked_sub(head.len() as u64)? }),
-        ]);
+        let padded = Concat::new(vec![whole, Arc::new(Fill { byte: 0, len: level3.checked_sub(head.len() as u64)? })]);
         let tables = romfs::tables(&padded.ok()?, 0, level3).ok()?;
         if tables.data_at != head.len() as u64 {
             return None;
@@ -127,7 +124,10 @@ impl RomFs {
     /// Bytes of the whole RomFS, up to the end of level 2.
     pub fn used(&self) -> u64 {
         let (level1, level2, master) = self.hash_lens();
-        (MASTER_AT + master).next_multiple_of(BLOCK) + self.level3.next_multiple_of(BLOCK) + level1.next_multiple_of(BLOCK) + level2
+        (MASTER_AT + master).next_multiple_of(BLOCK)
+            + self.level3.next_multiple_of(BLOCK)
+            + level1.next_multiple_of(BLOCK)
+            + level2
     }
 
     /// Bytes at the beginning that the hash in the content's header is of.

@@ -82,7 +82,8 @@ pub(super) fn unlock(header: &Header, stored: &SourceRef, keys: &Keyring) -> Res
     let extended = header.extended.as_ref().map(|r| r.start..r.start + super::header::EXTENDED_HASHED);
     let exefs = header.exefs.as_ref().map(|a| (a.range.start..a.range.start + a.hashed, &a.hash[..]));
     let romfs = header.romfs.as_ref().map(|a| (a.range.start..a.range.start + a.hashed, &a.hash[..]));
-    let parts = [("extended header", extended.map(|r| (r, &header.raw[0x160..0x180]))), ("ExeFS", exefs), ("RomFS", romfs)];
+    let parts =
+        [("extended header", extended.map(|r| (r, &header.raw[0x160..0x180]))), ("ExeFS", exefs), ("RomFS", romfs)];
     let mut found = Vec::new();
     for (name, part) in parts {
         if let Some((range, hash)) = part.filter(|(range, _)| !range.is_empty()) {
@@ -92,7 +93,8 @@ pub(super) fn unlock(header: &Header, stored: &SourceRef, keys: &Keyring) -> Res
     let plain = found.iter().filter(|(_, l)| *l == Looks::Plain).count();
     let other = found.iter().any(|(_, l)| *l == Looks::Other);
     let is_plain = plain > 0 || header.says_plain() || found.is_empty();
-    let names = |which: Looks| found.iter().filter(|(_, l)| *l == which).map(|(n, _)| *n).collect::<Vec<_>>().join(", ");
+    let names =
+        |which: Looks| found.iter().filter(|(_, l)| *l == which).map(|(n, _)| *n).collect::<Vec<_>>().join(", ");
     if is_plain {
         let mut notices = Vec::new();
         let members = match &header.exefs {
@@ -108,9 +110,10 @@ pub(super) fn unlock(header: &Header, stored: &SourceRef, keys: &Keyring) -> Res
         };
         let (state, evidence) = match (plain > 0, header.says_plain()) {
             (true, true) => (State::Decrypted, format!("the hash of {} holds as it is stored", names(Looks::Plain))),
-            (true, false) => {
-                (State::Unclear, format!("its flags say encrypted, but the hash of {} holds as it is stored", names(Looks::Plain)))
-            }
+            (true, false) => (
+                State::Unclear,
+                format!("its flags say encrypted, but the hash of {} holds as it is stored", names(Looks::Plain)),
+            ),
             (false, _) if found.is_empty() => (State::Decrypted, "it has no part that could be encrypted".into()),
             (false, _) => (State::Decrypted, "its flags say so, though no hash holds".into()),
         };
@@ -166,7 +169,8 @@ impl Lock<'_> {
             self.part(area.range.clone(), 3, &second, Some((hashed, &area.hash, "RomFS")))?;
         }
         encrypted.sort_by_key(|r| r.start);
-        let streams = self.streams.drain(..).map(|(range, origin, counter, key)| Keystream { range, origin, counter, key });
+        let streams =
+            self.streams.drain(..).map(|(range, origin, counter, key)| Keystream { range, origin, counter, key });
         let ctr = Arc::new(CtrRanges::new(streams.collect())?);
         self.locked.sort_by_key(|r| r.start);
         let mut view = self.stored.clone();
@@ -250,7 +254,9 @@ impl Lock<'_> {
             }
         };
         let (origin_at, counter) = (range.start, self.header.counter(part, range.start));
-        if let Some((hashed, hash, name)) = proof.filter(|(hashed, ..)| hashed.end <= self.stored.len() && !hashed.is_empty()) {
+        if let Some((hashed, hash, name)) =
+            proof.filter(|(hashed, ..)| hashed.end <= self.stored.len() && !hashed.is_empty())
+        {
             let stream = Keystream { range: range.clone(), origin: origin_at, counter, key: key.clone() };
             let view = Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream])?));
             if sha256_of(&view, hashed)? != *hash {
@@ -288,8 +294,10 @@ impl Lock<'_> {
         let counter = self.header.counter(2, start);
         let (first_key, _) = first.as_ref().map_err(|t| Error::Key(t.clone()))?;
         let stream = |range: Range<u64>, key: &Key| Keystream { range, origin: start, counter, key: key.clone() };
-        let view: SourceRef =
-            Arc::new(Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream(area.range.clone(), first_key)])?)));
+        let view: SourceRef = Arc::new(Streamed::new(
+            self.stored.clone(),
+            Arc::new(CtrRanges::new(vec![stream(area.range.clone(), first_key)])?),
+        ));
         let mut members = exefs::read(view.as_ref(), &area.range)?;
         members.sort_by_key(|m| m.range.start);
         let mut at = head.end;
@@ -350,7 +358,12 @@ impl Lock<'_> {
         if len == 0 || len > crate::package::n3ds::UNIT || gap.end > self.stored.len() {
             return Ok(false);
         }
-        let own = Keystream { range: stream.range.clone(), origin: stream.origin, counter: stream.counter, key: stream.key.clone() };
+        let own = Keystream {
+            range: stream.range.clone(),
+            origin: stream.origin,
+            counter: stream.counter,
+            key: stream.key.clone(),
+        };
         let mut bytes = read_vec(self.stored.as_ref(), gap.start, len, "the end of a member", len)?;
         CtrRanges::new(vec![own])?.apply(gap.start, &mut bytes);
         Ok(bytes.iter().all(|&b| b == 0))
