@@ -236,7 +236,7 @@ pub enum Command {
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
         ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given; --header: nes, smc, smd.\n\
         --split SIZE: iso, xdvdfs and ROMs. --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
-        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds.")]
+        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds. --keep-damage: cia and 3ds.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]
@@ -297,6 +297,9 @@ pub enum Command {
         /// Put the header that this file begins with before the ROM: a .hdr file, or another ROM with a header
         #[arg(long, value_name = "FILE")]
         header: Option<String>,
+        /// Make a package or an image of a handheld although a digest in its contents does not hold
+        #[arg(long)]
+        keep_damage: bool,
         /// The certificates for a package: a file that begins with them, or another package [default: a placeholder]
         #[arg(long, value_name = "FILE")]
         certificates: Option<String>,

@@ -194,6 +194,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             odd,
             header,
             certificates,
+            keep_damage,
             algorithm,
             key,
         } => {
@@ -215,6 +216,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 odd: odd.clone(),
                 header: header.clone(),
                 certificates: certificates.clone(),
+                keep_damage: *keep_damage,
                 digests: algorithm.clone(),
             };
             let (target, setting) = (output.as_deref(), setting(Some(key)));

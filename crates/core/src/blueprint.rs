@@ -21,12 +21,12 @@ impl PartId {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct BlocksId(usize);
 
-/// A run of parts whose bytes are hashed block by block.
+/// A run of parts whose bytes are hashed block by block, or as a whole without a length of blocks.
 #[derive(Debug, Clone)]
 pub(crate) struct BlockRun {
     pub(crate) first: usize,
     pub(crate) last: usize,
-    pub(crate) block: usize,
+    pub(crate) block: Option<usize>,
 }
 
 /// Turns the bytes of a source into fewer, chunk by chunk, on many threads.
@@ -82,6 +82,9 @@ impl Known<'_> {
     }
 }
 
+/// Refuses an output whose parts have not the digests that they should have.
+pub type Check = Arc<dyn Fn(&Known<'_>) -> Result<()> + Send + Sync>;
+
 /// Computes a late part.
 pub type Make = Arc<dyn Fn(&Known<'_>) -> Result<Vec<u8>> + Send + Sync>;
 
@@ -113,6 +116,7 @@ impl Part {
 pub struct Blueprint {
     pub(crate) parts: Vec<Part>,
     pub(crate) block_runs: Vec<BlockRun>,
+    pub(crate) checks: Vec<Check>,
 }
 
 impl Blueprint {
@@ -199,12 +203,29 @@ impl Blueprint {
     /// # Errors
     /// [`Error::Usage`] for blocks of no bytes, and for a run with late or packed parts, whose bytes do not pass by.
     pub fn measure_blocks(&mut self, first: PartId, last: PartId, block: usize) -> Result<BlocksId> {
-        let run = self.parts.get(first.0..=last.0).filter(|_| block > 0);
+        self.measure_run(first, last, Some(block))
+    }
+
+    /// Asks for the one SHA-256 of all parts from `first` to `last`; [`Known::blocks`] has it.
+    ///
+    /// # Errors
+    /// As [`Blueprint::measure_blocks`].
+    pub fn measure_whole(&mut self, first: PartId, last: PartId) -> Result<BlocksId> {
+        self.measure_run(first, last, None)
+    }
+
+    fn measure_run(&mut self, first: PartId, last: PartId, block: Option<usize>) -> Result<BlocksId> {
+        let run = self.parts.get(first.0..=last.0).filter(|_| block != Some(0));
         if !run.is_some_and(|parts| parts.iter().all(|p| matches!(p.content, Content::Source(_)))) {
-            return Err(Error::Usage("only a run of sources can be hashed block by block".into()));
+            return Err(Error::Usage("only a run of sources can be hashed as it passes by".into()));
         }
         self.block_runs.push(BlockRun { first: first.0, last: last.0, block });
         Ok(BlocksId(self.block_runs.len() - 1))
+    }
+
+    /// Adds something that has to hold once everything has passed by: if it does not, nothing is kept.
+    pub fn check(&mut self, check: Check) {
+        self.checks.push(check);
     }
 
     /// The output as a source, without writing it.

@@ -305,3 +305,21 @@ fn blocks_of_a_run_are_hashed_and_late_parts_add_up() {
     assert_eq!(decanter_core::pour::to_memory(&blueprint, 1 << 20, &()).unwrap(), written);
     assert!(decanter_core::pour::to_memory(&blueprint, 100, &()).is_err());
 }
+
+#[test]
+fn what_has_to_hold_is_checked_before_the_name_is_given() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut blueprint = Blueprint::new();
+    let first = blueprint.source(Arc::new(Bytes(vec![7; 3 << 20])));
+    let last = blueprint.source(Arc::new(Bytes(vec![8; 5])));
+    let run = blueprint.measure_whole(first, last).unwrap();
+    let whole = of_bytes(Algorithm::Sha256, &[vec![7; 3 << 20], vec![8; 5]].concat()).bytes;
+    let mut good = blueprint.clone();
+    let refuse = || Err(Error::Unreadable { why: "it is another".into() });
+    good.check(Arc::new(move |known| if known.blocks(run) == whole { Ok(()) } else { refuse() }));
+    pour(&good, &folder.path().join("good"), false, &[], &()).unwrap();
+    blueprint.check(Arc::new(move |known| if known.blocks(run) == [0; 32] { Ok(()) } else { refuse() }));
+    assert!(pour(&blueprint, &folder.path().join("bad"), false, &[], &()).is_err());
+    assert!(decanter_core::pour::to_memory(&blueprint, 1 << 30, &()).is_err());
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left of the other");
+}

@@ -12,7 +12,7 @@ use decanter_core::view::{CtrRanges, Direction, Keystream, SectorCbc};
 use decanter_core::{Error, Result};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
 use decanter_formats::package::n3ds::cia::tmd::{ENCRYPTED, Record, Tmd};
-use decanter_formats::package::n3ds::cia::{self, Making};
+use decanter_formats::package::n3ds::cia::{self, Inner, Making};
 use decanter_formats::package::n3ds::ncch::header::{FLAGS_AT, PLAIN};
 use decanter_formats::package::n3ds::ncch::{self, Content, Parts, RomFs, exheader};
 use decanter_formats::package::n3ds::smdh::{LARGE, Names, SMALL, Smdh};
@@ -255,7 +255,7 @@ fn sealed_package(id: u64, version: u16, content: &SourceRef) -> Result<Blueprin
         certificates: None,
         ticket,
         tmd,
-        contents: vec![(record, Arc::new(Bytes(bytes)))],
+        contents: vec![Inner { record, source: Arc::new(Bytes(bytes)), proof: None }],
         meta: None,
     })?;
     let mut out = to_memory(&whole, MOST, &())?;
@@ -327,7 +327,7 @@ fn player(rom: Vec<u8>) -> Result<Blueprint> {
         certificates: None,
         ticket: Ticket::new(PLAYER, 0),
         tmd,
-        contents: vec![(record, program)],
+        contents: vec![Inner { record, source: program, proof: None }],
         meta: None,
     })?;
     Ok(Blueprint::of(Arc::new(Bytes(to_memory(&whole, MOST, &())?))))

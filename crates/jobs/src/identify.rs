@@ -252,7 +252,7 @@ fn answer<'a>(named: impl Iterator<Item = &'a Identity>) -> Answer {
 }
 
 /// The files below a folder; of a split image only the first part.
-fn files_below(folder: &str) -> Vec<String> {
+pub(crate) fn files_below(folder: &str) -> Vec<String> {
     let walk = WalkDir::new(folder).sort_by_file_name().into_iter().flatten();
     let files: Vec<String> =
         walk.filter(|e| e.file_type().is_file()).map(|e| e.path().to_string_lossy().into_owned()).collect();

@@ -97,6 +97,17 @@ fn damage_is_told_region_by_region() {
     let seals = report["sources"][0]["seals"].as_array().unwrap();
     let bad: Vec<_> = seals.iter().filter(|s| s["state"] == "differs").map(|s| s["name"].as_str().unwrap()).collect();
     assert_eq!(bad, ["the content as a whole", "RomFS, level 3: the files"]);
+    // Nothing is built on damage, unless that is asked for.
+    run(folder.path(), &["convert", "music.cia", "--to", "3ds", "-o", "x.3ds"])
+        .expect(3)
+        .says("blocks of its RomFS are damaged")
+        .says("--keep-damage");
+    assert!(!folder.path().join("x.3ds").exists());
+    run(folder.path(), &["convert", "music.cia", "--to", "3ds", "--keep-damage", "-o", "x.3ds"]).expect(0);
+    spoil(&d.decrypted, 0x4000 + 0x5000, "code.3ds");
+    run(folder.path(), &["convert", "code.3ds", "--to", "cia", "-o", "x.cia"]).expect(3).says("content 0: ");
+    assert!(!folder.path().join("x.cia").exists());
+    std::fs::remove_file(folder.path().join("x.3ds")).unwrap();
     // What is in the card's own data matters to nobody who loads the image.
     spoil(&d.decrypted, 0x1150, "copy.3ds");
     run(folder.path(), &["verify", "copy.3ds"]).expect(0).says("nothing that loads it looks at this");
@@ -247,6 +258,7 @@ fn recipes_that_cannot_be_are_refused_with_the_place_and_what_fits() {
     with("[title.names.in.germn]\nshort = \"x\"\n").expect(2).says("\"german\"");
     let long = format!("[title.names]\nshort = \"{}\"\n", "x".repeat(65));
     with(&long).expect(2).says("65 UTF-16 units, there is room for 64");
+    with("region-free = false\n").expect(0);
     with("id = \"0004000e00123400\"\n").expect(2).says("programs begin with 00040000");
     with("patches = [\"fogbell.gb\"]\n").expect(2).says("no patch");
     with_recipe("[[title]]\nrom = \"fogbell.gb\"\n").expect(2).says("needs a player");

@@ -1,4 +1,4 @@
-//! Digests of blocks, for formats that carry hash trees.
+//! Digests of runs of parts and of the blocks in them, for formats that carry hash trees.
 
 use super::pipeline::Piece;
 use crate::blueprint::BlockRun;
@@ -26,12 +26,16 @@ impl BlockHasher {
 
     /// Takes in more bytes of the run.
     pub(super) fn update(&mut self, mut bytes: &[u8]) {
+        let Some(block) = self.run.block else {
+            self.hasher.update(bytes);
+            return;
+        };
         while !bytes.is_empty() {
-            let (now, later) = bytes.split_at(bytes.len().min(self.run.block - self.filled));
+            let (now, later) = bytes.split_at(bytes.len().min(block - self.filled));
             self.hasher.update(now);
             self.filled += now.len();
             bytes = later;
-            if self.filled == self.run.block {
+            if self.filled == block {
                 self.end_block();
             }
         }
@@ -45,10 +49,13 @@ impl BlockHasher {
 
     /// All digests; what is left of the last block is zeros.
     pub(super) fn finish(mut self) -> Vec<u8> {
-        if self.filled > 0 {
-            let rest = vec![0; self.run.block - self.filled];
-            self.hasher.update(&rest);
-            self.end_block();
+        match self.run.block {
+            None => self.end_block(),
+            Some(block) if self.filled > 0 => {
+                self.hasher.update(&vec![0; block - self.filled]);
+                self.end_block();
+            }
+            Some(_) => {}
         }
         self.digests
     }

@@ -70,6 +70,8 @@ pub fn to_memory(blueprint: &Blueprint, limit: u64, watch: &dyn Watch) -> Result
             made += 1;
         }
         if waiting == 0 {
+            let known = Known { digests: &known, marks: &[], blocks: &blocks };
+            blueprint.checks.iter().try_for_each(|check| check(&known))?;
             return Ok(out);
         }
         if made == 0 {

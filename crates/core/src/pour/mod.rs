@@ -202,6 +202,8 @@ pub(crate) fn write_parts(
     } else {
         whole.into_iter().map(Hasher::finish).collect()
     };
+    let all = Known { digests: &known, marks: &marks, blocks: &blocks };
+    blueprint.checks.iter().try_for_each(|check| check(&all))?;
     let part_digests = known.into_iter().map(Option::unwrap_or_default).collect();
     // Late parts were gaps until they were computed.
     let late = |p: &Part| if matches!(p.content, Content::Late { .. }) { p.len() } else { 0 };

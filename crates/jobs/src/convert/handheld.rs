@@ -6,11 +6,11 @@ use crate::locate;
 use crate::{Item, Setting, grouped};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Bytes, SourceRef, read_array};
-use decanter_core::view::{Fill, Overlay, Slice};
+use decanter_core::view::{Concat, Fill, Overlay, Slice};
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
 use decanter_formats::package::n3ds::cia::tmd::{Record, Tmd};
-use decanter_formats::package::n3ds::cia::{self, Making, Package};
+use decanter_formats::package::n3ds::cia::{self, Inner, Making, Package};
 use decanter_formats::package::n3ds::ncch::header::{EXTENDED_HASHED, Kind, LEN};
 use decanter_formats::package::n3ds::ncch::{self, Content, exheader};
 use decanter_formats::package::n3ds::ncsd::{self, Cartridge, FILLER};
@@ -96,23 +96,23 @@ pub(super) fn cia(item: &Item, _: &Target, options: &Options, setting: &Setting<
     let title_id = game.header.program_id();
     let extended = game.extended()?;
     let save = extended.as_ref().map_or(0, exheader::save_len);
-    let mut contents = vec![(0, program(&game, true)?.0)];
+    let mut contents = vec![(0, program(&game, true)?.0, &game)];
     for (index, content) in &others {
         content.require_whole()?;
-        contents.push((*index, content.clear.clone()));
+        contents.push((*index, content.clear.clone(), content));
+    }
+    if !options.keep_damage {
+        contents.iter().try_for_each(|(index, _, content)| ncch::check_heads(content, &format!("content {index}")))?;
     }
     let mut tmd = Tmd::new(title_id, version, u32::try_from(save).unwrap_or(u32::MAX));
-    let record = |(index, source): &(u16, SourceRef)| Record {
-        id: u32::from(*index),
-        index: *index,
-        kind: 0,
-        len: source.len(),
-        hash: [0; 32],
+    let inner = |(index, source, content): (u16, SourceRef, &Content)| Inner {
+        record: Record { id: u32::from(index), index, kind: 0, len: source.len(), hash: [0; 32] },
+        source,
+        proof: (!options.keep_damage).then(|| content.clone()),
     };
-    tmd.records = contents.iter().map(record).collect();
-    let contents: Vec<(Record, SourceRef)> =
-        tmd.records.iter().cloned().zip(contents.into_iter().map(|(_, source)| source)).collect();
-    let carried: u64 = contents.iter().map(|(_, s)| s.len()).sum();
+    let contents: Vec<Inner> = contents.into_iter().map(inner).collect();
+    tmd.records = contents.iter().map(|c| c.record.clone()).collect();
+    let carried: u64 = contents.iter().map(|c| c.source.len()).sum();
     let certificates = certificates(options.certificates.as_deref(), setting)?;
     let notices = notice(certificates.is_some());
     let meta = meta(&game, extended.as_ref())?;
@@ -180,7 +180,7 @@ pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<
         return Err(trouble.clone().into());
     }
     let mut left_out = Vec::new();
-    let mut contents: Vec<(usize, SourceRef)> = Vec::new();
+    let mut contents: Vec<(usize, SourceRef, &Content)> = Vec::new();
     let mut first = None;
     for entry in &package.entries {
         let index = usize::from(entry.record.index);
@@ -188,11 +188,11 @@ pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<
             Ok(content) if index == 0 => {
                 let (source, header) = program(content, false)?;
                 first = Some(header);
-                contents.push((0, source));
+                contents.push((0, source, content));
             }
             Ok(content) if CARRIED.contains(&index) => {
                 content.require_whole()?;
-                contents.push((index, content.clear.clone()));
+                contents.push((index, content.clear.clone(), content));
             }
             _ => {
                 let why = "a cartridge has no place for it".to_owned();
@@ -201,14 +201,20 @@ pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<
         }
     }
     let first = first.ok_or_else(|| Error::Unreadable { why: "it has no program in content 0".into() })?;
-    let lens: Vec<(usize, u64)> = contents.iter().map(|(index, s)| (*index, s.len())).collect();
+    let lens: Vec<(usize, u64)> = contents.iter().map(|(index, s, _)| (*index, s.len())).collect();
     let head = ncsd::head(package.tmd.title_id(), package.tmd.version(), &lens, &first)?;
     let chip = u64::from(u32::from_le_bytes([head[0x104], head[0x105], head[0x106], head[0x107]])) * UNIT;
     let mut blueprint = Blueprint::new();
     blueprint.source(Arc::new(Bytes(head)));
-    for (_, source) in contents {
+    for (index, source, content) in contents {
         let rest = source.len().next_multiple_of(UNIT) - source.len();
-        blueprint.source(source);
+        if options.keep_damage {
+            blueprint.source(source);
+        } else {
+            let name = format!("content {index}");
+            ncch::check_heads(content, &name)?;
+            ncch::lay(content, &source, &name, &mut blueprint)?;
+        }
         blueprint.fill(FILLER, rest);
     }
     if let Some(size) = options.pad {
@@ -247,10 +253,11 @@ fn resized(item: &Item, source: &SourceRef, options: &Options) -> Result<Made> {
             }
             let cut = Slice::new(source.clone(), 0, used)?;
             let words = format!("identical bytes after --pad {len}; what was cut was looked at byte by byte");
-            let made = Made::new(Blueprint::of(Arc::new(cut)), source.clone(), words);
+            let cut: SourceRef = Arc::new(cut);
+            let made = Made::new(Blueprint::of(cut.clone()), source.clone(), words);
             let why = format!("all of it is {FILLER:#04x}");
             let left_out = vec![LeftOut { what: format!("{used:#x} to {len:#x}"), bytes: len - used, why }];
-            Ok(Made { left_out, back: Back::Seals, ..made })
+            Ok(Made { left_out, back: Back::Bytes(cut), ..made })
         }
         (false, Some(size)) => {
             let wanted = size.unwrap_or(cartridge.full_len);
@@ -258,10 +265,10 @@ fn resized(item: &Item, source: &SourceRef, options: &Options) -> Result<Made> {
                 return refuse("there is nothing to pad: it has that length already".into());
             }
             let more = wanted.checked_sub(len).filter(|_| wanted <= MOST_PADDED).ok_or_else(|| cannot_pad(len, wanted))?;
-            let mut blueprint = Blueprint::of(source.clone());
-            blueprint.source(Arc::new(Fill { byte: FILLER, len: more }));
+            let fill: SourceRef = Arc::new(Fill { byte: FILLER, len: more });
+            let full: SourceRef = Arc::new(Concat::new(vec![source.clone(), fill])?);
             let words = format!("identical bytes in front; {} bytes of {FILLER:#04x} were added", grouped(more));
-            Ok(Made { back: Back::Seals, ..Made::new(blueprint, source.clone(), words) })
+            Ok(Made { back: Back::Bytes(full.clone()), ..Made::new(Blueprint::of(full), source.clone(), words) })
         }
         (true, Some(_)) => Err(Error::Usage("--trim and --pad exclude each other".into())),
         (false, None) => Err(Error::Usage(

@@ -65,6 +65,8 @@ pub struct Options {
     pub header: Option<String>,
     /// A file that begins with the certificates for a package, or another package.
     pub certificates: Option<String>,
+    /// Make a package or an image although a digest in its contents does not hold.
+    pub keep_damage: bool,
     /// Digests of what the result holds.
     pub digests: Vec<Algorithm>,
 }
@@ -314,6 +316,9 @@ fn advise(what: &str, error: Error) -> Failure {
         Error::Unsupported { .. } => {
             Some("rename or leave out what does not fit: --without PATH leaves a file or folder out")
         }
+        Error::Checksum { .. } if what.ends_with(" cia") || what.ends_with(" 3ds") => Some(
+            "the source is damaged: \"decanter verify SOURCE\" names what is hit; --keep-damage makes it nevertheless",
+        ),
         Error::Unreadable { .. } => {
             Some("\"decanter identify SOURCE\" shows how its length compares with what it should be")
         }
@@ -414,6 +419,7 @@ impl Options {
             ("--fill", self.fill.is_some()),
             ("--header", self.header.is_some()),
             ("--certificates", self.certificates.is_some()),
+            ("--keep-damage", self.keep_damage),
         ];
         given.into_iter().find(|(name, is_given)| *is_given && !target.options.contains(name)).map(|(name, _)| name)
     }

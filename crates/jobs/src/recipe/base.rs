@@ -14,8 +14,9 @@ use decanter_core::{Error, Notice, Result, pour};
 use decanter_formats::REGISTRY;
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
 use decanter_formats::package::n3ds::cia::tmd::{ENCRYPTED, Tmd};
-use decanter_formats::package::n3ds::cia::{self, Making, Package};
+use decanter_formats::package::n3ds::cia::{self, Inner, Making, Package};
 use decanter_formats::package::n3ds::ncch::{self, Content, Parts, exheader};
+use decanter_formats::package::n3ds::smdh::Smdh;
 use decanter_formats::package::n3ds::{banner, gba_mode, title as ids};
 use std::sync::Arc;
 
@@ -48,7 +49,7 @@ pub(super) fn package(
     let mut tree = Tree { nodes: main.nodes("", &mut more)? };
     let place = replace_rom(&mut tree, title, ready)?;
     let mut parts = ncch::from_tree(&tree)?;
-    relabel(&mut parts, ready, notices)?;
+    relabel(&mut parts, title, ready, notices)?;
     let bytes = pour::to_memory(&ncch::compose(&parts)?, MOST_CONTENT, setting.watch)?;
     let program: SourceRef = Arc::new(Bytes(bytes));
     let content = Content::read(&program, &item.keyring)?;
@@ -65,10 +66,11 @@ pub(super) fn package(
         record.kind &= !ENCRYPTED;
         if record.index == 0 {
             record.len = program.len();
-            contents.push((record.clone(), program.clone()));
+            contents.push(Inner { record: record.clone(), source: program.clone(), proof: None });
         } else if let Some(plain) = &entry.plain {
             let clear = entry.content.as_ref().map_or(plain, |c| &c.clear);
-            contents.push((record.clone(), clear.clone()));
+            let proof = entry.content.as_ref().ok().cloned();
+            contents.push(Inner { record: record.clone(), source: clear.clone(), proof });
         }
         tmd.records.push(record);
     }
@@ -131,7 +133,7 @@ fn find_rom(tree: &Tree, system: &str) -> Result<String> {
 }
 
 /// New ids, names and pictures.
-fn relabel(parts: &mut Parts, ready: &Ready, notices: &mut Vec<Notice>) -> Result<()> {
+fn relabel(parts: &mut Parts, title: &Title, ready: &Ready, notices: &mut Vec<Notice>) -> Result<()> {
     let id = ready.id.to_le_bytes();
     for at in [0x108, 0x118] {
         parts.header[at..at + 8].copy_from_slice(&id);
@@ -148,7 +150,15 @@ fn relabel(parts: &mut Parts, ready: &Ready, notices: &mut Vec<Notice>) -> Resul
     let mut has_banner = false;
     for (name, bytes) in &mut parts.exefs {
         match name.as_str() {
-            "icon" => *bytes = ready.smdh.bytes().to_vec(),
+            "icon" => {
+                // Ratings and flags of the player stay; its regions do unless the recipe opens them.
+                let mut own = Smdh::parse(bytes).unwrap_or_default();
+                own.take_label(&ready.smdh);
+                if title.region_free {
+                    own.set_region_free();
+                }
+                *bytes = own.bytes().to_vec();
+            }
             "banner" => {
                 has_banner = true;
                 match with_picture(bytes, &ready.wide) {

@@ -12,7 +12,7 @@ use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring, Notice, Result, pour};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
 use decanter_formats::package::n3ds::cia::tmd::{Record, Tmd};
-use decanter_formats::package::n3ds::cia::{self, Making};
+use decanter_formats::package::n3ds::cia::{self, Inner, Making};
 use decanter_formats::package::n3ds::gba_title::save_room;
 use decanter_formats::package::n3ds::ncch::{self, Content};
 use decanter_formats::package::n3ds::{gba_mode, gba_title, title as ids};
@@ -199,7 +199,7 @@ fn gba(
         certificates,
         ticket: Ticket::new(ready.id, 0),
         tmd,
-        contents: vec![(record, source)],
+        contents: vec![Inner { record, source, proof: None }],
         meta: Some(meta),
     })
 }

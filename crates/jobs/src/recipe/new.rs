@@ -1,8 +1,8 @@
 //! A new recipe, with everything in it that the ROMs show.
 
 use super::prepare::detected_save;
-use crate::locate::{self, each_rom};
-use crate::{Failure, Item, Setting, grouped};
+use crate::identify::files_below;
+use crate::{Failure, Item, Setting, grouped, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::error::Blame;
@@ -59,20 +59,18 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
             )));
             return Ok(());
         }
-        text.push_str(&entry(item, &relative(folder, &item.address), setting)?);
+        text.push_str(&entry(item, &relative(folder, &item.shown), setting)?);
         titles.push((item.address.clone(), item.opened.format));
         Ok(())
     };
     if Path::new(shown).is_dir() {
-        let container = locate::open_container(shown, setting).map_err(&fail)?;
-        let mut all = Vec::new();
-        each_rom(&container, setting, &mut |found| match found {
-            Ok(item) => all.push(item),
-            Err((address, e)) => notices.push(Notice::new(format!("\"{address}\" is left out: {e}"))),
-        })
-        .map_err(&fail)?;
-        for item in all {
-            add(&item, &mut notices).map_err(&fail)?;
+        // Archives with one ROM are looked through like the ROM itself.
+        for path in files_below(shown) {
+            match locate::open(&path, "use", setting) {
+                Ok(item) if item.opened.rom.is_some() => add(&item, &mut notices).map_err(&fail)?,
+                Err(failure) if matches!(*failure.cause, Error::Cancelled) => return Err(failure),
+                _ => {}
+            }
         }
     } else {
         let item = locate::open(shown, "use", setting)?;

@@ -10,7 +10,7 @@ use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::{Error, Notice, Result, pour};
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings, derived_title_id};
-use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, SMALL, Smdh};
+use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, REGION_FREE, SMALL, Smdh};
 use decanter_formats::package::n3ds::title as ids;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -244,8 +244,10 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
         None => detected_save(&rom.save),
     };
     let game_code = item.opened.get("id").unwrap_or_default().to_owned();
-    let smdh = names(title, &item.stem, setting)?;
-    let mut smdh = smdh;
+    let mut smdh = names(title, &item.stem)?;
+    if !title.region_free {
+        smdh.set_regions(regions_of(&game_code));
+    }
     let short = smdh.names(1).short;
     let own = art::own(&short, &sum)?;
     let icons = [
@@ -319,7 +321,7 @@ fn patched(
 }
 
 /// Names in all languages.
-fn names(title: &Title, stem: &str, _: &Setting<'_>) -> Result<Smdh> {
+fn names(title: &Title, stem: &str) -> Result<Smdh> {
     let mut smdh = Smdh::new();
     let short = title.names.short.clone().unwrap_or_else(|| stem.to_owned());
     let usual = Texts {
@@ -340,10 +342,19 @@ fn names(title: &Title, stem: &str, _: &Setting<'_>) -> Result<Smdh> {
         };
         smdh.set_names(number, &texts)?;
     }
-    if title.region_free {
-        smdh.set_region_free();
-    }
     Ok(smdh)
+}
+
+/// Bits of the regions that the last letter of a game's code stands for; all for others.
+fn regions_of(code: &str) -> u32 {
+    match code.chars().nth(3) {
+        Some('J') => 0x01,
+        Some('E') => 0x02,
+        Some('P' | 'D' | 'F' | 'S' | 'I' | 'X' | 'Y') => 0x04 | 0x08,
+        Some('C') => 0x10,
+        Some('K') => 0x20,
+        _ => REGION_FREE,
+    }
 }
 
 fn parse_id(text: &str) -> Result<u64> {
@@ -409,6 +420,11 @@ mod tests {
     fn only_ids_of_programs_are_taken() {
         assert!(parse_id("0004000E0C000000").is_err() && parse_id("40000").is_err());
         assert_eq!(parse_id("000400000c123400").unwrap(), 0x0004_0000_0c12_3400);
+    }
+
+    #[test]
+    fn regions_by_the_code_of_a_game() {
+        assert_eq!(["DMHE", "DMHP", "DMHJ", "DM"].map(regions_of), [0x02, 0x0c, 0x01, REGION_FREE]);
     }
 
     #[test]

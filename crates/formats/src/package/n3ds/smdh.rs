@@ -148,9 +148,20 @@ impl Smdh {
         tiles::read(&self.0[place.0..place.0 + len], place.1, place.1)
     }
 
+    /// Takes the titles and icons of another one; regions and flags stay.
+    pub fn take_label(&mut self, other: &Self) {
+        self.0[TITLES..TITLES + PLACES * TITLE].copy_from_slice(&other.0[TITLES..TITLES + PLACES * TITLE]);
+        self.0[SMALL.0..].copy_from_slice(&other.0[SMALL.0..]);
+    }
+
+    /// Makes it start in these regions only; bits as in the layout.
+    pub fn set_regions(&mut self, bits: u32) {
+        self.0[REGIONS..REGIONS + 4].copy_from_slice(&bits.to_le_bytes());
+    }
+
     /// Makes it start in every region.
     pub fn set_region_free(&mut self) {
-        self.0[REGIONS..REGIONS + 4].copy_from_slice(&REGION_FREE.to_le_bytes());
+        self.set_regions(REGION_FREE);
     }
 
     /// The regions in which it starts, in words.

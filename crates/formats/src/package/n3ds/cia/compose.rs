@@ -3,9 +3,10 @@
 use super::ticket::Ticket;
 use super::tmd::{Record, Tmd};
 use super::{ALIGN, BITMAP_AT, HEADER, ID};
+use crate::package::n3ds::ncch::{self, Content};
 use decanter_core::blueprint::{Blueprint, Known};
 use decanter_core::source::{Bytes, SourceRef};
-use decanter_core::{Algorithm, Error, Result};
+use decanter_core::{Error, Result};
 use std::sync::Arc;
 
 /// Bytes of the certificate area that stands for one that nobody gave: three certificates of the usual lengths.
@@ -20,9 +21,19 @@ pub struct Making {
     /// The title metadata. Its records name all contents of the title; those that are here get their hashes late.
     pub tmd: Tmd,
     /// The contents that are here, in the order of the records.
-    pub contents: Vec<(Record, SourceRef)>,
+    pub contents: Vec<Inner>,
     /// The meta section.
     pub meta: Option<SourceRef>,
+}
+
+/// A content that goes into a package.
+pub struct Inner {
+    /// Its record.
+    pub record: Record,
+    /// Its bytes.
+    pub source: SourceRef,
+    /// The content whose bytes they are, headers aside: the hashes of its files are checked while they pass by.
+    pub proof: Option<Content>,
 }
 
 /// Lays a package out: every hash is computed while the contents pass by.
@@ -41,9 +52,9 @@ pub fn compose(making: Making) -> Result<Blueprint> {
     for (at, len) in lens {
         header[at..at + 4].copy_from_slice(&word(len)?.to_le_bytes());
     }
-    let sum: u64 = contents.iter().map(|(_, source)| source.len()).sum();
+    let sum: u64 = contents.iter().map(|c| c.source.len()).sum();
     header[0x18..0x20].copy_from_slice(&sum.to_le_bytes());
-    for (record, _) in &contents {
+    for Inner { record, .. } in &contents {
         header[BITMAP_AT + usize::from(record.index / 8)] |= 0x80 >> (record.index % 8);
     }
     let mut blueprint = Blueprint::new();
@@ -61,22 +72,27 @@ pub fn compose(making: Making) -> Result<Blueprint> {
     let late = blueprint.late(tmd_len);
     blueprint.fill(0, rest(tmd_len));
     let mut parts = Vec::new();
-    for (record, source) in contents {
-        let part = blueprint.source(source);
-        blueprint.measure(part, Algorithm::Sha256);
-        parts.push((record.index, part));
+    for Inner { record, source, proof } in contents {
+        let (first, last) = match proof {
+            Some(content) => ncch::lay(&content, &source, &format!("content {}", record.index), &mut blueprint)?,
+            None => {
+                let part = blueprint.source(source);
+                (part, part)
+            }
+        };
+        parts.push((record.index, last, blueprint.measure_whole(first, last)?));
     }
     if let Some(meta) = meta {
         blueprint.fill(0, rest(sum));
         blueprint.source(meta);
     }
-    let needs: Vec<_> = parts.iter().map(|(_, part)| *part).collect();
+    let needs: Vec<_> = parts.iter().map(|(_, part, _)| *part).collect();
     let make = move |known: &Known<'_>| {
         let mut done = Tmd::parse(&tmd.bytes())?;
-        for (index, part) in &parts {
+        for (index, _, run) in &parts {
             let record = done.records.iter_mut().find(|r| r.index == *index);
             if let Some(record) = record {
-                record.hash.copy_from_slice(known.digest(*part, Algorithm::Sha256)?);
+                record.hash.copy_from_slice(known.blocks(*run));
             }
         }
         Ok(done.bytes())

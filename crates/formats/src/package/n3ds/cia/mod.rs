@@ -4,7 +4,7 @@ mod compose;
 pub mod ticket;
 pub mod tmd;
 
-pub use compose::{Making, compose};
+pub use compose::{Inner, Making, compose};
 
 use super::ncch::header::Kind as ContentKind;
 use super::ncch::{self, Content};
@@ -258,7 +258,8 @@ impl Package {
             record.kind &= !ENCRYPTED;
             if let Some(plain) = &entry.plain {
                 let content = entry.content.as_ref().ok();
-                contents.push((record.clone(), content.map_or(plain, |c| &c.clear).clone()));
+                let source = content.map_or(plain, |c| &c.clear).clone();
+                contents.push(Inner { record: record.clone(), source, proof: content.cloned() });
             }
             tmd.records.push(record);
         }

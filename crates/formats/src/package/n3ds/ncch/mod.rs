@@ -10,6 +10,7 @@ mod romfs_compose;
 mod unlock;
 
 pub use compose::{Parts, compose, from_tree};
+pub use proof::{check_heads, lay};
 pub use romfs_compose::{RomFs, hash_tree};
 pub use unlock::Unlocked;
 

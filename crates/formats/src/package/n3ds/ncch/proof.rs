@@ -1,14 +1,18 @@
 //! The digests that a content carries of its own bytes.
 
 use super::{Content, header, romfs};
-use crate::package::n3ds::digest;
-use decanter_core::Digest;
+use crate::package::n3ds::{digest, sha256_of};
+use decanter_core::blueprint::{Blueprint, PartId};
 use decanter_core::format::Transform;
 use decanter_core::seal::{Expected, Seal, Sealed};
-use decanter_core::source::SourceRef;
+use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::view::Slice;
+use decanter_core::{Digest, Error, Result};
 use std::ops::Range;
 use std::sync::Arc;
+
+/// The most bytes of hashes that are held at once: those of 128 GiB.
+const MOST_HASHES: u64 = 1 << 30;
 
 const FILES: &str = "files read from there are damaged: dump it again";
 const PROGRAM: &str = "the console refuses to start it: dump it again";
@@ -82,4 +86,51 @@ fn files(content: &Content, level3: &Range<u64>) -> Vec<(Range<u64>, String)> {
     };
     let names = (level3.start..level3.start + tables.data_at, "the names in the RomFS".to_owned());
     std::iter::once(names).chain(tables.entries.into_iter().filter_map(place)).collect()
+}
+
+/// Adds a content in the clear to a blueprint; `source` has its bytes, perhaps with other headers. The hashes of its
+/// files are checked while they pass by. Returns the first and the last part.
+///
+/// # Errors
+/// When a slice cannot be made, which a checked header rules out.
+pub fn lay(content: &Content, source: &SourceRef, name: &str, blueprint: &mut Blueprint) -> Result<(PartId, PartId)> {
+    let Some(levels) = &content.levels else {
+        let part = blueprint.source(source.clone());
+        return Ok((part, part));
+    };
+    let (above, files) = (levels.levels[1].range.clone(), levels.levels[2].clone());
+    let mut slice = |range: Range<u64>| -> Result<PartId> {
+        let slice = Slice::new(source.clone(), range.start, range.end - range.start)?;
+        Ok(blueprint.source(Arc::new(slice)))
+    };
+    let (first, middle) = (slice(0..files.range.start)?, slice(files.range.clone())?);
+    let last = slice(files.range.end..source.len())?;
+    let run = blueprint.measure_blocks(middle, middle, files.block as usize)?;
+    let (clear, name, block) = (content.clear.clone(), name.to_owned(), files.block);
+    blueprint.check(Arc::new(move |known| {
+        let found = known.blocks(run);
+        let stored = read_vec(clear.as_ref(), above.start, found.len() as u64, "hashes of a RomFS", MOST_HASHES)?;
+        let bad = || found.chunks(32).zip(stored.chunks(32)).enumerate().filter(|(_, (f, s))| f != s);
+        let Some((first, (is, should))) = bad().next() else { return Ok(()) };
+        let at = files.range.start + first as u64 * block;
+        let what = format!("{name}: {} blocks of its RomFS are damaged; the first, at {at:#x},", bad().count());
+        Err(Error::Checksum { what, expected: digest(should).to_string(), found: digest(is).to_string() })
+    }));
+    Ok((first, last))
+}
+
+/// Fails unless everything that is hashed holds, but for the files of the RomFS and what is above them, which [`lay`] checks.
+///
+/// # Errors
+/// [`Error::Checksum`] with what does not hold, and what reading fails with.
+pub fn check_heads(content: &Content, name: &str) -> Result<()> {
+    for seal in sealed(content, name, None).seals {
+        let Expected::Digest(expected) = &seal.expected else { continue };
+        let found = digest(&sha256_of(content.clear.as_ref(), seal.range.clone())?);
+        if found != *expected {
+            let what = format!("{name}: {}", seal.name);
+            return Err(Error::Checksum { what, expected: expected.to_string(), found: found.to_string() });
+        }
+    }
+    Ok(())
 }
