@@ -17,6 +17,8 @@ pub struct Config {
     color: Option<When>,
     /// As the option of this name.
     jobs: Option<u16>,
+    /// Two letters, instead of what the environment says.
+    language: Option<String>,
 }
 
 /// Everything that is settled before a job begins.
@@ -24,6 +26,7 @@ pub struct Settled {
     pub key_places: Vec<PathBuf>,
     pub color: When,
     pub jobs: Option<u16>,
+    pub language: Option<String>,
 }
 
 /// Merges the configuration with the environment and the options; options win.
@@ -48,7 +51,18 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
         key_places,
         color: global.color.or(config.color).unwrap_or(When::Auto),
         jobs: global.jobs.or(config.jobs),
+        language: config.language.or_else(own_language),
     })
+}
+
+/// The language of messages, as POSIX has it in the environment: `de_DE.UTF-8` is `de`.
+fn own_language() -> Option<String> {
+    let set = |name| std::env::var(name).ok().filter(|v| !v.is_empty());
+    let value = set("LC_ALL").or_else(|| set("LC_MESSAGES")).or_else(|| set("LANG"))?;
+    value
+        .get(..2)
+        .filter(|c| value.len() == 2 || value[2..].starts_with(['_', '.', '@']) && c.is_ascii())
+        .map(str::to_lowercase)
 }
 
 fn read(path: &Path) -> Result<Config, Failure> {
@@ -56,7 +70,7 @@ fn read(path: &Path) -> Result<Config, Failure> {
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("read", path, e)))?;
     toml::from_str(&text).map_err(|e| {
         Failure::usage(what(), e.to_string().trim_end().replace('\n', "\n  "))
-            .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2")
+            .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2, language = \"de\"")
     })
 }
 
@@ -68,6 +82,7 @@ impl Settled {
         setting.key_places.clone_from(&self.key_places);
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
+        setting.language.clone_from(&self.language);
         if let Some(jobs) = self.jobs {
             setting.jobs = jobs.into();
         }

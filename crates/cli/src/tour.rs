@@ -205,8 +205,11 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         let keys = std::mem::take(&mut step.global.keys);
         step.global = cli.global.clone();
         // A step may name keys of its own, which go before those that were settled for all.
-        let own =
-            Settled { key_places: keys.into_iter().chain(settled.key_places.iter().cloned()).collect(), ..*settled };
+        let own = Settled {
+            key_places: keys.into_iter().chain(settled.key_places.iter().cloned()).collect(),
+            language: settled.language.clone(),
+            ..*settled
+        };
         let found = crate::run::run(&step, &own, watch, out)?;
         watch.end();
         if found != expected {

@@ -274,7 +274,7 @@ fn one(shown: &str, setting: &Setting<'_>) -> Vec<Identity> {
         return roms;
     }
     match locate::open(shown, "identify", setting) {
-        Ok(item) => vec![describe(&item)],
+        Ok(item) => vec![describe(&item, setting)],
         Err(failure) => vec![not_understood(shown, failure)],
     }
 }
@@ -293,7 +293,7 @@ fn roms_inside(shown: &str, setting: &Setting<'_>) -> Option<Vec<Identity>> {
     let has_image = locate::each_rom(&item, setting, &mut |found| match found {
         Ok(rom) => {
             is_any = true;
-            let mut identity = describe(&rom);
+            let mut identity = describe(&rom, setting);
             identity.notices.splice(0..0, item.notices().to_vec());
             roms.push(identity);
         }
@@ -331,8 +331,15 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
 }
 
 /// Everything known of an opened source.
-pub fn describe(item: &Item) -> Identity {
+pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     let opened = &item.opened;
+    let mut facts = opened.facts.clone();
+    let label = opened.label.as_ref().zip(setting.language.as_deref());
+    if let Some(own) = label.and_then(|(label, code)| label::title_in(&label.titles, code))
+        && let Some(fact) = facts.iter_mut().find(|f| f.name == "title").filter(|_| is_package(item))
+    {
+        fact.value = own;
+    }
     let tracks = &item.opened.tracks;
     let stored = item.source.as_ref().map_or(0, |s| s.len());
     let bytes = if tracks.is_empty() { stored } else { tracks.iter().map(|t| t.source.len()).sum() };
@@ -376,7 +383,7 @@ pub fn describe(item: &Item) -> Identity {
         format: Some(opened.format),
         kind: opened.kind.clone(),
         inside: item.around.clone(),
-        facts: opened.facts.clone(),
+        facts,
         bytes,
         promised_bytes: opened.promised_len,
         missing_sectors: if is_package(item) { 0 } else { missing.div_ceil(SECTOR) },

@@ -126,6 +126,26 @@ pub fn label(
     Ok(report)
 }
 
+/// The title in the user's language, on one line, where the label has one of its own.
+pub(crate) fn title_in(titles: &[(&'static str, String)], code: &str) -> Option<String> {
+    let name = match code {
+        "ja" => "Japanese",
+        "en" => "English",
+        "fr" => "French",
+        "de" => "German",
+        "it" => "Italian",
+        "es" => "Spanish",
+        "zh" => "Simplified Chinese",
+        "ko" => "Korean",
+        "nl" => "Dutch",
+        "pt" => "Portuguese",
+        "ru" => "Russian",
+        _ => return None,
+    };
+    let (_, text) = titles.iter().find(|(language, _)| *language == name)?;
+    Some(text.split_whitespace().collect::<Vec<_>>().join(" "))
+}
+
 /// A picture as a PNG file, with its width and height.
 pub(crate) fn png(picture: &Picture, options: &Options) -> Result<((u32, u32), Vec<u8>)> {
     let scaled = scale(picture, options)?;

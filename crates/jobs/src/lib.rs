@@ -46,6 +46,8 @@ pub struct Setting<'a> {
     pub dry_run: bool,
     /// How many files or sources are worked on at once.
     pub jobs: usize,
+    /// The user's language, as two letters (ISO 639-1): titles are told in it where a source has them.
+    pub language: Option<String>,
     /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
     kept_keys: OnceLock<keys::Gathering>,
     /// What stands in the folders of the sources, each read once.
@@ -63,6 +65,7 @@ impl<'a> Setting<'a> {
             replace: false,
             dry_run: false,
             jobs,
+            language: None,
             kept_keys: OnceLock::new(),
             folders: Mutex::default(),
         }

@@ -183,6 +183,13 @@ fn icons_and_titles_are_shown_and_drawn() {
     run(folder.path(), &["identify", text(&d.decrypted), "--picture", "icon.png"]).expect(0);
     let png = bytes(&folder.path().join("icon.png"));
     assert_eq!(u32::from_be_bytes(png[16..20].try_into().unwrap()), 48 * 8);
+    for (language, title) in
+        [("de_DE.UTF-8", "Kelp Dash: Tangflitzer"), ("fr", "Kelp Dash Race with the tide"), ("C", "Race")]
+    {
+        let mut words = command(folder.path());
+        let told = told(words.env("LANG", language).args(["identify", text(&d.decrypted)]).output().unwrap());
+        told.expect(0).says(title);
+    }
     run(folder.path(), &["label", text(&d.update), "--keys", keys()]).expect(0).says("Tangflitzer");
     let inside = format!("{}::game/exefs/icon.bin", text(&d.decrypted));
     run(folder.path(), &["list", &inside]).expect(0).says("German, short").says("Tangflitzer");
