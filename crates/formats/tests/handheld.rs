@@ -250,6 +250,33 @@ fn a_wrong_common_key_is_told_before_anything_is_written() {
 }
 
 #[test]
+fn contents_of_another_kind_are_carried() {
+    // As titles of the DS mode have them: no mark, and a key that only the hash proves.
+    let other = n3ds::noise(77, 0x3000);
+    let opened = open(package(&[(0, &other)], true));
+    let KeyState::Found { proof: Some(proof), .. } = &opened.protection.as_ref().unwrap().key else {
+        panic!("no proof")
+    };
+    assert!(proof.contains("hash of content 0"), "{proof}");
+    assert!(holds(&opened));
+    let clear = open_with(poured(&opened.protection.unwrap().clear.unwrap()), &Keyring::default()).unwrap();
+    assert!(file(clear.tree.as_ref().unwrap(), "game.bin") == other && holds(&clear));
+}
+
+#[test]
+fn a_file_behind_the_end_is_broken_and_the_rest_stays() {
+    let mut bytes = content(PLAIN).0;
+    let word = |at: usize| u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;
+    let level3 = word(0x1b0) * 0x200 + 0x1000;
+    let entry = level3 + word(level3 + 0x1c);
+    bytes[entry + 8 + 5] = 1;
+    let tree = open(bytes).tree.unwrap();
+    let broken = tree.find("romfs/z.bin").and_then(|n| n.file()).unwrap();
+    assert!(matches!(&broken.content, Held::Broken(why) if why.contains("behind the end")));
+    assert_eq!(file(&tree, "romfs/a/ü.bin"), n3ds::noise(3, 5000));
+}
+
+#[test]
 fn cut_sources_say_how_much_is_missing() {
     let whole = sealed_cartridge();
     for cut in [0x1200, 0x4100, 0x5000, 0x6000] {

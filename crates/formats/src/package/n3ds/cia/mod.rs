@@ -8,7 +8,7 @@ pub use compose::{Inner, Making, compose};
 
 use super::ncch::header::Kind as ContentKind;
 use super::ncch::{self, Content};
-use super::{digest, keys, ncsd, title};
+use super::{digest, keys, ncsd, sha256_of, title};
 use crate::num::{be32, le32, le64};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
@@ -35,6 +35,8 @@ pub const ALIGN: u64 = 0x40;
 pub const META: u64 = 0x3ac0;
 /// The largest certificate area, ticket, metadata and meta section that are read.
 const MOST_SECTION: u64 = 8 << 20;
+/// The largest content that is hashed to prove the title key.
+const MOST_PROOF: u64 = 256 << 20;
 
 /// The format.
 pub struct Cia;
@@ -169,7 +171,7 @@ impl Package {
             };
             entries.push(Entry { record, range: Some(range), plain: Some(plain), content });
         }
-        self.title_key = self.title_key_state(&entries, key);
+        self.title_key = self.title_key_state(&entries, key)?;
         Ok(entries)
     }
 
@@ -192,26 +194,34 @@ impl Package {
         }
     }
 
+    /// Whether the title key is right: by the marks of contents, or by the hash of one that has no mark known here.
     fn title_key_state(
         &self,
         entries: &[Entry],
         key: Option<std::result::Result<(decanter_core::Key, String), KeyTrouble>>,
-    ) -> KeyState {
-        match key {
-            None => KeyState::NotNeeded,
-            Some(Err(trouble)) => KeyState::Trouble(trouble),
-            Some(Ok((_, origin))) => {
-                let coded = entries.iter().filter(|e| e.record.kind & ENCRYPTED != 0 && e.plain.is_some());
-                let marks: Vec<bool> = coded.map(|e| e.content.is_ok()).collect();
-                // A content of another kind has no mark; but if not one has it, the key is wrong.
-                if marks.iter().any(|m| *m) {
-                    KeyState::Found { origin, proof: Some("the marks of its contents".into()) }
-                } else {
-                    let need = format!("the title key of {}", title::shown(self.ticket.title_id()));
-                    KeyState::Trouble(KeyTrouble { need, wrong: vec![origin], looked: Vec::new() })
+    ) -> Result<KeyState> {
+        let origin = match key {
+            None => return Ok(KeyState::NotNeeded),
+            Some(Err(trouble)) => return Ok(KeyState::Trouble(trouble)),
+            Some(Ok((_, origin))) => origin,
+        };
+        let coded = || entries.iter().filter(|e| e.record.kind & ENCRYPTED != 0 && e.plain.is_some());
+        if coded().any(|e| e.content.is_ok()) {
+            return Ok(KeyState::Found { origin, proof: Some("the marks of its contents".into()) });
+        }
+        let whole = coded().filter_map(|e| Some((e, e.plain.as_ref().filter(|p| p.len() == e.record.len)?)));
+        match whole.min_by_key(|(e, _)| e.record.len) {
+            Some((entry, plain)) if entry.record.len <= MOST_PROOF => {
+                if sha256_of(plain.as_ref(), 0..plain.len())? == entry.record.hash {
+                    let proof = Some(format!("the hash of content {}", entry.record.index));
+                    return Ok(KeyState::Found { origin, proof });
                 }
             }
+            // Too long to look at, or not all there: nothing proves the key.
+            _ => return Ok(KeyState::Found { origin, proof: None }),
         }
+        let need = format!("the title key of {}", title::shown(self.ticket.title_id()));
+        Ok(KeyState::Trouble(KeyTrouble { need, wrong: vec![origin], looked: Vec::new() }))
     }
 
     /// Whether the bitmap in the header says that the content with this index is there.
