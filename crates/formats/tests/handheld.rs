@@ -109,6 +109,24 @@ fn a_missing_or_wrong_key_is_named_with_its_region() {
 }
 
 #[test]
+fn damage_is_no_wrong_key() {
+    // A hit in what the hash of one part is of: the other parts prove that the keys are right.
+    let (stored, clear) = content(Way { method: 1, encrypted: true, ..PLAIN });
+    let romfs = u32::from_le_bytes(stored[0x1b0..0x1b4].try_into().unwrap()) as usize * 0x200;
+    for (at, name) in [(0x210, "extended header"), (0xc00 + 0x1f0, "ExeFS"), (romfs + 0x70, "RomFS")] {
+        let mut bytes = stored.clone();
+        bytes[at] ^= 1;
+        let opened = open(bytes);
+        let protection = opened.protection.as_ref().unwrap();
+        assert!(matches!(protection.key, KeyState::Found { .. }), "{name}: {:?}", protection.key);
+        assert!(opened.notices.iter().any(|n| n.text.contains("damaged") && n.text.contains(name)), "{name}");
+        let mut wanted = clear.clone();
+        wanted[at] ^= 1;
+        assert!(poured(protection.clear.as_ref().unwrap()) == wanted, "{name}: everything else is decrypted");
+    }
+}
+
+#[test]
 fn flags_that_lie_are_seen_through() {
     let mut bytes = content(PLAIN).0;
     bytes[0x18f] = 0;

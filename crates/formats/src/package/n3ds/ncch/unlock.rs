@@ -3,7 +3,7 @@
 //! The hashes in the header decide, not the flags: dumps whose flags lie are common.
 
 use super::exefs::{self, Member};
-use super::header::{FIXED_KEY, Header, SEEDED};
+use super::header::{Area, FIXED_KEY, Header, SEEDED};
 use crate::package::n3ds::keys::{self, Role};
 use crate::package::n3ds::{sha256, sha256_of, title};
 use decanter_core::error::KeyTrouble;
@@ -71,7 +71,24 @@ struct Lock<'a> {
     trouble: Option<KeyTrouble>,
     origins: Vec<String>,
     proofs: Vec<&'static str>,
+    /// Keys that some hash proves right: where another one does not hold, the bytes are damaged and not the key wrong.
+    right: Vec<Key>,
     notices: Vec<String>,
+}
+
+/// A part and the hash of its beginning.
+struct Proof<'a> {
+    part: u8,
+    range: Range<u64>,
+    hashed: Range<u64>,
+    hash: &'a [u8],
+    name: &'static str,
+}
+
+/// The proof of a part with a hash of its own.
+fn area_proof<'a>(part: u8, area: &'a Area, name: &'static str) -> Proof<'a> {
+    let start = area.range.start;
+    Proof { part, range: area.range.clone(), hashed: start..start + area.hashed, hash: &area.hash, name }
 }
 
 /// Finds out how `stored` is encrypted, and undoes it as far as the keys allow.
@@ -141,6 +158,7 @@ pub(super) fn unlock(header: &Header, stored: &SourceRef, keys: &Keyring) -> Res
         trouble: None,
         origins: Vec::new(),
         proofs: Vec::new(),
+        right: Vec::new(),
         notices: Vec::new(),
     };
     lock.open()
@@ -154,19 +172,33 @@ impl Lock<'_> {
         let second = self.second(&format!("RomFS and code of {id}"));
         let mut encrypted = Vec::new();
         let mut members = Vec::new();
-        if let Some(range) = &header.extended {
-            encrypted.push(range.clone());
-            let hashed = range.start..range.start + super::header::EXTENDED_HASHED;
-            self.part(range.clone(), 1, &first, Some((hashed, &header.raw[0x160..0x180], "extended header")))?;
+        let extended = header.extended.as_ref().map(|range| Proof {
+            part: 1,
+            range: range.clone(),
+            hashed: range.start..range.start + super::header::EXTENDED_HASHED,
+            hash: &header.raw[0x160..0x180],
+            name: "extended header",
+        });
+        let exefs = header.exefs.as_ref().map(|area| area_proof(2, area, "ExeFS"));
+        let romfs = header.romfs.as_ref().map(|area| area_proof(3, area, "RomFS"));
+        for (proof, key) in [(&extended, &first), (&exefs, &first), (&romfs, &second)] {
+            if let (Some(proof), Ok((key, _))) = (proof, key)
+                && self.holds(proof, key)? == Some(true)
+            {
+                self.right.push(key.clone());
+            }
         }
-        if let Some(area) = &header.exefs {
-            encrypted.push(area.range.clone());
-            members = self.exefs(area, &first, &second)?;
+        for proof in [&extended, &exefs, &romfs].into_iter().flatten() {
+            encrypted.push(proof.range.clone());
         }
-        if let Some(area) = &header.romfs {
-            encrypted.push(area.range.clone());
-            let hashed = area.range.start..area.range.start + area.hashed;
-            self.part(area.range.clone(), 3, &second, Some((hashed, &area.hash, "RomFS")))?;
+        if let Some(proof) = &extended {
+            self.part(proof, proof.range.clone(), &first)?;
+        }
+        if let Some(proof) = &exefs {
+            members = self.exefs(proof, &first, &second)?;
+        }
+        if let Some(proof) = &romfs {
+            self.part(proof, proof.range.clone(), &second)?;
         }
         encrypted.sort_by_key(|r| r.start);
         let streams =
@@ -238,14 +270,19 @@ impl Lock<'_> {
         self.slot(slot, y, what)
     }
 
-    /// Adds a part that is under one key, if that key is there and is not proven wrong.
-    fn part(
-        &mut self,
-        range: Range<u64>,
-        part: u8,
-        key: &SlotKey,
-        proof: Option<(Range<u64>, &[u8], &'static str)>,
-    ) -> Result<bool> {
+    /// Whether the hash of a part holds under a key; `None` where there is nothing to tell it by.
+    fn holds(&self, proof: &Proof<'_>, key: &Key) -> Result<Option<bool>> {
+        if proof.hashed.is_empty() || proof.hashed.end > self.stored.len() {
+            return Ok(None);
+        }
+        let (origin, counter) = (proof.range.start, self.header.counter(proof.part, proof.range.start));
+        let stream = Keystream { range: proof.range.clone(), origin, counter, key: key.clone() };
+        let view = Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream])?));
+        Ok(Some(sha256_of(&view, proof.hashed.clone())? == *proof.hash))
+    }
+
+    /// Adds the bytes `range` of a part that are under one key, if that key is there and is not proven wrong.
+    fn part(&mut self, proof: &Proof<'_>, range: Range<u64>, key: &SlotKey) -> Result<bool> {
         let (key, origin) = match key {
             Ok(found) => found.clone(),
             Err(trouble) => {
@@ -253,20 +290,21 @@ impl Lock<'_> {
                 return Ok(false);
             }
         };
-        let (origin_at, counter) = (range.start, self.header.counter(part, range.start));
-        if let Some((hashed, hash, name)) =
-            proof.filter(|(hashed, ..)| hashed.end <= self.stored.len() && !hashed.is_empty())
-        {
-            let stream = Keystream { range: range.clone(), origin: origin_at, counter, key: key.clone() };
-            let view = Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream])?));
-            if sha256_of(&view, hashed)? != *hash {
-                self.lock(range, self.wrong(name, &origin));
+        match self.holds(proof, &key)? {
+            Some(true) => self.proofs.push(proof.name),
+            Some(false) if self.right.contains(&key) => {
+                self.notices
+                    .push(format!("damaged: the hash of the {} does not hold, though its key is right", proof.name));
+            }
+            Some(false) => {
+                self.lock(range, self.wrong(proof.name, &origin));
                 return Ok(false);
             }
-            self.proofs.push(name);
+            None => {}
         }
         self.origins.push(origin);
-        self.streams.push((range, origin_at, counter, key));
+        let counter = self.header.counter(proof.part, proof.range.start);
+        self.streams.push((range, proof.range.start, counter, key));
         Ok(true)
     }
 
@@ -281,13 +319,11 @@ impl Lock<'_> {
     }
 
     /// The ExeFS: its header, icon and banner under the first key, all else under the second, with one counter.
-    fn exefs(&mut self, area: &super::header::Area, first: &SlotKey, second: &SlotKey) -> Result<Vec<Member>> {
-        let (start, end) = (area.range.start, area.range.end);
+    fn exefs(&mut self, proof: &Proof<'_>, first: &SlotKey, second: &SlotKey) -> Result<Vec<Member>> {
+        let area = &proof.range;
+        let (start, end) = (area.start, area.end);
         let head = start..(start + exefs::HEADER).min(end);
-        let hashed = start..start + area.hashed;
-        // The hash is of the header, and of members only where it reaches further than any tool writes it.
-        let proof = (hashed.end <= head.end).then_some((hashed, &area.hash[..], "ExeFS"));
-        if !self.part(head.clone(), 2, first, proof)? || head.end > self.stored.len() {
+        if !self.part(proof, head.clone(), first)? || head.end > self.stored.len() {
             self.locked.push(head.end..end);
             return Ok(Vec::new());
         }
@@ -296,9 +332,16 @@ impl Lock<'_> {
         let stream = |range: Range<u64>, key: &Key| Keystream { range, origin: start, counter, key: key.clone() };
         let view: SourceRef = Arc::new(Streamed::new(
             self.stored.clone(),
-            Arc::new(CtrRanges::new(vec![stream(area.range.clone(), first_key)])?),
+            Arc::new(CtrRanges::new(vec![stream(area.clone(), first_key)])?),
         ));
-        let mut members = exefs::read(view.as_ref(), &area.range)?;
+        let mut members = match exefs::read(view.as_ref(), area) {
+            Err(e @ Error::Malformed { .. }) => {
+                self.notices.push(format!("the ExeFS cannot be read: {e}"));
+                self.add(head.end..end, start, counter, first_key);
+                return Ok(Vec::new());
+            }
+            members => members?,
+        };
         members.sort_by_key(|m| m.range.start);
         let mut at = head.end;
         for (index, member) in members.iter().enumerate().filter(|(_, m)| !m.is_of_first_slot()) {
@@ -325,7 +368,7 @@ impl Lock<'_> {
         }
         self.add(at..end, start, counter, first_key);
         // In the order of the header again.
-        exefs::read(view.as_ref(), &area.range)
+        exefs::read(view.as_ref(), area)
     }
 
     fn add(&mut self, range: Range<u64>, origin: u64, counter: u128, key: &Key) {
@@ -334,17 +377,18 @@ impl Lock<'_> {
         }
     }
 
-    /// Without a RomFS nothing else proves the second key.
+    /// Without a RomFS, or with a damaged one, nothing else proves the second key.
     fn prove_member(&mut self, member: &Member, key: &Key, origin: &str, start: u64, counter: u128) -> Result<()> {
         let len = member.range.end - member.range.start;
-        if self.header.romfs.is_some() || len > MOST_PROOF || member.range.end > self.stored.len() {
+        if self.right.contains(key) || len > MOST_PROOF || member.range.end > self.stored.len() {
             return Ok(());
         }
         let stream = Keystream { range: member.range.clone(), origin: start, counter, key: key.clone() };
         let view = Streamed::new(self.stored.clone(), Arc::new(CtrRanges::new(vec![stream])?));
         if sha256_of(&view, member.range.clone())? == member.hash {
             self.proofs.push("code");
-        } else {
+            self.right.push(key.clone());
+        } else if self.header.romfs.is_none() {
             let trouble = self.wrong("code", origin);
             self.lock(member.range.clone(), trouble);
         }
