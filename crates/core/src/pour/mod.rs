@@ -11,6 +11,7 @@ mod packed;
 mod partial;
 pub mod pipeline;
 mod stage;
+mod sums;
 
 pub use draft::Draft;
 pub use memory::to_memory;
@@ -30,6 +31,7 @@ use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use sums::{PartHashers, PartSums};
 
 /// What was written.
 #[derive(Debug, Clone, Serialize)]
@@ -318,57 +320,6 @@ fn copy_in_kernel(from: &File, mut from_at: u64, to: &File, path: &Path, mut to_
         to_at += done;
     }
     Ok(inside)
-}
-
-/// The digests of single parts, all computed on one thread.
-struct PartHashers {
-    hashers: Vec<Vec<Hasher>>,
-    late: Vec<bool>,
-}
-
-impl PartHashers {
-    fn new(parts: &[Part]) -> Self {
-        let hashers = parts.iter().map(|p| p.measure.iter().map(|&a| Hasher::new(a)).collect()).collect();
-        let late = parts.iter().map(|p| matches!(p.content, Content::Late { .. })).collect();
-        Self { hashers, late }
-    }
-
-    fn take(&mut self, piece: &Piece) {
-        for hasher in &mut self.hashers[piece.part] {
-            piece.each_slice(|bytes| hasher.update(bytes));
-        }
-    }
-
-    /// The digests of the parts that are complete; those of late parts are still to come.
-    fn finish(self) -> Vec<Option<Vec<Digest>>> {
-        let finish =
-            |(hashers, late): (Vec<Hasher>, bool)| (!late).then(|| hashers.into_iter().map(Hasher::finish).collect());
-        self.hashers.into_iter().zip(self.late).map(finish).collect()
-    }
-}
-
-/// The CRC-32 of every part by itself.
-struct PartSums(Vec<crc32fast::Hasher>);
-
-impl PartSums {
-    fn new(parts: usize) -> Self {
-        Self(vec![crc32fast::Hasher::new(); parts])
-    }
-
-    fn take(&mut self, piece: &Piece) {
-        let sum = &mut self.0[piece.part];
-        piece.each_slice(|bytes| sum.update(bytes));
-    }
-
-    /// That of all parts together, those of late ones in place of the zeros that passed by for them.
-    fn finish(mut self, late: &[(usize, crc32fast::Hasher)]) -> Digest {
-        for (number, sum) in late {
-            self.0[*number] = sum.clone();
-        }
-        let mut whole = crc32fast::Hasher::new();
-        self.0.iter().for_each(|sum| whole.combine(sum));
-        Digest { algorithm: Algorithm::Crc32, bytes: whole.finalize().to_be_bytes().to_vec() }
-    }
 }
 
 /// What was found out of the parts that stand before and after the late ones, digests of whole parts aside.
