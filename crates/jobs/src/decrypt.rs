@@ -122,14 +122,23 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
     if let Some(promised) = item.opened.promised_len.filter(|&p| p > len) {
-        let missing = (promised - len).div_ceil(SECTOR);
-        let hint = format!(
-            "{missing} sectors are missing: copy or dump it again; \"decanter extract {source}\" takes what is whole"
-        );
+        let is_package = decanter_formats::REGISTRY.get(item.opened.format).is_some_and(|f| f.is_package());
+        let missing = match is_package {
+            true => format!("{} bytes", crate::grouped(promised - len)),
+            false => format!("{} sectors", (promised - len).div_ceil(SECTOR)),
+        };
+        let hint =
+            format!("{missing} are missing: copy or dump it again; \"decanter extract {source}\" takes what is whole");
         return Err((Error::PastEnd { offset: 0, asked: promised, len }, Some(hint)));
     }
     match &protection.clear {
         Some(clear) => Ok(clear.clone()),
+        None if item.opened.settled.iter().any(|s| !s.holds && s.matters.is_some()) => {
+            let broken = item.opened.settled.iter().find(|s| !s.holds && s.matters.is_some());
+            let why = broken.map(|s| format!("{}: {}", s.name, s.note.as_deref().unwrap_or("it does not hold")));
+            let hint = format!("\"decanter extract {source}\" takes what is whole");
+            Err((Error::Unreadable { why: why.unwrap_or_default() }, Some(hint)))
+        }
         None => Err((Error::Usage(format!("whether it is encrypted is not clear: {}", protection.evidence)), None)),
     }
 }

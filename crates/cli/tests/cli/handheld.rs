@@ -261,6 +261,10 @@ fn recipes_that_cannot_be_are_refused_with_the_place_and_what_fits() {
     with("[title.gba]\ngamma = 9.0\n").expect(2).says("0.2 to 5");
     with("[title.icon]\nframe = \"red\"\n").expect(2).says("six hexadecimal digits");
     with("[title.icon]\npicture = \"picture.png\"\n").expect(2).says("is no picture");
+    with("[title.wide]\ntext = \"a line that is much too long for a wide picture\"\n").expect(2).says("pixels wide");
+    with("[title.wide]\ntext = \"1\\n2\\n3\\n4\\n5\\n6\"\n").expect(2).says("pixels high");
+    with("[title.wide]\ntext = \"x\"\nfont = \"picture.png\"\n").expect(2).says("is no font");
+    with("[title.wide]\ntext = \"short\"\n").expect(0).says("banner");
     with("[title.icon]\npicture = \"none.png\"\n").expect(5).says("none.png");
     with("[title.names.in.germn]\nshort = \"x\"\n").expect(2).says("\"german\"");
     let long = format!("[title.names]\nshort = \"{}\"\n", "x".repeat(65));

@@ -59,14 +59,26 @@ pub(super) fn icon(recipe: &Recipe, art: &Art, own: &Picture, edge: u32, setting
 /// The wide picture, with its text.
 pub(super) fn wide(recipe: &Recipe, wide: &Wide, own: &Picture, setting: &Setting<'_>) -> Result<Picture> {
     let given = given(recipe, wide.picture.as_deref(), setting)?;
+    let text = wide.text.as_deref().filter(|t| !t.trim().is_empty());
+    // Initials and a text would stand on each other: of the title's own picture only the colour stays then.
+    let plain = Picture { width: 1, height: 1, rgba: own.rgba[..4].to_vec() };
+    let own = if text.is_some() { &plain } else { own };
     let frame = wide.frame.map(|colour| (colour, wide.frame_width.unwrap_or(4)));
     let picture = framed(given.as_ref().unwrap_or(own), WIDE, wide.fit, wide.background, frame)?;
-    let Some(text) = wide.text.as_deref().filter(|t| !t.trim().is_empty()) else { return Ok(picture) };
+    let Some(text) = text else { return Ok(picture) };
     let font = font(recipe, wide.font.as_deref(), setting)?;
     let mut canvas = Canvas::of(&picture);
     let lines: Vec<&str> = text.lines().collect();
     let (colour, size) = (wide.text_colour.map_or([255; 3], |c| c.0), wide.text_size.unwrap_or(24.0));
     let step = size * 1.15;
+    if step * lines.len() as f32 > WIDE.1 as f32 {
+        return Err(Error::Usage(format!(
+            "{} lines at text-size {size} are {:.0} pixels high, the picture has {}",
+            lines.len(),
+            step * lines.len() as f32,
+            WIDE.1
+        )));
+    }
     let top = (WIDE.1 as f32 - step * lines.len() as f32) / 2.0;
     for (index, line) in lines.iter().enumerate() {
         let across = canvas::text_width(&font, size, line);
@@ -85,7 +97,13 @@ pub(super) fn wide(recipe: &Recipe, wide: &Wide, own: &Picture, setting: &Settin
 fn given(recipe: &Recipe, path: Option<&str>, setting: &Setting<'_>) -> Result<Option<Picture>> {
     let Some(path) = path else { return Ok(None) };
     let path = recipe.path(path);
-    match label::user_picture(&path, setting)? {
+    let picture = label::user_picture(&path, setting).map_err(|e| match e {
+        Error::Malformed { what, .. } => {
+            Error::Unreadable { why: format!("the picture \"{path}\" cannot be used: {what}") }
+        }
+        e => e,
+    })?;
+    match picture {
         Some(picture) => Ok(Some(picture)),
         None => {
             // A path that is not there says so itself.
