@@ -1,6 +1,7 @@
 //! Handheld packages: cartridge image to package and back, decrypted, trimmed, rebuilt; recipes and labels.
 
 use crate::support::{command, demo, folder, run, text, told};
+use decanter_core::digest::{Algorithm, of_bytes};
 use std::path::{Path, PathBuf};
 
 fn bytes(path: &Path) -> Vec<u8> {
@@ -37,6 +38,44 @@ fn a_cartridge_becomes_a_package_and_comes_back() {
     run(folder.path(), &["extract", "back.3ds", "-o", "in slot", "--only", "game/extheader.bin"]).expect(0);
     let flag = |name: &str| bytes(&folder.path().join(name).join("game/extheader.bin"))[0xd];
     assert_eq!((flag("on card"), flag("in slot")), (2, 0));
+}
+
+/// Where the layout says that things are, read with nothing but offsets and SHA-256.
+#[test]
+fn a_package_is_right_by_its_layout() {
+    let (d, folder) = (&demo().case, folder());
+    run(folder.path(), &["convert", text(&d.trimmed), "--to", "cia", "--keys", keys(), "-o", "a.cia"]).expect(0);
+    let a = bytes(&folder.path().join("a.cia"));
+    let word = |at: usize| u32::from_le_bytes(a[at..at + 4].try_into().unwrap()) as usize;
+    let sha = |bytes: &[u8]| of_bytes(Algorithm::Sha256, bytes).bytes;
+    assert_eq!(
+        [word(0), word(4), word(8), word(0xc), word(0x10), word(0x14)],
+        [0x2020, 0, 0xa00, 0x350, 0xb64, 0x3ac0]
+    );
+    assert_eq!(a[0x20..0x22], [0xc0, 0], "contents 0 and 1");
+    // Certificates at 0x2040, ticket at 0x2a40, metadata at 0x2dc0, contents at 0x3940.
+    let (ticket, metadata) = (&a[0x2a40..0x2d90], &a[0x2dc0..0x3924]);
+    assert!(a[0x2040..0x2a40].iter().all(|&b| b == 0), "no certificates ship");
+    let id = [0, 4, 0, 0, 0x0d, 0x1a, 0x5b, 0];
+    assert_eq!((&ticket[0x1dc..0x1e4], &metadata[0x18c..0x194]), (&id[..], &id[..]));
+    assert_eq!(metadata[0x19a..0x19e], [0, 0, 2, 0], "128 KiB of save data");
+    assert_eq!(metadata[0x1dc..0x1e0], [4, 0x10, 0, 2]);
+    assert!(
+        sha(&metadata[0x204..0xb04]) == metadata[0x1e4..0x204] && sha(&metadata[0xb04..]) == metadata[0x208..0x228]
+    );
+    let mut at = 0x3940;
+    for record in metadata[0xb04..].chunks(0x30) {
+        let len = u64::from_be_bytes(record[8..16].try_into().unwrap()) as usize;
+        let content = &a[at..at + len];
+        assert!(sha(content) == record[0x10..], "content {}", record[5]);
+        assert_eq!((&content[0x100..0x104], content[0x18b], content[0x18f] & 0x25), (&b"NCCH"[..], 0, 4));
+        at += len;
+    }
+    let game = &a[0x3940..];
+    assert_eq!(game[0x20d], 2, "runs from the card");
+    assert!(sha(&game[0x200..0x600]) == game[0x160..0x180], "the hash over that flag is made anew");
+    let meta = &a[at.next_multiple_of(64)..];
+    assert_eq!((meta.len(), &meta[0x400..0x404]), (0x3ac0, &b"SMDH"[..]));
 }
 
 #[test]
