@@ -7,7 +7,7 @@ use decanter_core::format::Transform;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::label::Picture;
 use decanter_core::pour::to_memory;
-use decanter_core::source::{Bytes, SourceRef, read_vec};
+use decanter_core::source::{Bytes, SourceRef, read_array, read_vec};
 use decanter_core::view::{CtrRanges, Direction, Keystream, SectorCbc};
 use decanter_core::{Error, Result};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
@@ -221,10 +221,10 @@ fn encrypted(plain: &SourceRef) -> Result<SourceRef> {
 
 /// An image of these partitions, with the length of a small chip in its header.
 fn image(contents: &[(usize, SourceRef)]) -> Result<Vec<SourceRef>> {
-    let lens: Vec<(usize, u64)> = contents.iter().map(|(index, s)| (*index, s.len())).collect();
-    let mut first = [0; 0x200];
-    contents[0].1.read_at(0, &mut first)?;
-    let mut head = ncsd::head(GAME, 0x0410, &lens, &first)?;
+    let inner = |(index, source): &(usize, SourceRef)| -> Result<ncsd::Inner> {
+        Ok(ncsd::Inner { index: *index, header: read_array(source.as_ref(), 0)?, len: source.len() })
+    };
+    let mut head = ncsd::head(0x0410, &contents.iter().map(inner).collect::<Result<Vec<_>>>()?)?;
     head[0x104..0x108].copy_from_slice(&((CHIP / UNIT) as u32).to_le_bytes());
     let head: SourceRef = Arc::new(Bytes(head));
     Ok(std::iter::once(head).chain(contents.iter().map(|(_, s)| s.clone())).collect())

@@ -180,33 +180,32 @@ pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<
         return Err(trouble.clone().into());
     }
     let mut left_out = Vec::new();
-    let mut contents: Vec<(usize, SourceRef, &Content)> = Vec::new();
-    let mut first = None;
+    let mut contents: Vec<(ncsd::Inner, SourceRef, &Content)> = Vec::new();
     for entry in &package.entries {
         let index = usize::from(entry.record.index);
-        match &entry.content {
-            Ok(content) if index == 0 => {
-                let (source, header) = program(content, false)?;
-                first = Some(header);
-                contents.push((0, source, content));
-            }
-            Ok(content) if CARRIED.contains(&index) => {
-                content.require_whole()?;
-                contents.push((index, content.clear.clone(), content));
-            }
-            _ => {
-                let why = "a cartridge has no place for it".to_owned();
-                left_out.push(LeftOut { what: format!("content {index}"), bytes: entry.record.len, why });
-            }
-        }
+        let Some(content) = entry.content.as_ref().ok().filter(|_| CARRIED.contains(&index)) else {
+            let why = "a cartridge has no place for it".to_owned();
+            left_out.push(LeftOut { what: format!("content {index}"), bytes: entry.record.len, why });
+            continue;
+        };
+        content.require_whole()?;
+        let (source, header) = match index {
+            0 => program(content, false)?,
+            _ => (content.clear.clone(), read_array(content.clear.as_ref(), 0)?),
+        };
+        let len = source.len();
+        contents.push((ncsd::Inner { index, header, len }, source, content));
     }
-    let first = first.ok_or_else(|| Error::Unreadable { why: "it has no program in content 0".into() })?;
-    let lens: Vec<(usize, u64)> = contents.iter().map(|(index, s, _)| (*index, s.len())).collect();
-    let head = ncsd::head(package.tmd.title_id(), package.tmd.version(), &lens, &first)?;
+    contents.sort_by_key(|(inner, ..)| inner.index);
+    if contents.first().is_none_or(|(inner, ..)| inner.index != 0) {
+        return Err(Error::Unreadable { why: "it has no program in content 0".into() });
+    }
+    let (inner, sources): (Vec<_>, Vec<_>) = contents.into_iter().map(|(inner, s, c)| (inner, (s, c))).unzip();
+    let head = ncsd::head(package.tmd.version(), &inner)?;
     let chip = u64::from(u32::from_le_bytes([head[0x104], head[0x105], head[0x106], head[0x107]])) * UNIT;
     let mut blueprint = Blueprint::new();
     blueprint.source(Arc::new(Bytes(head)));
-    for (index, source, content) in contents {
+    for (ncsd::Inner { index, .. }, (source, content)) in inner.iter().zip(sources) {
         let rest = source.len().next_multiple_of(UNIT) - source.len();
         if options.keep_damage {
             blueprint.source(source);

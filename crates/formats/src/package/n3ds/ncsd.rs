@@ -206,23 +206,34 @@ pub fn is_filled(source: &dyn Source, range: Range<u64>, byte: u8) -> Result<boo
     Ok(true)
 }
 
+/// A content that goes into an image.
+pub struct Inner {
+    /// Number of its partition.
+    pub index: usize,
+    /// Its header, as it will stand in the image.
+    pub header: [u8; ncch::header::LEN as usize],
+    /// Its length in bytes.
+    pub len: u64,
+}
+
 /// The first 0x4000 bytes of an image with these contents, by partition: header, card information, and the copy
-/// of the first header. Each content begins where the ones before end.
+/// of the first header. Each content begins where the ones before end; the first one is the game.
 ///
 /// # Errors
-/// [`Error::Unsupported`] when the image grows past what the header can say.
-pub fn head(title_id: u64, version: u16, contents: &[(usize, u64)], first: &[u8; 0x200]) -> Result<Vec<u8>> {
+/// [`Error::Unsupported`] when the image grows past what the header can say, [`Error::Usage`] for no contents.
+pub fn head(version: u16, contents: &[Inner]) -> Result<Vec<u8>> {
     let units = |bytes: u64| u32::try_from(bytes / UNIT).map_err(|_| Error::unsupported(ID, "an image of 2 TiB"));
+    let first = contents.first().ok_or_else(|| Error::Usage("an image needs a game".into()))?.header;
     let mut head = vec![FILLER; FIRST as usize];
     head[..0x1200].fill(0);
     head[0x100..0x104].copy_from_slice(&MAGIC);
-    head[0x108..0x110].copy_from_slice(&title_id.to_le_bytes());
+    head[0x108..0x110].copy_from_slice(&first[0x118..0x120]);
     let mut at = FIRST;
-    for (index, len) in contents {
+    for Inner { index, header, len } in contents {
         let field = 0x120 + index * 8;
         head[field..field + 4].copy_from_slice(&units(at)?.to_le_bytes());
         head[field + 4..field + 8].copy_from_slice(&units(len.next_multiple_of(UNIT))?.to_le_bytes());
-        head[0x190 + index * 8..0x198 + index * 8].copy_from_slice(&title_id.to_le_bytes());
+        head[0x190 + index * 8..0x198 + index * 8].copy_from_slice(&header[0x108..0x110]);
         at += len.next_multiple_of(UNIT);
     }
     let chip = at.next_power_of_two().max(LEAST_CHIP);
