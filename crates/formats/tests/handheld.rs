@@ -98,7 +98,10 @@ fn a_missing_or_wrong_key_is_named_with_its_region() {
     let code = tree.find("exefs/code.bin").and_then(|n| n.file()).unwrap();
     assert!(matches!(code.content, Held::Locked(_)));
     assert!(opened.protection.unwrap().clear.is_none());
-    let (wrong, _) = trouble(way, "", "n3ds.slot0x25.x");
+    let (wrong, opened) = trouble(way, "", "n3ds.slot0x25.x");
+    let tree = opened.tree.unwrap();
+    let code = tree.find("exefs/code.bin").and_then(|n| n.file()).unwrap();
+    assert!(matches!(code.content, Held::Locked(_)), "noise is not handed out as a program");
     assert!(wrong.need.contains("RomFS") && wrong.wrong == ["list with n3ds.slot0x25.x"], "{wrong}");
     let (wrong, _) = trouble(Way { with_romfs: false, ..way }, "", "n3ds.slot0x25.x");
     assert!(wrong.need.contains("code"), "{wrong}");

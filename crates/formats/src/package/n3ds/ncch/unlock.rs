@@ -388,8 +388,9 @@ impl Lock<'_> {
         if sha256_of(&view, member.range.clone())? == member.hash {
             self.proofs.push("code");
             self.right.push(key.clone());
-        } else if self.header.romfs.is_none() {
-            let trouble = self.wrong("code", origin);
+        } else {
+            let name = if self.header.romfs.is_some() { "RomFS and code" } else { "code" };
+            let trouble = self.wrong(name, origin);
             self.lock(member.range.clone(), trouble);
         }
         Ok(())
