@@ -279,7 +279,7 @@ pub enum Command {
         /// Volume label of a new file system [default: the title, or the folder's name]
         #[arg(long, value_name = "TEXT")]
         label: Option<String>,
-        /// Cut off a ROM what is proven to be padding or repetition
+        /// Cut off a ROM, or a 3DS cartridge image, what is proven to be padding or repetition
         #[arg(long)]
         trim: bool,
         /// Make a ROM as long as SIZE, or as its header or chip says, or else the next power of two

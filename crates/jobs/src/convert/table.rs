@@ -112,6 +112,7 @@ pub static TARGETS: &[Target] = &[
     rom("nds", "a Nintendo DS ROM", "Nintendo DS ROMs", ROM),
     rom("sms", "a Master System ROM without a header", "Master System ROMs", ROM),
     rom("gg", "a Game Gear ROM without a header", "Game Gear ROMs", ROM),
+    rom("pce", "a PC Engine ROM without a header", "PC Engine ROMs", ROM),
     Target {
         id: "cia",
         what: "an installable 3DS package",
@@ -139,7 +140,6 @@ pub static TARGETS: &[Target] = &[
         accepts: handheld::accepts_content,
         make: handheld::content,
     },
-    rom("pce", "a PC Engine ROM without a header", "PC Engine ROMs", ROM),
 ];
 
 /// Whether the source is an image of 2,048-byte sectors, and not of a CD with all bytes of its sectors.
