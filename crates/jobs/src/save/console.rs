@@ -1,6 +1,6 @@
 //! Saves as a console keeps them for its GBA mode: two copies, each with a header and a code made with a key.
 
-use super::{MoveReport, Options, ShowReport, advised, write};
+use super::{MoveReport, Options, ShowReport, advised, blank, write};
 use crate::{Failure, Setting, grouped, locate};
 use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::keyring::Key;
@@ -108,7 +108,7 @@ pub(super) fn export(
     };
     let mut content = take().map_err(fail)?;
     options.swap.apply(&mut content);
-    write(moved("decanter.save-export/1", shown, None, output, &content, setting), content, setting)
+    write(blank("decanter.save-export/1", shown, None, LAYOUT.into(), output, &content, setting), content, setting)
 }
 
 /// Puts a plain save into a copy of a block, or into a new one for the title that was asked for.
@@ -144,7 +144,7 @@ pub(super) fn import(
         Ok((gba_mode::with_save(&block, &fitted, &key)?, old))
     };
     let (bytes, old) = make().map_err(fail)?;
-    let mut report = moved("decanter.save-import/1", shown, into, output, &plain, setting);
+    let mut report = blank("decanter.save-import/1", shown, into, LAYOUT.into(), output, &plain, setting);
     report.bytes = bytes.len() as u64;
     report.old = old.map(|old| of_bytes(Algorithm::Sha1, &old));
     write(report, bytes, setting)
@@ -164,27 +164,5 @@ fn fitted(plain: &[u8], size: usize) -> Result<Vec<u8>> {
             let text = format!("it has {found} bytes, the save in the block {wanted}: that is what fits");
             Err(Error::WrongDescription { text })
         }
-    }
-}
-
-fn moved(
-    schema: &'static str,
-    shown: &str,
-    into: Option<&str>,
-    output: &Path,
-    content: &[u8],
-    setting: &Setting<'_>,
-) -> MoveReport {
-    MoveReport {
-        schema,
-        source: shown.to_owned(),
-        holder: into.map(str::to_owned),
-        layout: LAYOUT.into(),
-        target: output.to_owned(),
-        bytes: content.len() as u64,
-        old: None,
-        new: of_bytes(Algorithm::Sha1, content),
-        dry_run: setting.dry_run,
-        notices: Vec::new(),
     }
 }

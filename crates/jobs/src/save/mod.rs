@@ -255,7 +255,7 @@ pub fn export(
     let holder = holder(&file, shown, memory.as_ref(), None).map_err(fail)?;
     let mut content = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
     options.swap.apply(&mut content);
-    let mut report = blank("decanter.save-export/1", shown, None, &holder, output, &content, setting);
+    let mut report = blank("decanter.save-export/1", shown, None, words(&holder.layout), output, &content, setting);
     if holder.layout == Layout::Short {
         let missing = holder.size - file.len() as u64;
         report
@@ -303,7 +303,8 @@ pub fn import(
         let digests = (of_bytes(Algorithm::Sha1, &unswapped(&old, options.swap)), of_bytes(Algorithm::Sha1, &content));
         options.swap.apply(&mut content);
         let bytes = save::put(&file, &holder, options.part.as_deref(), memory.as_ref(), &content).map_err(fail)?;
-        let mut report = blank("decanter.save-import/1", shown, Some(into), &holder, output, &bytes, setting);
+        let mut report =
+            blank("decanter.save-import/1", shown, Some(into), words(&holder.layout), output, &bytes, setting);
         (report.old, report.new) = (Some(digests.0), digests.1);
         return write(report, bytes, setting);
     }
@@ -314,7 +315,7 @@ pub fn import(
     let holder = holder(&content, shown, Some(&memory), None).map_err(fail)?;
     let mut bytes = save::take(&content, &holder, options.part.as_deref(), Some(&memory)).map_err(fail)?;
     options.swap.apply(&mut bytes);
-    let report = blank("decanter.save-import/1", shown, None, &holder, output, &bytes, setting);
+    let report = blank("decanter.save-import/1", shown, None, words(&holder.layout), output, &bytes, setting);
     write(report, bytes, setting)
 }
 
@@ -341,7 +342,7 @@ fn blank(
     schema: &'static str,
     shown: &str,
     into: Option<&str>,
-    holder: &Holder,
+    layout: String,
     output: &Path,
     bytes: &[u8],
     setting: &Setting<'_>,
@@ -350,7 +351,7 @@ fn blank(
         schema,
         source: shown.to_owned(),
         holder: into.map(str::to_owned),
-        layout: words(&holder.layout),
+        layout,
         target: output.to_owned(),
         bytes: bytes.len() as u64,
         old: None,
