@@ -1,4 +1,4 @@
-//! Numbers as they are told.
+//! Numbers and kinds of things as they are told.
 
 /// `1234567` as `1,234,567`.
 pub fn grouped(value: u64) -> String {
@@ -11,4 +11,11 @@ pub fn grouped(value: u64) -> String {
         text.push(digit);
     }
     text
+}
+
+/// A kind of thing with its article: "an ISO 9660 disc image".
+pub fn with_article(kind: &str) -> String {
+    let article =
+        if kind.starts_with(|c: char| "AEIOUaeiou".contains(c)) || kind.starts_with("Xbox") { "an" } else { "a" };
+    format!("{article} {kind}")
 }

@@ -122,8 +122,7 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
     if let Some(promised) = item.opened.promised_len.filter(|&p| p > len) {
-        let is_package = decanter_formats::REGISTRY.get(item.opened.format).is_some_and(|f| f.is_package());
-        let missing = match is_package {
+        let missing = match item.is_package() {
             true => format!("{} bytes", crate::grouped(promised - len)),
             false => format!("{} sectors", (promised - len).div_ceil(SECTOR)),
         };

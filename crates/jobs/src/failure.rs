@@ -2,6 +2,7 @@
 
 use decanter_core::Error;
 use decanter_core::error::Blame;
+pub(crate) use decanter_core::tell::with_article;
 use std::fmt;
 
 /// A job that failed.
@@ -77,11 +78,4 @@ fn advice(error: &Error) -> Option<String> {
         _ => return None,
     };
     Some(text.into())
-}
-
-/// A kind of thing with its article: "an ISO 9660 disc image".
-pub(crate) fn with_article(kind: &str) -> String {
-    let article =
-        if kind.starts_with(|c: char| "AEIOUaeiou".contains(c)) || kind.starts_with("Xbox") { "an" } else { "a" };
-    format!("{article} {kind}")
 }

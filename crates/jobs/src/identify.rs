@@ -336,7 +336,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     let mut facts = opened.facts.clone();
     let label = opened.label.as_ref().zip(setting.language.as_deref());
     if let Some(own) = label.and_then(|(label, code)| label::title_in(&label.titles, code))
-        && let Some(fact) = facts.iter_mut().find(|f| f.name == "title").filter(|_| is_package(item))
+        && let Some(fact) = facts.iter_mut().find(|f| f.name == "title").filter(|_| item.is_package())
     {
         fact.value = own;
     }
@@ -386,7 +386,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         facts,
         bytes,
         promised_bytes: opened.promised_len,
-        missing_sectors: if is_package(item) { 0 } else { missing.div_ceil(SECTOR) },
+        missing_sectors: if item.is_package() { 0 } else { missing.div_ceil(SECTOR) },
         missing_bytes: missing,
         hit_files,
         hit_count,
@@ -399,7 +399,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         encryption,
         becomes,
         notices: item.notices().to_vec(),
-        is_package: is_package(item),
+        is_package: item.is_package(),
         cause: None,
     }
 }
@@ -440,11 +440,7 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
 
 /// The option that gives the missing key: packages take several, by name.
 fn key_option(item: &Item) -> &'static str {
-    if is_package(item) { "--keys FILE" } else { "--key HEX" }
-}
-
-fn is_package(item: &Item) -> bool {
-    REGISTRY.get(item.opened.format).is_some_and(|f| f.is_package())
+    if item.is_package() { "--keys FILE" } else { "--key HEX" }
 }
 
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {

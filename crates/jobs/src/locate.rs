@@ -652,6 +652,11 @@ impl Item {
         inner.rsplit('/').next().unwrap_or(inner).to_owned()
     }
 
+    /// Whether it is a title that is packed to be installed or started.
+    pub fn is_package(&self) -> bool {
+        REGISTRY.get(self.opened.format).is_some_and(|f| f.is_package())
+    }
+
     /// Everything that was noticed on the way in.
     pub fn notices(&self) -> &[Notice] {
         &self.opened.notices

@@ -1,7 +1,8 @@
 //! A blueprint poured into memory: for small outputs that are part of another one whose hashes need them first.
 
 use super::blocks::BlockHasher;
-use crate::blueprint::{Blueprint, Content, Known};
+use super::late::{self, Found};
+use crate::blueprint::{Blueprint, Content};
 use crate::digest::{Digest, of_bytes};
 use crate::error::{Error, Result};
 use crate::watch::{self, Watch};
@@ -45,37 +46,10 @@ pub fn to_memory(blueprint: &Blueprint, limit: u64, watch: &dyn Watch) -> Result
         hasher.update(&out[offsets[run.first].start..offsets[run.last].end]);
         blocks.push(hasher.finish());
     }
-    loop {
-        let (mut waiting, mut made) = (0, 0);
-        for (number, part) in blueprint.parts.iter().enumerate() {
-            let Content::Late { needs, make: Some(make), .. } = &part.content else { continue };
-            if known[number].is_some() {
-                continue;
-            }
-            if needs.iter().any(|n| known[n.index()].is_none()) {
-                waiting += 1;
-                continue;
-            }
-            let bytes = make(&Known { digests: &known, marks: &[], blocks: &blocks })?;
-            let range = offsets[number].clone();
-            if bytes.len() != range.len() {
-                return Err(Error::Usage(format!(
-                    "late part {number} has {} bytes instead of {}",
-                    bytes.len(),
-                    range.len()
-                )));
-            }
-            known[number] = Some(digests(&bytes, part));
-            out[range].copy_from_slice(&bytes);
-            made += 1;
-        }
-        if waiting == 0 {
-            let known = Known { digests: &known, marks: &[], blocks: &blocks };
-            blueprint.checks.iter().try_for_each(|check| check(&known))?;
-            return Ok(out);
-        }
-        if made == 0 {
-            return Err(Error::Usage("late parts need each other in a circle".into()));
-        }
-    }
+    let mut found = Found { digests: known, marks: Vec::new(), blocks };
+    late::resolve(blueprint, &mut found, &mut |number, bytes| {
+        out[offsets[number].clone()].copy_from_slice(bytes);
+        Ok(())
+    })?;
+    Ok(out)
 }

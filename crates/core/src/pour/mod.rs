@@ -6,6 +6,7 @@
 
 mod blocks;
 mod draft;
+mod late;
 mod memory;
 mod packed;
 mod partial;
@@ -18,13 +19,14 @@ pub use memory::to_memory;
 pub use partial::Partial;
 pub use stage::{Stage, StagedFile};
 
-use crate::blueprint::{Blueprint, Content, Known, Part};
+use crate::blueprint::{Blueprint, Content, Part};
 use crate::digest::{self, Algorithm, Digest, Hasher};
 use crate::error::{Error, Result};
 use crate::os;
-use crate::source::{Bytes, FileSource, Place, SourceRef};
+use crate::source::{FileSource, Place, SourceRef};
 use crate::watch::Watch;
 use blocks::BlockHasher;
+use late::Found;
 use pipeline::{Consumer, Data, Piece, Plan};
 use serde::Serialize;
 use std::fs::File;
@@ -191,22 +193,21 @@ pub(crate) fn write_parts(
     write_run(run, run_at, look, &mut output, watch)?;
     file.set_len(at).map_err(|e| Error::io("reserve", path, e))?;
 
-    let mut known = measured.finish();
-    let blocks: Vec<Vec<u8>> = blocks.into_iter().map(BlockHasher::finish).collect();
-    let digests = if has_late {
-        let looked = Looked { marks: &marks, blocks: &blocks };
-        let late = write_late_parts(&blueprint.parts, &offsets, &mut known, &looked, file, path)?;
-        match sums {
-            Some(sums) => vec![sums.finish(&late)],
-            None if digests.is_empty() => Vec::new(),
-            None => digest::of_source(&(Arc::new(FileSource::open(path)?) as SourceRef), digests, &())?,
+    let blocks = blocks.into_iter().map(BlockHasher::finish).collect();
+    let mut found = Found { digests: measured.finish(), marks, blocks };
+    late::resolve(blueprint, &mut found, &mut |number, bytes| {
+        if let Some(sums) = &mut sums {
+            sums.set(number, bytes);
         }
-    } else {
-        whole.into_iter().map(Hasher::finish).collect()
+        file.write_all_at(bytes, offsets[number]).map_err(|e| Error::io_at("write", path, offsets[number], e))
+    })?;
+    let digests = match sums {
+        Some(sums) => vec![sums.finish()],
+        None if !has_late => whole.into_iter().map(Hasher::finish).collect(),
+        None if digests.is_empty() => Vec::new(),
+        None => digest::of_source(&(Arc::new(FileSource::open(path)?) as SourceRef), digests, &())?,
     };
-    let all = Known { digests: &known, marks: &marks, blocks: &blocks };
-    blueprint.checks.iter().try_for_each(|check| check(&all))?;
-    let part_digests = known.into_iter().map(Option::unwrap_or_default).collect();
+    let part_digests = found.digests.into_iter().map(Option::unwrap_or_default).collect();
     // Late parts were gaps until they were computed.
     let late = |p: &Part| if matches!(p.content, Content::Late { .. }) { p.len() } else { 0 };
     let late_bytes: u64 = blueprint.parts.iter().map(late).sum();
@@ -320,60 +321,6 @@ fn copy_in_kernel(from: &File, mut from_at: u64, to: &File, path: &Path, mut to_
         to_at += done;
     }
     Ok(inside)
-}
-
-/// What was found out of the parts that stand before and after the late ones, digests of whole parts aside.
-struct Looked<'a> {
-    marks: &'a [Vec<u32>],
-    blocks: &'a [Vec<u8>],
-}
-
-/// Computes the late parts, each once everything it needs is known, and writes them in place. Returns the CRC-32 of
-/// each, by its number.
-fn write_late_parts(
-    parts: &[Part],
-    offsets: &[u64],
-    known: &mut [Option<Vec<Digest>>],
-    looked: &Looked<'_>,
-    file: &File,
-    path: &Path,
-) -> Result<Vec<(usize, crc32fast::Hasher)>> {
-    let mut sums = Vec::new();
-    loop {
-        let mut waiting = 0;
-        let mut made = 0;
-        for (number, part) in parts.iter().enumerate() {
-            let Content::Late { len, needs, make } = &part.content else { continue };
-            if known[number].is_some() {
-                continue;
-            }
-            if needs.iter().any(|n| known[n.index()].is_none()) {
-                waiting += 1;
-                continue;
-            }
-            let Some(make) = make else {
-                return Err(Error::Usage(format!("nobody said how late part {number} is computed")));
-            };
-            let bytes = make(&Known { digests: known, marks: looked.marks, blocks: looked.blocks })?;
-            if bytes.len() as u64 != *len {
-                let text = format!("late part {number} has {} bytes instead of {len}", bytes.len());
-                return Err(Error::Usage(text));
-            }
-            file.write_all_at(&bytes, offsets[number]).map_err(|e| Error::io_at("write", path, offsets[number], e))?;
-            let mut sum = crc32fast::Hasher::new();
-            sum.update(&bytes);
-            sums.push((number, sum));
-            let source: SourceRef = Arc::new(Bytes(bytes));
-            known[number] = Some(digest::of_source(&source, &part.measure, &())?);
-            made += 1;
-        }
-        if waiting == 0 {
-            return Ok(sums);
-        }
-        if made == 0 {
-            return Err(Error::Usage("late parts need each other in a circle".into()));
-        }
-    }
 }
 
 /// The folder a target is in.

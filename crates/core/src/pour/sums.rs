@@ -44,11 +44,15 @@ impl PartSums {
         piece.each_slice(|bytes| sum.update(bytes));
     }
 
-    /// That of all parts together, those of late ones in place of the zeros that passed by for them.
-    pub(super) fn finish(mut self, late: &[(usize, crc32fast::Hasher)]) -> Digest {
-        for (number, sum) in late {
-            self.0[*number] = sum.clone();
-        }
+    /// Takes a late part in place of the zeros that passed by for it.
+    pub(super) fn set(&mut self, number: usize, bytes: &[u8]) {
+        let mut sum = crc32fast::Hasher::new();
+        sum.update(bytes);
+        self.0[number] = sum;
+    }
+
+    /// That of all parts together.
+    pub(super) fn finish(self) -> Digest {
         let mut whole = crc32fast::Hasher::new();
         self.0.iter().for_each(|sum| whole.combine(sum));
         Digest { algorithm: Algorithm::Crc32, bytes: whole.finalize().to_be_bytes().to_vec() }

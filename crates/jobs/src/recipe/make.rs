@@ -158,15 +158,7 @@ fn one(
 fn prove(path: &Path, setting: &Setting<'_>) -> Result<()> {
     let source: SourceRef = Arc::new(decanter_core::source::FileSource::open(path)?);
     let item = locate::open_bytes(&path.display().to_string(), source, setting)?;
-    let seals = crate::verify::seals_of(&item.opened, setting)?;
-    match seals.iter().find(|s| s.is_bad()) {
-        None => Ok(()),
-        Some(bad) => Err(Error::Checksum {
-            what: format!("the new package: {} {}", bad.of, bad.name),
-            expected: "the digest that it carries".into(),
-            found: bad.note.clone().unwrap_or_default(),
-        }),
-    }
+    crate::verify::prove(&item.opened, setting).map(|_| ())
 }
 
 /// A package of the GBA mode.

@@ -7,7 +7,7 @@ mod seals;
 mod suspects;
 mod sweep;
 
-pub(crate) use seals::seals_of;
+pub(crate) use seals::prove;
 pub use seals::{SealReport, SealState};
 pub use suspects::Suspect;
 

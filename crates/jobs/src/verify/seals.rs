@@ -53,7 +53,7 @@ pub enum SealState {
 
 impl SealReport {
     /// Whether it does not hold, and that matters.
-    pub(crate) fn is_bad(&self) -> bool {
+    fn is_bad(&self) -> bool {
         self.state == SealState::Differs && self.matters.is_some()
     }
 }
@@ -208,7 +208,7 @@ fn algorithm(seal: &Seal) -> Algorithm {
 ///
 /// # Errors
 /// What reading fails with.
-pub(crate) fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
+fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
     let mut seals = Vec::new();
     for settled in &opened.settled {
         seals.push(SealReport {
@@ -225,6 +225,22 @@ pub(crate) fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<Sea
         seals.extend(check_sealed(sealed, setting)?);
     }
     Ok(seals)
+}
+
+/// Fails unless everything that matters holds in a result that was read back; else says how much there was.
+///
+/// # Errors
+/// [`Error::Checksum`], and what reading fails with.
+pub(crate) fn prove(opened: &Opened, setting: &Setting<'_>) -> Result<usize> {
+    let seals = seals_of(opened, setting)?;
+    match seals.iter().find(|s| s.is_bad()) {
+        None => Ok(seals.len()),
+        Some(bad) => Err(Error::Checksum {
+            what: format!("the result, read back: {} {}", bad.of, bad.name),
+            expected: "the digest that it carries".into(),
+            found: bad.note.clone().unwrap_or_default(),
+        }),
+    }
 }
 
 /// Checks a package, and says what came of it.

@@ -7,6 +7,8 @@ use decanter_core::{Error, Result};
 use std::sync::OnceLock;
 
 const ID: &str = "ncch";
+/// Bytes at the end of a packed program that say how it is packed.
+const FOOTER: u64 = 8;
 /// The largest program that is unpacked: more than the console has memory.
 const MOST_CODE: u64 = 256 << 20;
 /// The largest banner that is unpacked.
@@ -20,24 +22,25 @@ const LEAST_MATCH: usize = 3;
 /// [`Error::Malformed`] for a footer that cannot be right, with its offset in the member.
 pub fn unpacked_len(packed: &dyn Source) -> Result<u64> {
     let len = packed.len();
-    if len < 8 {
+    if len < FOOTER {
         return Err(Error::malformed(ID, "a packed program of fewer than 8 bytes", 0));
     }
-    let footer = read_vec(packed, len - 8, 8, "the footer of a program", 8)?;
-    let (sizes, growth) = (le32(&footer, 0), u64::from(le32(&footer, 4)));
+    Ok(footer(&read_vec(packed, len - FOOTER, FOOTER, "the footer of a program", FOOTER)?, len)?.2)
+}
+
+/// Bytes of the packed part, of the footer, and of the whole once it is unpacked, from the last eight of `len` bytes.
+fn footer(last: &[u8], len: u64) -> Result<(u64, u64, u64)> {
+    let (sizes, growth) = (le32(last, 0), u64::from(le32(last, 4)));
     let (body, tail) = (u64::from(sizes & 0xff_ffff), u64::from(sizes >> 24));
-    if tail < 8 || tail > body || body > len {
-        return Err(Error::malformed(
-            ID,
-            format!("a packed program with a footer of {tail} and a body of {body} bytes"),
-            len - 8,
-        ));
+    if tail < FOOTER || tail > body || body > len {
+        let text = format!("a packed program with a footer of {tail} and a body of {body} bytes");
+        return Err(Error::malformed(ID, text, len - FOOTER));
     }
     let unpacked = len + growth;
     if unpacked > MOST_CODE {
         return Err(Error::Limit { what: "a packed program", asked: unpacked, limit: MOST_CODE });
     }
-    Ok(unpacked)
+    Ok((body, tail, unpacked))
 }
 
 /// Unpacks a program.
@@ -45,12 +48,13 @@ pub fn unpacked_len(packed: &dyn Source) -> Result<u64> {
 /// # Errors
 /// [`Error::Malformed`] with the offset in the member at which the packed bytes make no sense.
 pub fn unpack_code(packed: &[u8]) -> Result<Vec<u8>> {
-    let unpacked = unpacked_len(&decanter_core::source::Bytes(packed.to_vec()))?;
-    let sizes = le32(packed, packed.len() - 8);
-    let (body, tail) = ((sizes & 0xff_ffff) as usize, (sizes >> 24) as usize);
+    let Some(last) = packed.len().checked_sub(FOOTER as usize) else {
+        return Err(Error::malformed(ID, "a packed program of fewer than 8 bytes", 0));
+    };
+    let (body, tail, unpacked) = footer(&packed[last..], packed.len() as u64)?;
     let mut out = packed.to_vec();
     out.resize(unpacked as usize, 0);
-    let (first, mut from, mut to) = (packed.len() - body, packed.len() - tail, out.len());
+    let (first, mut from, mut to) = (packed.len() - body as usize, packed.len() - tail as usize, out.len());
     let bad = |what: &'static str, at: usize| Error::malformed(ID, what, at as u64);
     // Both ends walk towards the beginning; where they meet, the rest is as it was.
     while from > first {

@@ -51,9 +51,3 @@ pub(crate) fn sha256_of(source: &dyn Source, range: Range<u64>) -> Result<[u8; 3
 pub(crate) fn digest(bytes: &[u8]) -> Digest {
     Digest { algorithm: Algorithm::Sha256, bytes: bytes.to_vec() }
 }
-
-/// A kind of title with its article.
-pub(crate) fn with_article(kind: &str) -> String {
-    let article = if kind.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
-    format!("{article} {kind}")
-}

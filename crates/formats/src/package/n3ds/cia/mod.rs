@@ -17,7 +17,7 @@ use decanter_core::format::{Context, Format, KeyState, Opened, Region};
 use decanter_core::keyring::Keyring;
 use decanter_core::seal::{Seal, Sealed};
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
-use decanter_core::tell::grouped;
+use decanter_core::tell::{grouped, with_article};
 use decanter_core::tree::{self, File, Kind, Node, Tree};
 use decanter_core::view::{ChainedCbc, Locked, Slice};
 use decanter_core::{Error, Result};
@@ -342,10 +342,7 @@ impl Format for Cia {
     fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
         let package = Package::read(&source, context.keys)?;
         let title_id = package.tmd.title_id();
-        let mut opened = Opened::new(
-            ID,
-            format!("3DS package of {}", crate::package::n3ds::with_article(title::Kind::of(title_id).name())),
-        );
+        let mut opened = Opened::new(ID, format!("3DS package of {}", with_article(title::Kind::of(title_id).name())));
         if let Some(main) = package.main() {
             ncch::tell(&mut opened, main, title_id);
         } else {
