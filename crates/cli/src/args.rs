@@ -241,7 +241,7 @@ pub enum Command {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]
         source: String,
-        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst, cia, 3ds, ncch; or the form of a ROM: z64, v64, n64, md,
+        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst, chd, img, cia, 3ds, ncch; or the form of a ROM: z64, v64, n64, md,
         /// smd, 32x, sfc, smc, nes, nes-bare, gb, gbc, gba, nds, sms, gg, pce
         #[arg(long, value_name = "FORMAT")]
         to: Option<String>,
@@ -300,6 +300,19 @@ pub enum Command {
         /// Make a package or an image of a handheld although a digest in its contents does not hold
         #[arg(long)]
         keep_damage: bool,
+        /// Codecs of a chd, of which each hunk takes the shortest: lzma, zlib, flac, zstd, or none, separated by
+        /// commas; zstd is fast, and not read by everything [default: lzma,zlib,flac]
+        #[arg(long, value_name = "LIST", value_delimiter = ',')]
+        codecs: Vec<String>,
+        /// Bytes of a chd's hunks, as in 4KiB [default: 4 KiB, more for drives over 8 GiB; 8 sectors of a CD]
+        #[arg(long, value_name = "SIZE", value_parser = size)]
+        hunk: Option<u64>,
+        /// What a chd is an image of [default: a CD if there are tracks, a DVD if it is a disc, else a hard disk]
+        #[arg(long, value_name = "MEDIUM", value_parser = ["hd", "cd", "dvd"])]
+        medium: Option<String>,
+        /// Write only what differs from this chd, which has to lie beside the result when that is read
+        #[arg(long, value_name = "CHD")]
+        parent: Option<String>,
         /// The certificates for a package: a file that begins with them, or another package [default: a placeholder]
         #[arg(long, value_name = "FILE")]
         certificates: Option<String>,

@@ -195,6 +195,10 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             header,
             certificates,
             keep_damage,
+            codecs,
+            hunk,
+            medium,
+            parent,
             algorithm,
             key,
         } => {
@@ -217,6 +221,10 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 header: header.clone(),
                 certificates: certificates.clone(),
                 keep_damage: *keep_damage,
+                codecs: codecs.clone(),
+                hunk: *hunk,
+                medium: medium.clone(),
+                parent: parent.clone(),
                 digests: algorithm.clone(),
             };
             let (target, setting) = (output.as_deref(), setting(Some(key)));

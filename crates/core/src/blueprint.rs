@@ -39,6 +39,20 @@ pub trait Packer: Send + Sync {
     /// # Errors
     /// When it cannot be set up.
     fn worker(&self) -> Result<Box<dyn PackWorker>>;
+
+    /// Who takes out of the packed batches what stands in an earlier one already; `None` where nothing is looked for.
+    fn weeder(&self) -> Option<Box<dyn Weeder>> {
+        None
+    }
+}
+
+/// Sees all batches in their order before they are written.
+pub trait Weeder {
+    /// Changes a batch and its marks. What it does must depend on nothing but the batches so far.
+    ///
+    /// # Errors
+    /// When the marks are not those of its packer.
+    fn weed(&mut self, packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()>;
 }
 
 /// One thread of a [`Packer`].
@@ -92,7 +106,7 @@ pub type Make = Arc<dyn Fn(&Known<'_>) -> Result<Vec<u8>> + Send + Sync>;
 pub(crate) enum Content {
     Source(SourceRef),
     Packed { source: SourceRef, packer: Arc<dyn Packer> },
-    Late { len: u64, needs: Vec<PartId>, make: Option<Make> },
+    Late { len: u64, needs: Vec<PartId>, make: Option<Make>, may_be_shorter: bool },
 }
 
 #[derive(Clone)]
@@ -166,7 +180,12 @@ impl Blueprint {
     /// Adds `len` bytes that are computed late: [`Blueprint::compute`] says how, once the parts they need have
     /// been added. They are written back in place, so a header may describe what comes after it.
     pub fn late(&mut self, len: u64) -> PartId {
-        self.push(Content::Late { len, needs: Vec::new(), make: None })
+        self.push(Content::Late { len, needs: Vec::new(), make: None, may_be_shorter: false })
+    }
+
+    /// Adds the last part: a late one of at most `most` bytes. The output ends where it ends.
+    pub fn tail(&mut self, most: u64) -> PartId {
+        self.push(Content::Late { len: most, needs: Vec::new(), make: None, may_be_shorter: true })
     }
 
     /// Says how a late part is computed: by `make`, once the digests of the parts in `needs` are known.

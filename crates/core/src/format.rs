@@ -112,6 +112,11 @@ pub trait Beside: Sync {
     /// # Errors
     /// When it is there but cannot be opened.
     fn find(&self, name: &str) -> Result<Option<(String, SourceRef)>>;
+
+    /// The names of the files that end in `.extension`, whatever its case, sorted.
+    fn named(&self, _extension: &str) -> Vec<String> {
+        Vec::new()
+    }
 }
 
 /// Nothing is next to it.
@@ -177,7 +182,12 @@ pub struct Opened {
     pub sealed: Vec<Sealed>,
     /// What its headers say of each other, and whether that holds.
     pub settled: Vec<Settled>,
+    /// Checks that take more than headers.
+    pub inspect: Option<Inspect>,
 }
+
+/// Checks that are made when somebody asks whether a source is sound: chains, allocation maps, checksums of blocks.
+pub type Inspect = Arc<dyn Fn(&dyn Watch) -> Result<Vec<Settled>> + Send + Sync>;
 
 /// A track of a CD image.
 #[derive(Clone)]
@@ -235,6 +245,7 @@ impl Opened {
             label: None,
             sealed: Vec::new(),
             settled: Vec::new(),
+            inspect: None,
         }
     }
 
@@ -261,6 +272,8 @@ impl Opened {
         self.tree = inner.tree.or(self.tree.take());
         self.protection = inner.protection.or(self.protection.take());
         self.promised_len = inner.promised_len.or(self.promised_len);
+        self.settled.append(&mut inner.settled);
+        self.inspect = inner.inspect.or(self.inspect.take());
     }
 
     /// The value of the fact called `name`.

@@ -4,6 +4,7 @@ use crate::digest::Digest;
 use crate::error::KeyTrouble;
 use crate::format::Transform;
 use crate::source::SourceRef;
+use crate::{Result, Watch};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -22,7 +23,12 @@ pub struct Sealed {
     pub trouble: Option<KeyTrouble>,
     /// The seals.
     pub seals: Vec<Seal>,
+    /// Names what is damaged, once reading has failed.
+    pub examine: Option<Examine>,
 }
+
+/// Finds the damage in a stretch that cannot be read to its end: what is hit, in words.
+pub type Examine = Arc<dyn Fn(&dyn Watch) -> Result<Vec<String>> + Send + Sync>;
 
 /// A digest that a source carries.
 #[derive(Clone)]
@@ -69,4 +75,25 @@ pub struct Settled {
     pub note: Option<String>,
     /// What it means if it does not hold; `None` where it changes nothing for those who load the source.
     pub matters: Option<&'static str>,
+}
+
+impl Settled {
+    /// Something that holds.
+    pub fn holds(name: impl Into<String>) -> Self {
+        Self { name: name.into(), holds: true, note: None, matters: None }
+    }
+
+    /// Something that does not hold: what was found, and what it means.
+    pub fn fails(name: impl Into<String>, note: impl Into<String>, matters: &'static str) -> Self {
+        Self { name: name.into(), holds: false, note: Some(note.into()), matters: Some(matters) }
+    }
+
+    /// Something that holds unless there is a fault to tell.
+    pub fn of(name: impl Into<String>, faults: &[String], matters: &'static str) -> Self {
+        match faults {
+            [] => Self::holds(name),
+            [only] => Self::fails(name, only, matters),
+            [first, more @ ..] => Self::fails(name, format!("{first}; and {} more like it", more.len()), matters),
+        }
+    }
 }

@@ -16,6 +16,19 @@ pub struct Node {
     pub kind: Kind,
     /// When it was last changed, in seconds since 1970-01-01 UTC, where the source says so.
     pub modified: Option<i64>,
+    /// What else its file system keeps of it.
+    pub about: Option<Arc<About>>,
+}
+
+/// What the file systems of home computers keep of a node and most others have no place for.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct About {
+    /// In words, as it is listed: "PRG", "locked", "loads at $0801".
+    pub words: Vec<String>,
+    /// The protection bits of an Amiga file, as they are stored.
+    pub protection: Option<u32>,
+    /// The comment of an Amiga file, as its bytes of ISO 8859-1.
+    pub comment: Vec<u8>,
 }
 
 /// What a node is.
@@ -58,6 +71,16 @@ pub enum Content {
 }
 
 impl File {
+    /// A file with all bytes of `source`, which stand nowhere else in one piece.
+    pub fn of(source: SourceRef) -> Self {
+        Self { len: source.len(), spans: Vec::new(), content: Content::Whole(source) }
+    }
+
+    /// One of `len` bytes that cannot be read: why.
+    pub fn broken(len: u64, why: impl Into<String>) -> Self {
+        Self { len, spans: Vec::new(), content: Content::Broken(why.into()) }
+    }
+
     /// A file made of `spans` of `base`, in this order, and `len` bytes long. Spans that reach past the end of
     /// `base` make it a cut file, not an error.
     ///
@@ -98,6 +121,17 @@ impl File {
 }
 
 impl Node {
+    /// One of which no more is known.
+    pub fn new(path: String, kind: Kind, modified: Option<i64>) -> Self {
+        Self { path, kind, modified, about: None }
+    }
+
+    /// The same with what else is known of it.
+    #[must_use]
+    pub fn about(self, about: About) -> Self {
+        Self { about: (about != About::default()).then(|| Arc::new(about)), ..self }
+    }
+
     /// The file, if the node is one.
     pub fn file(&self) -> Option<&File> {
         match &self.kind {

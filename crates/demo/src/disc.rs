@@ -254,11 +254,11 @@ fn tree(data: u64, hole: u64) -> Result<Tree> {
     folders.sort_unstable();
     folders.dedup();
     for folder in folders {
-        tree.nodes.push(Node { path: folder.to_owned(), kind: Kind::Folder, modified });
+        tree.nodes.push(Node::new(folder.to_owned(), Kind::Folder, modified));
     }
     for (path, source) in &files {
         let file = File { len: source.len(), spans: Vec::new(), content: Content::Whole(source.clone()) };
-        tree.nodes.push(Node { path: path.clone(), kind: Kind::File(file), modified });
+        tree.nodes.push(Node::new(path.clone(), Kind::File(file), modified));
     }
     Ok(tree)
 }

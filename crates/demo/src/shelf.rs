@@ -34,11 +34,11 @@ fn tree_of(files: Vec<(String, SourceRef)>) -> Tree {
         files.iter().flat_map(|(p, _)| p.match_indices('/').map(|(at, _)| p[..at].to_owned())).collect();
     folders.sort_unstable();
     folders.dedup();
-    let folder = |path| Node { path, kind: Kind::Folder, modified };
+    let folder = |path| Node::new(path, Kind::Folder, modified);
     let mut tree = Tree { nodes: folders.into_iter().map(folder).collect() };
     for (path, source) in files {
         let file = File { len: source.len(), spans: Vec::new(), content: Content::Whole(source) };
-        tree.nodes.push(Node { path, kind: Kind::File(file), modified });
+        tree.nodes.push(Node::new(path, Kind::File(file), modified));
     }
     tree
 }

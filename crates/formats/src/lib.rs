@@ -6,6 +6,7 @@
 pub mod archive;
 pub mod cartridge;
 pub mod chunked;
+pub mod disk;
 mod num;
 pub mod optical;
 pub mod package;
@@ -28,9 +29,15 @@ pub static REGISTRY: Registry = Registry::new(&[
     &cartridge::pce::PC_ENGINE,
     &cartridge::sms::MASTER_SYSTEM,
     &cartridge::snes::SNES,
+    &chunked::chd::Chd,
     &chunked::cso::Ciso,
     &chunked::cso::Ziso,
     &chunked::zst::SeekableZstd,
+    &disk::ext::Ext,
+    &disk::fat::Fat,
+    &disk::gpt::Gpt,
+    &disk::mbr::Mbr,
+    &disk::ntfs::Ntfs,
     &optical::cd::CdRaw,
     &optical::cd::CueSheet,
     &optical::iso9660::Iso9660,

@@ -47,12 +47,12 @@ fn all(source: &SourceRef) -> Vec<u8> {
 
 fn tree(files: &[(&str, usize)]) -> Tree {
     let mut tree = Tree::default();
-    tree.nodes.push(Node { path: "lanes".into(), kind: Kind::Folder, modified: Some(1_000_000_000) });
+    tree.nodes.push(Node::new("lanes".into(), Kind::Folder, Some(1_000_000_000)));
     for (seed, (path, len)) in files.iter().enumerate() {
         let bytes = (0..*len).map(|i| ((i / 3 * (seed + 1)) ^ (i >> 5)) as u8).collect();
         let source: SourceRef = Arc::new(Bytes(bytes));
         let file = File { len: source.len(), spans: vec![], content: Content::Whole(source) };
-        tree.nodes.push(Node { path: (*path).into(), kind: Kind::File(file), modified: Some(1_000_000_000) });
+        tree.nodes.push(Node::new((*path).into(), Kind::File(file), Some(1_000_000_000)));
     }
     tree
 }

@@ -36,15 +36,11 @@ fn exercise(bytes: Vec<u8>) {
 fn disc() -> Vec<u8> {
     let mut tree = Tree::default();
     for folder in ["lanes", "lanes/deep"] {
-        tree.nodes.push(Node { path: folder.into(), kind: Kind::Folder, modified: Some(0) });
+        tree.nodes.push(Node::new(folder.into(), Kind::Folder, Some(0)));
     }
     for (path, len) in [("lanes/a.dat", 5000u64), ("lanes/deep/b.dat", 1), ("c.txt", 0), ("d.bin", 70_000)] {
         let content = Content::Whole(Arc::new(Bytes(vec![9; len as usize])));
-        tree.nodes.push(Node {
-            path: path.into(),
-            kind: Kind::File(File { len, spans: vec![], content }),
-            modified: None,
-        });
+        tree.nodes.push(Node::new(path.into(), Kind::File(File { len, spans: vec![], content }), None));
     }
     let source = Iso9660.compose(&tree, "MOTH_PARADE").unwrap().as_source().unwrap();
     let mut bytes = vec![0; source.len() as usize];

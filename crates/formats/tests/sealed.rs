@@ -25,7 +25,7 @@ fn disc(files: &[(&str, Vec<u8>)]) -> Sealed {
     let mut add = |path: &str, bytes: Vec<u8>| {
         let content = Content::Whole(Arc::new(Bytes(bytes.clone())));
         let file = File { len: bytes.len() as u64, spans: Vec::new(), content };
-        tree.nodes.push(Node { path: path.into(), kind: Kind::File(file), modified: None });
+        tree.nodes.push(Node::new(path.into(), Kind::File(file), None));
     };
     add("FRONT.TXT", vec![b'f'; 2048]);
     for (path, bytes) in files {

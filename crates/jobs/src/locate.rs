@@ -79,6 +79,17 @@ impl Near {
 }
 
 impl Beside for Near {
+    fn named(&self, extension: &str) -> Vec<String> {
+        let wanted = format!(".{extension}");
+        let fits = |name: &str| name.to_lowercase().ends_with(&wanted);
+        let mut names: Vec<String> = match self {
+            Self::Host(_, names) => names.iter().filter(|n| fits(n)).cloned().collect(),
+            Self::Inside(tree, _) => tree.files().map(|(n, _)| n.name().to_owned()).filter(|n| fits(n)).collect(),
+        };
+        names.sort();
+        names
+    }
+
     fn find(&self, name: &str) -> Result<Option<(String, SourceRef)>> {
         // A sheet may name a path on the machine where it was made: only the last name can be next to it here.
         let name = decanter_core::catalogue::last_name(name);
@@ -157,7 +168,14 @@ fn reach(shown: &str, setting: &Setting<'_>) -> Result<Reached> {
         names.push(stem_of(&place.name));
         let (watch, beside) = (setting.watch, &near);
         let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
-        let opened = REGISTRY.open(place.source, &context, &[])?;
+        let mut opened = REGISTRY.open(place.source, &context, &[])?;
+        // A path that a compressed image does not have may lead on in the image inside.
+        while let Some((name, inner)) = packed_inside(&opened, part) {
+            let names = [stem_of(&name)];
+            let context = Context { names: &names, beside: &(), ..context.inside()? };
+            kinds.push(opened.kind);
+            opened = REGISTRY.open(inner, &context, &[])?;
+        }
         let tree = opened.tree.ok_or_else(|| no_inside(&place.name))?;
         around.look_inside(&place.name, &tree, part);
         kinds.push(opened.kind);
@@ -165,6 +183,14 @@ fn reach(shown: &str, setting: &Setting<'_>) -> Result<Reached> {
         near = Near::inside(&tree, part);
     }
     Ok(Reached { host, found, around, near, names, kinds, stop })
+}
+
+/// The one file of a compressed image, if `part` is not the way to it.
+fn packed_inside(opened: &Opened, part: &str) -> Option<(String, SourceRef)> {
+    let is_packed = REGISTRY.get(opened.format).is_some_and(|f| f.is_packed_image()) && opened.tracks.is_empty();
+    let tree = opened.tree.as_ref().filter(|tree| is_packed && tree.find(part.trim_matches('/')).is_none())?;
+    let (node, file) = tree.files().next()?;
+    Some((node.name().to_owned(), file.source().ok()?.clone()))
 }
 
 /// The bytes of exactly what the user typed.
@@ -228,6 +254,8 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
     };
     let mut address = shown.to_owned();
     let mut notices = Vec::new();
+    // What the containers on the way say of the bytes in them.
+    let (mut sealed, mut settled) = (Vec::new(), Vec::new());
     loop {
         names.push(stem_of(&place.name));
         names.reverse();
@@ -240,6 +268,7 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
         names.reverse();
         // What is an image or a ROM itself is what was asked for, whatever files are in it.
         let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom() || f.is_package());
+        let is_image = is_image || !opened.tracks.is_empty();
         let inner = match &opened.tree {
             Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
                 only_image(tree)?
@@ -248,6 +277,8 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
         };
         let Some((path, inner)) = inner else {
             opened.notices.splice(0..0, notices);
+            opened.sealed.splice(0..0, sealed);
+            opened.settled.splice(0..0, settled);
             let descriptions = around.descriptions(opened.get("id"));
             return Ok(Item {
                 shown: shown.to_owned(),
@@ -266,6 +297,8 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
             near = Near::inside(tree, &path);
         }
         notices.append(&mut opened.notices);
+        sealed.append(&mut opened.sealed);
+        settled.append(&mut opened.settled);
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
         kinds.push(opened.kind);
         place = inner;
@@ -360,7 +393,7 @@ fn folder_tree(root: &Path) -> Result<Tree> {
         } else {
             continue;
         };
-        tree.nodes.push(Node { path, kind, modified: None });
+        tree.nodes.push(Node::new(path, kind, None));
     }
     Ok(tree)
 }

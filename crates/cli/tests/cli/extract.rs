@@ -17,11 +17,11 @@ fn disc(folder: &Path, files: &[(&str, &[u8])]) -> std::path::PathBuf {
         if let Some((parent, _)) = path.rsplit_once('/')
             && tree.find(parent).is_none()
         {
-            tree.nodes.push(Node { path: parent.into(), kind: Kind::Folder, modified: Some(1_000_000_000) });
+            tree.nodes.push(Node::new(parent.into(), Kind::Folder, Some(1_000_000_000)));
         }
         let content = Content::Whole(Arc::new(Bytes(bytes.to_vec())));
         let file = File { len: bytes.len() as u64, spans: Vec::new(), content };
-        tree.nodes.push(Node { path: (*path).into(), kind: Kind::File(file), modified: Some(1_000_000_000) });
+        tree.nodes.push(Node::new((*path).into(), Kind::File(file), Some(1_000_000_000)));
     }
     let blueprint = Iso9660.compose(&tree, "PIER_NINE").unwrap();
     let path = folder.join("Pier Nine Pinball.iso");

@@ -32,7 +32,7 @@ pub(super) fn resolve(
     loop {
         let (mut waiting, mut made) = (0, 0);
         for (number, part) in blueprint.parts.iter().enumerate() {
-            let Content::Late { len, needs, make } = &part.content else { continue };
+            let Content::Late { len, needs, make, may_be_shorter } = &part.content else { continue };
             if found.digests[number].is_some() {
                 continue;
             }
@@ -44,7 +44,8 @@ pub(super) fn resolve(
                 return Err(Error::Usage(format!("nobody said how late part {number} is computed")));
             };
             let bytes = make(&found.known())?;
-            if bytes.len() as u64 != *len {
+            let is_last = number + 1 == blueprint.parts.len();
+            if bytes.len() as u64 != *len && !(*may_be_shorter && is_last && (bytes.len() as u64) < *len) {
                 let text = format!("late part {number} has {} bytes instead of {len}", bytes.len());
                 return Err(Error::Usage(text));
             }

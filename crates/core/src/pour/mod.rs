@@ -194,13 +194,20 @@ pub(crate) fn write_parts(
     file.set_len(at).map_err(|e| Error::io("reserve", path, e))?;
 
     let blocks = blocks.into_iter().map(BlockHasher::finish).collect();
+    let mut end = at;
     let mut found = Found { digests: measured.finish(), marks, blocks };
     late::resolve(blueprint, &mut found, &mut |number, bytes| {
         if let Some(sums) = &mut sums {
             sums.set(number, bytes);
         }
+        if number + 1 == offsets.len() {
+            end = offsets[number] + bytes.len() as u64;
+        }
         file.write_all_at(bytes, offsets[number]).map_err(|e| Error::io_at("write", path, offsets[number], e))
     })?;
+    if end < at {
+        file.set_len(end).map_err(|e| Error::io("shorten", path, e))?;
+    }
     let digests = match sums {
         Some(sums) => vec![sums.finish()],
         None if !has_late => whole.into_iter().map(Hasher::finish).collect(),
@@ -213,7 +220,7 @@ pub(crate) fn write_parts(
     let late_bytes: u64 = blueprint.parts.iter().map(late).sum();
     let Output { kernel_bytes, hole_bytes, .. } = output;
     let hole_bytes = hole_bytes.saturating_sub(late_bytes);
-    Ok(Written { bytes: at, digests, part_digests, kernel_bytes, hole_bytes })
+    Ok(Written { bytes: end, digests, part_digests, kernel_bytes, hole_bytes })
 }
 
 /// The file that is being written.

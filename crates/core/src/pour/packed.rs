@@ -60,6 +60,7 @@ pub(super) fn write(
     }
     let (send, results) = bounded::<Result<Batch>>(threads + 1);
     let mut done = Done { bytes: 0, marks: Vec::new() };
+    let mut weeder = packer.weeder();
     let result = thread::scope(|scope| {
         for _ in 0..threads {
             let (free, send, next, stop, turn) = (free.clone(), send.clone(), &next, &stop, &turn);
@@ -106,7 +107,10 @@ pub(super) fn write(
                     Err(_) => return Err(Error::Usage("packing ended before all of the source was packed".into())),
                 };
                 waiting.insert(batch.index, batch);
-                while let Some(batch) = waiting.remove(&wanted) {
+                while let Some(mut batch) = waiting.remove(&wanted) {
+                    if let Some(weeder) = &mut weeder {
+                        weeder.weed(&mut batch.packed, &mut batch.marks)?;
+                    }
                     packed_hashers.iter_mut().for_each(|h| h.update(&batch.packed));
                     output.write(&batch.packed, start + done.bytes)?;
                     done.bytes += batch.packed.len() as u64;

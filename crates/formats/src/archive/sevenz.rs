@@ -81,7 +81,7 @@ impl Format for SevenZ {
                     Kind::File(File { len: entry.size, spans: Vec::new(), content: Content::Whole(Arc::new(view)) })
                 }
             };
-            tree.nodes.push(Node { path, kind, modified });
+            tree.nodes.push(Node::new(path, kind, modified));
         }
         opened.fact("entries", tree.nodes.len().to_string());
         opened.tree = Some(tree);

@@ -140,7 +140,7 @@ pub(crate) fn finish(mut opened: Opened, rom: Rom) -> Result<Opened> {
         use decanter_core::tree::{File, Kind, Node, Tree};
         let piece = |name: &str, range| -> Result<Node> {
             let file = File::from_spans(&rom.body, vec![range])?;
-            Ok(Node { path: format!("{name}.{}", rom.form), kind: Kind::File(file), modified: None })
+            Ok(Node::new(format!("{name}.{}", rom.form), Kind::File(file), None))
         };
         let nodes = vec![piece("first", 0..from)?, piece("second", from..rom.body.len())?];
         opened.tree = Some(Tree { nodes });

@@ -1,5 +1,6 @@
 //! Images compressed in blocks, so that any part of them can be read by itself.
 
+pub mod chd;
 pub mod cso;
 pub mod zst;
 
@@ -12,5 +13,5 @@ fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, conte
     let stem = context.names.first().cloned().unwrap_or_else(|| "image".into());
     let path = name.unwrap_or_else(|| if stem.contains('.') { stem.clone() } else { format!("{stem}.iso") });
     let file = File { len: inside.len(), spans: Vec::new(), content: Content::Whole(inside) };
-    opened.tree = Some(Tree { nodes: vec![Node { path, kind: Kind::File(file), modified: None }] });
+    opened.tree = Some(Tree { nodes: vec![Node::new(path, Kind::File(file), None)] });
 }

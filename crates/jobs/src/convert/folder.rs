@@ -71,7 +71,7 @@ fn add_folders(tree: &mut Tree) {
     for node in &tree.nodes {
         for (at, _) in node.path.match_indices('/') {
             if known.insert(node.path[..at].to_owned()) {
-                missing.push(Node { path: node.path[..at].to_owned(), kind: Kind::Folder, modified: None });
+                missing.push(Node::new(node.path[..at].to_owned(), Kind::Folder, None));
             }
         }
     }

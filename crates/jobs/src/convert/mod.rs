@@ -3,6 +3,7 @@
 mod cartridge;
 mod choose;
 mod disc;
+mod drive;
 mod folder;
 pub(crate) mod handheld;
 pub(crate) use folder::used_ranges;
@@ -19,6 +20,7 @@ use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
+use decanter_core::format::Track;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Lane, Slice, Woven};
@@ -67,6 +69,14 @@ pub struct Options {
     pub certificates: Option<String>,
     /// Make a package or an image although a digest in its contents does not hold.
     pub keep_damage: bool,
+    /// Codecs of a chunk-compressed image to choose from, by name.
+    pub codecs: Vec<String>,
+    /// Bytes of its hunks.
+    pub hunk: Option<u64>,
+    /// The medium it is of: "hd", "cd" or "dvd".
+    pub medium: Option<String>,
+    /// The image that it becomes a difference to.
+    pub parent: Option<String>,
     /// Digests of what the result holds.
     pub digests: Vec<Algorithm>,
 }
@@ -139,6 +149,8 @@ pub(crate) enum Back {
     Bytes(SourceRef),
     /// Raw sectors made of its sectors anew are these.
     RawSectors(SourceRef, decanter_core::format::TrackKind, u64),
+    /// It holds these tracks.
+    Tracks(Vec<Track>),
     /// It holds these files.
     Files(Tree),
     /// It is a ROM with these bytes, in whatever form.
@@ -201,7 +213,7 @@ pub fn convert(
 ) -> Result<(ConvertReport, Answer), Failure> {
     let item = match opened(shown, options, setting) {
         // What nobody understands can still be kept.
-        Err(f) if to == Some("zst") && matches!(*f.cause, Error::NotUnderstood { .. }) => {
+        Err(f) if matches!(to, Some("zst" | "chd")) && matches!(*f.cause, Error::NotUnderstood { .. }) => {
             locate::open_lightly(shown, "convert", setting)?
         }
         Err(f) if to == Some("nes") && options.header.is_some() && matches!(*f.cause, Error::NotUnderstood { .. }) => {
@@ -420,6 +432,10 @@ impl Options {
             ("--header", self.header.is_some()),
             ("--certificates", self.certificates.is_some()),
             ("--keep-damage", self.keep_damage),
+            ("--codecs", !self.codecs.is_empty()),
+            ("--hunk", self.hunk.is_some()),
+            ("--medium", self.medium.is_some()),
+            ("--parent", self.parent.is_some()),
         ];
         given.into_iter().find(|(name, is_given)| *is_given && !target.options.contains(name)).map(|(name, _)| name)
     }

@@ -70,8 +70,8 @@ pub(super) fn zst(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -
 }
 
 /// What stands in the only file of a compressed image, for reading it back.
-pub(super) fn content(opened: &decanter_core::Opened) -> Option<SourceRef> {
+pub(crate) fn content(opened: &decanter_core::Opened) -> Option<SourceRef> {
     let is_packed = REGISTRY.get(opened.format).is_some_and(|f| f.is_packed_image());
-    let tree = opened.tree.as_ref().filter(|_| is_packed)?;
+    let tree = opened.tree.as_ref().filter(|_| is_packed && opened.tracks.is_empty())?;
     tree.files().next().and_then(|(_, f)| f.source().ok().cloned())
 }

@@ -83,6 +83,21 @@ pub(super) fn prove(
                 },
             })
         }
+        Back::Tracks(wanted) => {
+            let opened = REGISTRY.open(written, &context, &[])?;
+            setting.watch.begin("proving", Some(wanted.iter().map(|t| t.source.len()).sum()));
+            for (index, track) in wanted.iter().enumerate() {
+                let found = opened.tracks.get(index).map(|t| &t.source);
+                let differs_at = match found {
+                    Some(found) => first_difference(&track.source, found, setting)?,
+                    None => Some(0),
+                };
+                if let Some(at) = differs_at {
+                    return Err(differs(at));
+                }
+            }
+            Ok(Proof::of(format!("read back: all bytes of {} tracks are identical", wanted.len())))
+        }
         Back::Rom(body) => {
             let opened = REGISTRY.open(written.clone(), &context, &[]).ok();
             // A form that is not known by itself begins, or ends, with nothing but the ROM.

@@ -1,6 +1,6 @@
 //! What can become what: the one table that `convert` obeys and `identify` shows.
 
-use super::{Made, Options, cartridge, disc, folder, handheld, packed};
+use super::{Made, Options, cartridge, disc, drive, folder, handheld, packed};
 use crate::{Item, Setting};
 use decanter_core::{Result, SECTOR};
 use decanter_formats::REGISTRY;
@@ -93,6 +93,24 @@ pub static TARGETS: &[Target] = &[
         accepts: packed::accepts_any,
         make: packed::zst,
     },
+    Target {
+        id: "chd",
+        what: "a CHD compressed image",
+        extension: "chd",
+        made_of: "drives, disc images, CD images with their tracks",
+        options: &["--level", "--codecs", "--hunk", "--medium", "--parent"],
+        accepts: drive::accepts_chd,
+        make: drive::chd,
+    },
+    Target {
+        id: "img",
+        what: "a raw drive image",
+        extension: "img",
+        made_of: "compressed drive images",
+        options: &["--split"],
+        accepts: drive::accepts_img,
+        make: drive::img,
+    },
     rom("z64", "a Nintendo 64 ROM in the console's own byte order", "Nintendo 64 ROMs", ROM),
     rom("v64", "a Nintendo 64 ROM with bytes swapped in pairs", "Nintendo 64 ROMs", ROM),
     rom("n64", "a Nintendo 64 ROM of little-endian words", "Nintendo 64 ROMs", ROM),
@@ -146,7 +164,8 @@ pub static TARGETS: &[Target] = &[
 pub(super) fn is_plain_image(item: &Item) -> bool {
     let is_image = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image());
     let whole = item.source.as_ref().is_some_and(|s| s.len().is_multiple_of(SECTOR));
-    is_image && whole && item.opened.tracks.is_empty()
+    let is_drive = decanter_formats::disk::DRIVES.contains(&item.opened.format);
+    is_image && whole && !is_drive && item.opened.tracks.is_empty()
 }
 
 /// Whether the source is files that no image holds: a folder, or an archive of one.

@@ -6,7 +6,8 @@ use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::format::Opened;
 use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
-use decanter_core::seal::{Expected, Seal, Sealed};
+use decanter_core::error::Blame;
+use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
 use serde::Serialize;
@@ -52,6 +53,19 @@ pub enum SealState {
 }
 
 impl SealReport {
+    /// What headers, or checks of a structure, say.
+    fn of_settled(settled: Settled) -> Self {
+        Self {
+            of: String::new(),
+            name: settled.name,
+            range: None,
+            state: if settled.holds { SealState::Holds } else { SealState::Differs },
+            note: settled.note,
+            files: Vec::new(),
+            matters: settled.matters,
+        }
+    }
+
     /// Whether it does not hold, and that matters.
     fn is_bad(&self) -> bool {
         self.state == SealState::Differs && self.matters.is_some()
@@ -211,15 +225,10 @@ fn algorithm(seal: &Seal) -> Algorithm {
 fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
     let mut seals = Vec::new();
     for settled in &opened.settled {
-        seals.push(SealReport {
-            of: String::new(),
-            name: settled.name.clone(),
-            range: None,
-            state: if settled.holds { SealState::Holds } else { SealState::Differs },
-            note: settled.note.clone(),
-            files: Vec::new(),
-            matters: settled.matters,
-        });
+        seals.push(SealReport::of_settled(settled.clone()));
+    }
+    if let Some(inspect) = &opened.inspect {
+        seals.extend(inspect(setting.watch)?.into_iter().map(SealReport::of_settled));
     }
     for sealed in &opened.sealed {
         seals.extend(check_sealed(sealed, setting)?);
@@ -241,6 +250,17 @@ pub(crate) fn prove(opened: &Opened, setting: &Setting<'_>) -> Result<usize> {
             found: bad.note.clone().unwrap_or_default(),
         }),
     }
+}
+
+/// Adds what a source says of itself to what reading it has shown.
+pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>) -> Result<()> {
+    let seals = seals_of(&item.opened, setting)?;
+    if seals.iter().any(SealReport::is_bad) && matches!(report.verdict, Verdict::Sound) {
+        report.verdict = Verdict::Damaged;
+        report.next = "what is damaged, and what that hits, stands above; \"decanter extract\" takes what is whole".into();
+    }
+    report.seals = seals;
+    Ok(())
 }
 
 /// Checks a package, and says what came of it.
@@ -286,6 +306,27 @@ pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> 
     })
 }
 
+/// What is to be said of a stretch that cannot be read to its end: none of its digests holds, and what is damaged.
+fn examined(sealed: &Sealed, error: &Error, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
+    let mut found = match &sealed.examine {
+        Some(examine) => examine(setting.watch)?,
+        None => Vec::new(),
+    };
+    if found.is_empty() {
+        found.push(error.to_string());
+    }
+    let report = |seal: &Seal| SealReport {
+        of: sealed.name.clone(),
+        name: seal.name.clone(),
+        range: Some((seal.range.start, seal.range.end - seal.range.start)),
+        state: SealState::Differs,
+        note: Some(found.join("\n                             ")),
+        files: Vec::new(),
+        matters: Some(seal.matters),
+    };
+    Ok(sealed.seals.iter().map(report).collect())
+}
+
 /// All digests of one stretch, in one read of it.
 fn check_sealed(sealed: &Sealed, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
     let len = sealed.source.len();
@@ -324,7 +365,10 @@ fn check_sealed(sealed: &Sealed, setting: &Setting<'_>) -> Result<Vec<SealReport
             }));
         }
         let plan = Plan::over(sealed.source.clone(), 0..len).with_transform(sealed.transform.clone());
-        pipeline::read_into(plan, consumers, setting.watch)?;
+        match pipeline::read_into(plan, consumers, setting.watch) {
+            Err(e) if e.blame() == Blame::Source && sealed.examine.is_some() => return examined(sealed, &e, setting),
+            read => read?,
+        }
     }
     let (mut stored, mut clear) = (stored.into_iter(), clear.into_iter());
     let mut reports = Vec::new();

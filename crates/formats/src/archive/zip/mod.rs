@@ -103,7 +103,7 @@ impl Format for Zip {
                 };
                 Kind::File(File { len: entry.size(), spans: Vec::new(), content })
             };
-            tree.nodes.push(Node { path, kind, modified });
+            tree.nodes.push(Node::new(path, kind, modified));
         }
         note_overlaps(&mut opened, starts);
         if locked > 0 {

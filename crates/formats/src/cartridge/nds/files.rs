@@ -23,12 +23,12 @@ const SYSTEM: &str = "_rom";
 pub(super) fn read(source: &SourceRef, h: &[u8; HEADER]) -> Result<(Tree, Vec<String>)> {
     let mut tree = Tree::default();
     let mut notices = Vec::new();
-    let folder = |path: &str| Node { path: path.into(), kind: Kind::Folder, modified: None };
+    let folder = |path: &str| Node::new(path.into(), Kind::Folder, None);
     tree.nodes.push(folder(SYSTEM));
     let mut add = |path: String, span: std::ops::Range<u64>| -> Result<()> {
         if !span.is_empty() {
             let file = File::from_spans(source, vec![span])?;
-            tree.nodes.push(Node { path, kind: Kind::File(file), modified: None });
+            tree.nodes.push(Node::new(path, Kind::File(file), None));
         }
         Ok(())
     };
@@ -79,7 +79,7 @@ pub(super) fn read(source: &SourceRef, h: &[u8; HEADER]) -> Result<(Tree, Vec<St
 
 fn push(tree: &mut Tree, source: &SourceRef, path: String, span: std::ops::Range<u64>) -> Result<()> {
     let file = File::from_spans(source, vec![span])?;
-    tree.nodes.push(Node { path, kind: Kind::File(file), modified: None });
+    tree.nodes.push(Node::new(path, Kind::File(file), None));
     Ok(())
 }
 

@@ -221,7 +221,7 @@ pub fn volume_sector(track: &Track, index: u64) -> Option<u64> {
 }
 
 /// What the tracks are, and the file system of the first data track.
-fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()> {
+pub(crate) fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()> {
     for track in &mut opened.tracks {
         let first = lead(track)?.and_then(|lead| lead.checked_sub(track.gap_sectors));
         if let Some(first) = first.filter(|&f| f != track.first_sector) {

@@ -245,11 +245,11 @@ impl<'a> Walk<'a> {
         let modified = entry.extras.modified.unwrap_or(Date::Short(raw.date)).seconds();
         if let Some(target) = &entry.extras.link {
             let kind = Kind::Link(text(target, Encoding::Bytes));
-            self.nodes.push(Node { path, kind, modified });
+            self.nodes.push(Node::new(path, kind, modified));
             return Ok(());
         }
         if raw.flags & FLAG_FOLDER != 0 || entry.extras.child.is_some() {
-            self.nodes.push(Node { path: path.clone(), kind: Kind::Folder, modified });
+            self.nodes.push(Node::new(path.clone(), Kind::Folder, modified));
             self.subfolder(folder, path, entry, todo);
             return Ok(());
         }
@@ -319,7 +319,7 @@ impl<'a> Walk<'a> {
         if let Some(why) = broken {
             file.content = Content::Broken(why);
         }
-        self.nodes.push(Node { path, kind: Kind::File(file), modified });
+        self.nodes.push(Node::new(path, Kind::File(file), modified));
         Ok(())
     }
 

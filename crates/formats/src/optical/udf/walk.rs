@@ -155,7 +155,7 @@ impl Walk<'_> {
             Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
             Err(e) => {
                 let file = File { len: 0, spans: Vec::new(), content: Content::Broken(e.to_string()) };
-                self.nodes.push(Node { path, kind: Kind::File(file), modified: None });
+                self.nodes.push(Node::new(path, Kind::File(file), None));
                 return Ok(());
             }
         };
@@ -177,7 +177,7 @@ impl Walk<'_> {
                 Kind::File(entry.file(self.maps).unwrap_or_else(broken))
             }
         };
-        self.nodes.push(Node { path, kind, modified });
+        self.nodes.push(Node::new(path, kind, modified));
         Ok(())
     }
 

@@ -205,7 +205,7 @@ mod tests {
         for name in names {
             let source: SourceRef = Arc::new(Bytes(name.as_bytes().to_vec()));
             let file = File { len: source.len(), spans: Vec::new(), content: Content::Whole(source) };
-            tree.nodes.push(Node { path: (*name).to_owned(), kind: Kind::File(file), modified: None });
+            tree.nodes.push(Node::new((*name).to_owned(), Kind::File(file), None));
         }
         tree
     }

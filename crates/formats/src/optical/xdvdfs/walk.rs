@@ -104,7 +104,7 @@ pub(super) fn walk(
                 };
                 Kind::File(file)
             };
-            walked.tree.nodes.push(Node { path, kind, modified: None });
+            walked.tree.nodes.push(Node::new(path, kind, None));
         }
     }
     if troubles > MOST_NOTICES {

@@ -300,7 +300,7 @@ impl Format for Ncsd {
                 }
                 Err(why) => {
                     notices.push(format!("{} cannot be read: {why}", partition.name()));
-                    nodes.push(Node { path: partition.folder().to_owned(), kind: Kind::Folder, modified: None });
+                    nodes.push(Node::new(partition.folder().to_owned(), Kind::Folder, None));
                     let matters = Some("this part of the cartridge is lost: dump it again");
                     let (name, note) = (partition.name().to_owned(), Some(why.clone()));
                     opened.settled.push(Settled { name, holds: false, note, matters });

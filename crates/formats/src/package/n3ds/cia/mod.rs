@@ -296,7 +296,7 @@ fn file_node(path: String, source: &SourceRef, range: &Range<u64>) -> Result<Nod
         Ok(()) => tree::Content::Whole(Arc::new(Slice::new(source.clone(), range.start, len)?)),
         Err(_) => tree::Content::Cut { missing: (range.end - source.len().max(range.start)).min(len) },
     };
-    Ok(Node { path, kind: Kind::File(File { len, spans: Vec::new(), content }), modified: None })
+    Ok(Node::new(path, Kind::File(File { len, spans: Vec::new(), content }), None))
 }
 
 impl Format for Cia {
@@ -436,7 +436,7 @@ impl Cia {
                 let seals = vec![Seal { of_plaintext: locked, ..seal_of_whole(entry, whole) }];
                 let out_of_reach = if locked { vec![0..entry.record.len] } else { Vec::new() };
                 let source = plain.clone();
-                opened.sealed.push(Sealed { name, source, transform: None, locked: out_of_reach, trouble, seals });
+                opened.sealed.push(Sealed { name, source, transform: None, locked: out_of_reach, trouble, seals, examine: None });
                 opened.regions.push(Region { range: range.clone(), encrypted: entry.record.kind & ENCRYPTED != 0 });
             }
         }

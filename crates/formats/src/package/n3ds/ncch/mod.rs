@@ -244,7 +244,7 @@ impl Content {
                 nodes.push(folder_node(&format!("{prefix}unpacked")));
                 let file =
                     File { len: unpacked.len(), spans: Vec::new(), content: tree::Content::Whole(Arc::new(unpacked)) };
-                nodes.push(Node { path: format!("{prefix}unpacked/code.bin"), kind: Kind::File(file), modified: None });
+                nodes.push(Node::new(format!("{prefix}unpacked/code.bin"), Kind::File(file), None));
             }
             Err(Error::Key(_)) => {}
             Err(e @ Error::Io { .. }) => return Err(e),
@@ -260,7 +260,7 @@ impl Content {
         let names = Slice::new(self.clear.clone(), level3, tables.data_at)?;
         let source: SourceRef = Arc::new(Concat::new(vec![Arc::new(head), Arc::new(names)])?);
         let file = File { len: source.len(), spans: Vec::new(), content: tree::Content::Whole(source) };
-        Ok(Node { path, kind: Kind::File(file), modified: None })
+        Ok(Node::new(path, Kind::File(file), None))
     }
 
     /// A stretch as a file, locked or cut where it is.
@@ -277,12 +277,12 @@ impl Content {
                 false => tree::Content::Whole(source),
             }
         };
-        Ok(Node { path, kind: Kind::File(File { len, spans: Vec::new(), content }), modified: None })
+        Ok(Node::new(path, Kind::File(File { len, spans: Vec::new(), content }), None))
     }
 }
 
 fn folder_node(path: &str) -> Node {
-    Node { path: path.to_owned(), kind: Kind::Folder, modified: None }
+    Node::new(path.to_owned(), Kind::Folder, None)
 }
 
 /// What there is to tell of the main content of a title: names, ids, maker, region.

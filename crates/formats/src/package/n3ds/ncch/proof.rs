@@ -71,6 +71,7 @@ pub(super) fn sealed(content: &Content, name: &str, whole: Option<Digest>) -> Se
         locked: content.locked.clone(),
         trouble: content.trouble().cloned(),
         seals,
+        examine: None,
     }
 }
 

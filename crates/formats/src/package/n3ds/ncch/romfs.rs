@@ -263,7 +263,7 @@ pub fn nodes(tables: &Tables, base: &SourceRef, level3: u64, prefix: &str, there
                 Kind::File(File { len, spans: Vec::new(), content })
             }
         };
-        nodes.push(Node { path: format!("{prefix}{}", entry.path), kind, modified: None });
+        nodes.push(Node::new(format!("{prefix}{}", entry.path), kind, None));
     }
     Ok(nodes)
 }

@@ -1,0 +1,252 @@
+//! New images of version 5: every hunk by the codec that makes it shortest, what repeats only once, the map at the end.
+
+use super::cd;
+use super::codec::{Codec, HunkPacker, UNIT};
+use super::header::{Entry, LEN_5, MAGIC, overall, write_metadata};
+use super::map::{self, Crc16, kind};
+use decanter_core::blueprint::{Blueprint, PackWorker, Packer, Weeder};
+use decanter_core::digest::{Algorithm, of_bytes};
+use decanter_core::format::Track;
+use decanter_core::source::SourceRef;
+use decanter_core::view::{Concat, Fill};
+use decanter_core::{Error, Result, SECTOR};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Effort of zstd.
+pub const LEVEL: i32 = 12;
+/// Bytes that one thread packs at a time.
+const BATCH: usize = 1 << 20;
+/// Hunks of a new image before they are made larger: the map stays small enough to be held.
+const MOST_HUNKS: u64 = 2 << 20;
+/// Different hunks that are remembered.
+const MOST_KNOWN: usize = 1 << 19;
+/// Words that a packer tells of a hunk: its word of the map, its CRC-16, and the five of its SHA-1.
+const MARK: usize = 7;
+
+/// What kind of medium the image is of.
+pub enum Medium<'a> {
+    /// A hard disk, with sectors of 512 bytes.
+    HardDisk(SourceRef),
+    /// A DVD.
+    Dvd(SourceRef),
+    /// A CD.
+    Cd(&'a [Track]),
+}
+
+/// How it is made.
+pub struct Wish {
+    /// Codecs to choose from, at most four.
+    pub codecs: Vec<Codec>,
+    /// Effort of zstd, 1 to 22.
+    pub level: i32,
+    /// Bytes of a hunk, if not what is usual.
+    pub hunk_len: Option<u32>,
+    /// Overall SHA-1 and bytes of the image that this becomes a difference to.
+    pub parent: Option<([u8; 20], SourceRef)>,
+}
+
+/// A new image; also the bytes that it holds.
+///
+/// # Errors
+/// [`Error::Usage`] for hunks that are no whole sectors, [`Error::Unsupported`] for sectors that have no name there.
+pub fn compose(medium: &Medium<'_>, wish: Wish) -> Result<(Blueprint, SourceRef)> {
+    let (body, unit_len, usual, entries) = match medium {
+        Medium::HardDisk(source) => {
+            let over = source.len().next_multiple_of(512) - source.len();
+            let fill: SourceRef = Arc::new(Fill { byte: 0, len: over });
+            let body: SourceRef =
+                if over > 0 { Arc::new(Concat::new(vec![source.clone(), fill])?) } else { source.clone() };
+            let entry = Entry::text(b"GDDD", &geometry(body.len() / 512));
+            (body, 512, 4096, vec![entry])
+        }
+        Medium::Dvd(source) => (source.clone(), SECTOR as u32, 4096, vec![Entry::text(b"DVD ", "")]),
+        Medium::Cd(tracks) => {
+            let (body, entries) = cd::compose(tracks)?;
+            (body, UNIT as u32, 8 * UNIT as u32, entries)
+        }
+    };
+    let len = body.len();
+    let mut hunk_len = wish.hunk_len.unwrap_or(usual);
+    while wish.hunk_len.is_none() && len.div_ceil(hunk_len.into()) > MOST_HUNKS {
+        hunk_len *= 2;
+    }
+    if hunk_len == 0 || !hunk_len.is_multiple_of(unit_len) || hunk_len > super::header::MOST_HUNK {
+        return Err(Error::Usage(format!("hunks of {hunk_len} bytes are not made of whole units of {unit_len}")));
+    }
+    let count = len.div_ceil(hunk_len.into());
+    if count >= u64::from(kind::MASK) {
+        return Err(Error::Usage(format!("{count} hunks are too many: make them larger with --hunk")));
+    }
+    let metadata = write_metadata(&entries, LEN_5);
+    let lead_len = LEN_5 + metadata.len() as u64;
+    let parent_sha1 = wish.parent.as_ref().map_or([0; 20], |(sha1, _)| *sha1);
+    let tags: Vec<u8> = (0..4).flat_map(|i| wish.codecs.get(i).map_or([0; 4], |c| c.tag().0)).collect();
+
+    let mut blueprint = Blueprint::new();
+    let lead = blueprint.late(lead_len);
+    let packer = ChdPacker { wish, hunk_len, unit_len };
+    let packed = blueprint.packed(body.clone(), Arc::new(packer));
+    blueprint.measure(packed, Algorithm::Sha1);
+    let tail = blueprint.tail(map::most_len(count));
+    blueprint.compute(
+        lead,
+        &[packed],
+        Arc::new(move |known| {
+            let raw = known.digest(packed, Algorithm::Sha1)?;
+            let map_at = lead_len + map::stored(known.marks(packed), hunk_len);
+            let mut bytes = MAGIC.to_vec();
+            bytes.extend((LEN_5 as u32).to_be_bytes());
+            bytes.extend(5u32.to_be_bytes());
+            bytes.extend(&tags);
+            bytes.extend(len.to_be_bytes());
+            bytes.extend(map_at.to_be_bytes());
+            bytes.extend(LEN_5.to_be_bytes());
+            bytes.extend(hunk_len.to_be_bytes());
+            bytes.extend(unit_len.to_be_bytes());
+            bytes.extend(raw);
+            bytes.extend(overall(raw, &entries));
+            bytes.extend(parent_sha1);
+            bytes.extend(&metadata);
+            Ok(bytes)
+        }),
+    )?;
+    blueprint.compute(
+        tail,
+        &[packed],
+        Arc::new(move |known| Ok(map::write(known.marks(packed), lead_len, hunk_len, unit_len))),
+    )?;
+    Ok((blueprint, body))
+}
+
+/// Cylinders, heads and sectors of a disk of so many sectors: what multiplies to that if anything usual does.
+fn geometry(sectors: u64) -> String {
+    let fits = |(heads, own): &(u64, u64)| sectors.is_multiple_of(heads * own) && sectors / (heads * own) > 0;
+    let usual = [(16, 63), (255, 63), (16, 32), (8, 32), (4, 32), (2, 32), (1, 32), (1, 16)];
+    let (heads, own) = usual.into_iter().find(fits).unwrap_or((1, 1));
+    format!("CYLS:{},HEADS:{heads},SECS:{own},BPS:512", sectors / (heads * own))
+}
+
+struct ChdPacker {
+    wish: Wish,
+    hunk_len: u32,
+    unit_len: u32,
+}
+
+impl Packer for ChdPacker {
+    fn batch_len(&self) -> usize {
+        let hunk = self.hunk_len as usize;
+        hunk * (BATCH / hunk).max(1)
+    }
+
+    fn worker(&self) -> Result<Box<dyn PackWorker>> {
+        let packer = HunkPacker::new(&self.wish.codecs, self.wish.level)
+            .map_err(|e| Error::Usage(format!("zstd cannot be set up: {e}")))?;
+        Ok(Box::new(Worker { packer, hunk_len: self.hunk_len as usize, last: None }))
+    }
+
+    fn weeder(&self) -> Option<Box<dyn Weeder>> {
+        Some(Box::new(Once {
+            known: HashMap::new(),
+            hunk_len: self.hunk_len,
+            unit_len: self.unit_len,
+            parent: self.wish.parent.as_ref().map(|(_, source)| source.clone()),
+            next: 0,
+        }))
+    }
+}
+
+struct Worker {
+    packer: HunkPacker,
+    hunk_len: usize,
+    /// The last hunk of one value: disks are full of them.
+    last: Option<(Vec<u8>, u32, Vec<u8>)>,
+}
+
+impl PackWorker for Worker {
+    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+        let mut filled;
+        for hunk in raw.chunks(self.hunk_len) {
+            let hunk = if hunk.len() < self.hunk_len {
+                filled = hunk.to_vec();
+                filled.resize(self.hunk_len, 0);
+                &filled[..]
+            } else {
+                hunk
+            };
+            let is_flat = hunk.iter().all(|b| *b == hunk[0]);
+            if let Some((_, word, bytes)) = self.last.as_ref().filter(|(last, ..)| is_flat && last[..] == *hunk) {
+                marks.push(*word);
+                packed.extend(bytes);
+            } else {
+                let (word, bytes) = match self.packer.pack(hunk) {
+                    Some((codec, bytes)) => ((codec as u32) << kind::SHIFT | bytes.len() as u32, bytes),
+                    None => (kind::STORED << kind::SHIFT, hunk),
+                };
+                marks.push(word);
+                packed.extend(bytes);
+                if is_flat {
+                    self.last = Some((hunk.to_vec(), word, bytes.to_vec()));
+                }
+            }
+            marks.push(Crc16::of(hunk).into());
+            let sha1 = of_bytes(Algorithm::Sha1, hunk).bytes;
+            marks.extend(sha1.as_chunks::<4>().0.iter().map(|b| u32::from_be_bytes(*b)));
+        }
+        Ok(())
+    }
+}
+
+/// Keeps of equal hunks the first, and of those that the parent has at the same place none.
+struct Once {
+    known: HashMap<[u32; 5], u32>,
+    hunk_len: u32,
+    unit_len: u32,
+    parent: Option<SourceRef>,
+    next: u32,
+}
+
+impl Once {
+    /// Whether the parent has this hunk at the same place.
+    fn is_in_parent(&self, sha1: &[u32; 5]) -> Result<bool> {
+        let Some(parent) = &self.parent else { return Ok(false) };
+        let at = u64::from(self.next) * u64::from(self.hunk_len);
+        let mut bytes = vec![0; self.hunk_len as usize];
+        let here = u64::from(self.hunk_len).min(parent.len().saturating_sub(at)) as usize;
+        parent.read_at(at.min(parent.len()), &mut bytes[..here])?;
+        let own = of_bytes(Algorithm::Sha1, &bytes).bytes;
+        Ok(own.as_chunks::<4>().0.iter().zip(sha1).all(|(a, b)| u32::from_be_bytes(*a) == *b))
+    }
+}
+
+impl Weeder for Once {
+    fn weed(&mut self, packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+        let mut kept_marks = Vec::with_capacity(marks.len() / MARK * 2);
+        let (mut from, mut to) = (0, 0);
+        for mark in marks.as_chunks::<MARK>().0 {
+            let [word, crc, sha1 @ ..] = *mark;
+            let len = match word >> kind::SHIFT {
+                kind::STORED => self.hunk_len as usize,
+                _ => (word & kind::MASK) as usize,
+            };
+            if let Some(first) = self.known.get(&sha1) {
+                kept_marks.extend([kind::SAME << kind::SHIFT | first, 0]);
+            } else if self.is_in_parent(&sha1)? {
+                let unit = u64::from(self.next) * u64::from(self.hunk_len / self.unit_len);
+                kept_marks.extend([kind::PARENT << kind::SHIFT | unit as u32 & kind::MASK, 0]);
+            } else {
+                packed.copy_within(from..from + len, to);
+                to += len;
+                kept_marks.extend([word, crc]);
+                if self.known.len() < MOST_KNOWN {
+                    self.known.insert(sha1, self.next);
+                }
+            }
+            from += len;
+            self.next += 1;
+        }
+        packed.truncate(to);
+        *marks = kept_marks;
+        Ok(())
+    }
+}

@@ -1,0 +1,273 @@
+//! FLAC frames (RFC 9639) without the stream header: two channels of 16 bits at 44.1 kHz, as hunks have them.
+//!
+//! Read with a crate; written with fixed predictors and Rice codes, which is most of what FLAC gains.
+
+use super::bits::BitWriter;
+use claxon::frame::FrameReader;
+use std::io::Cursor;
+
+/// The order of the two bytes of a sample in the unpacked bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Order {
+    Little,
+    Big,
+}
+
+impl Order {
+    fn bytes(self, sample: i16) -> [u8; 2] {
+        match self {
+            Self::Little => sample.to_le_bytes(),
+            Self::Big => sample.to_be_bytes(),
+        }
+    }
+
+    fn sample(self, bytes: [u8; 2]) -> i16 {
+        match self {
+            Self::Little => i16::from_le_bytes(bytes),
+            Self::Big => i16::from_be_bytes(bytes),
+        }
+    }
+}
+
+/// Unpacks frames until `out` is full; returns the bytes of `packed` that they took, or `None` if they are damaged.
+pub(super) fn unpack(packed: &[u8], order: Order, out: &mut [u8]) -> Option<usize> {
+    let mut frames = FrameReader::new(Cursor::new(packed));
+    let (mut at, mut buffer) = (0, Vec::new());
+    while at < out.len() {
+        let block = frames.read_next_or_eof(buffer).ok()??;
+        if block.channels() != 2 || block.duration() == 0 {
+            return None;
+        }
+        let (left, right) = (block.channel(0), block.channel(1));
+        for pair in left.iter().zip(right) {
+            let Some(place) = out.get_mut(at..at + 4) else { break };
+            place[..2].copy_from_slice(&order.bytes(*pair.0 as i16));
+            place[2..].copy_from_slice(&order.bytes(*pair.1 as i16));
+            at += 4;
+        }
+        if out.len() - at < 4 && at < out.len() {
+            return None;
+        }
+        buffer = block.into_buffer();
+    }
+    Some(frames.into_inner().position() as usize)
+}
+
+/// Packs `raw`, whole samples of two channels.
+pub(super) fn pack(raw: &[u8], order: Order) -> Vec<u8> {
+    let samples = raw.len() / 4;
+    // Blocks of equal length, at most 2,048 samples each.
+    let mut block = samples;
+    while block > 2048 {
+        block = block.div_ceil(2);
+    }
+    let mut packed = Vec::new();
+    for (number, bytes) in raw.chunks(block * 4).enumerate() {
+        let pairs = bytes.as_chunks::<4>().0;
+        let left: Vec<i32> = pairs.iter().map(|p| order.sample([p[0], p[1]]).into()).collect();
+        let right: Vec<i32> = pairs.iter().map(|p| order.sample([p[2], p[3]]).into()).collect();
+        packed.extend(frame(number as u32, &left, &right));
+    }
+    packed
+}
+
+/// One frame (RFC 9639, 9).
+fn frame(number: u32, left: &[i32], right: &[i32]) -> Vec<u8> {
+    let side: Vec<i32> = left.iter().zip(right).map(|(l, r)| l - r).collect();
+    let middle: Vec<i32> = left.iter().zip(right).map(|(l, r)| (l + r) >> 1).collect();
+    let [left, right, side, middle] =
+        [(left, 16), (right, 16), (&side[..], 17), (&middle[..], 16)].map(|(samples, width)| Channel::new(samples, width));
+    let both = [(1, &left, &right), (8, &left, &side), (9, &side, &right), (10, &middle, &side)];
+    let cost = |(_, a, b): &(u32, &Channel<'_>, &Channel<'_>)| a.bits + b.bits;
+    let (assignment, first, second) = both.into_iter().min_by_key(cost).unwrap_or((1, &left, &right));
+    let mut bits = BitWriter::default();
+    bits.write(0b11_1111_1111_1110, 14);
+    bits.write(0, 2);
+    // The number of samples follows after the frame number, in 16 bits; 44.1 kHz; 16 bits a sample.
+    bits.write(0b0111, 4);
+    bits.write(0b1001, 4);
+    bits.write(assignment, 4);
+    bits.write(0b1000, 4);
+    for byte in char::from_u32(number).unwrap_or('\0').to_string().bytes() {
+        bits.write(byte.into(), 8);
+    }
+    bits.write(left.samples.len() as u32 - 1, 16);
+    let check = crc8(bits.bytes());
+    bits.write(check.into(), 8);
+    first.write(&mut bits);
+    second.write(&mut bits);
+    bits.align();
+    let check = crc16(bits.bytes());
+    bits.write(check.into(), 16);
+    bits.finish()
+}
+
+/// The highest Rice parameter of a partition; one more announces plain numbers, which are never needed here.
+const MOST_RICE: u32 = 14;
+/// Partitions of a block: 2 to this power at most.
+const MOST_SPLITS: u32 = 5;
+
+/// A channel with the way to write it that takes the fewest bits.
+struct Channel<'a> {
+    samples: &'a [i32],
+    width: u32,
+    form: Form,
+    bits: u64,
+}
+
+enum Form {
+    Constant,
+    Verbatim,
+    /// Differences of this order, in so many partitions (as a power of two) with their Rice parameters.
+    Fixed { order: usize, residual: Vec<i32>, splits: u32, rice: Vec<u32> },
+}
+
+impl<'a> Channel<'a> {
+    fn new(samples: &'a [i32], width: u32) -> Self {
+        let plain = samples.len() as u64 * u64::from(width);
+        if samples.iter().all(|s| *s == samples[0]) {
+            return Self { samples, width, form: Form::Constant, bits: 8 + u64::from(width) };
+        }
+        let mut best = Self { samples, width, form: Form::Verbatim, bits: 8 + plain };
+        let mut residual = samples.to_vec();
+        for order in 0..=4usize.min(samples.len() - 1) {
+            if order > 0 {
+                residual = residual.windows(2).map(|p| p[1].wrapping_sub(p[0])).collect();
+            }
+            for splits in 0..=MOST_SPLITS {
+                let part = samples.len() >> splits;
+                if !samples.len().is_multiple_of(1 << splits) || part <= order {
+                    break;
+                }
+                let mut rice = Vec::new();
+                let mut bits = 8 + order as u64 * u64::from(width) + 6;
+                let mut rest = &residual[..];
+                for index in 0..1usize << splits {
+                    let (now, later) = rest.split_at(if index == 0 { part - order } else { part });
+                    rest = later;
+                    let (parameter, cost) = rice_of(now);
+                    bits += 4 + cost;
+                    rice.push(parameter);
+                }
+                if bits < best.bits {
+                    let residual = residual.clone();
+                    best = Self { samples, width, form: Form::Fixed { order, residual, splits, rice }, bits };
+                }
+            }
+        }
+        best
+    }
+
+    /// The subframe (RFC 9639, 9.2).
+    fn write(&self, bits: &mut BitWriter) {
+        match &self.form {
+            Form::Constant => {
+                bits.write(0, 8);
+                bits.write(self.samples[0] as u32, self.width);
+            }
+            Form::Verbatim => {
+                bits.write(0b10, 8);
+                self.samples.iter().for_each(|s| bits.write(*s as u32, self.width));
+            }
+            Form::Fixed { order, residual, splits, rice } => {
+                bits.write(0b1_0000 | (*order as u32) << 1, 8);
+                self.samples[..*order].iter().for_each(|s| bits.write(*s as u32, self.width));
+                bits.write(0, 2);
+                bits.write(*splits, 4);
+                let part = self.samples.len() >> splits;
+                let mut rest = &residual[..];
+                for (index, parameter) in rice.iter().enumerate() {
+                    let (now, later) = rest.split_at(if index == 0 { part - order } else { part });
+                    rest = later;
+                    bits.write(*parameter, 4);
+                    for value in now.iter().map(|v| folded(*v)) {
+                        let mut zeros = value >> parameter;
+                        while zeros >= 32 {
+                            bits.write(0, 32);
+                            zeros -= 32;
+                        }
+                        bits.write(1, zeros + 1);
+                        bits.write(value, *parameter);
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Positive and negative numbers in turn: 0, -1, 1, -2 ...
+fn folded(value: i32) -> u32 {
+    ((value << 1) ^ (value >> 31)) as u32
+}
+
+/// The Rice parameter that takes the fewest bits, and how many.
+fn rice_of(values: &[i32]) -> (u32, u64) {
+    let cost = |parameter: u32| -> u64 {
+        values.iter().map(|v| u64::from(folded(*v) >> parameter) + 1 + u64::from(parameter)).sum()
+    };
+    let mean = values.iter().map(|v| u64::from(folded(*v))).sum::<u64>() / (values.len() as u64).max(1);
+    let near = (u64::BITS - mean.leading_zeros()).min(MOST_RICE);
+    let all = near.saturating_sub(1)..=(near + 1).min(MOST_RICE);
+    all.map(|p| (p, cost(p))).min_by_key(|(_, bits)| *bits).unwrap_or((0, u64::MAX / 4))
+}
+
+/// x^8 + x^2 + x + 1, as frame headers have it.
+fn crc8(bytes: &[u8]) -> u8 {
+    bytes.iter().fold(0, |crc, byte| {
+        (0..8).fold(crc ^ byte, |c, _| if c & 0x80 != 0 { c << 1 ^ 0x07 } else { c << 1 })
+    })
+}
+
+/// x^16 + x^15 + x^2 + 1, as frames end with.
+fn crc16(bytes: &[u8]) -> u16 {
+    bytes.iter().fold(0, |crc, byte| {
+        (0..8).fold(crc ^ u16::from(*byte) << 8, |c, _| if c & 0x8000 != 0 { c << 1 ^ 0x8005 } else { c << 1 })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn silence_worked_out_by_hand() {
+        // 16 samples of silence: header, 0, 15, CRC-8, two constants of zero, CRC-16.
+        let head = [0xff, 0xf8, 0x79, 0x18, 0x00, 0x00, 0x0f];
+        let body = [0x00, 0x00, 0x00, 0x00, 0x00, 0x00];
+        let packed = pack(&[0; 64], Order::Big);
+        assert_eq!((&packed[..7], &packed[8..14]), (&head[..], &body[..]));
+        assert_eq!(packed[7], crc8(&head));
+        let mut out = [1; 64];
+        assert_eq!(unpack(&packed, Order::Big, &mut out), Some(packed.len()));
+        assert_eq!(out, [0; 64]);
+    }
+
+    #[test]
+    fn a_tone_becomes_much_shorter() {
+        let sample = |i: usize| ((i as f64 / 20.0).sin() * 9000.0) as i16;
+        let raw: Vec<u8> = (0..4704).flat_map(|i| [sample(i), sample(i + 3)]).flat_map(i16::to_be_bytes).collect();
+        let packed = pack(&raw, Order::Big);
+        assert!(packed.len() * 2 < raw.len(), "{}", packed.len());
+        let mut out = vec![0; raw.len()];
+        assert_eq!(unpack(&packed, Order::Big, &mut out), Some(packed.len()));
+        assert!(out == raw);
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_is_packed_comes_back(raw in proptest::collection::vec(any::<[u8; 4]>(), 1..600), little in any::<bool>()) {
+            let order = if little { Order::Little } else { Order::Big };
+            let raw = raw.concat();
+            let mut out = vec![0; raw.len()];
+            let packed = pack(&raw, order);
+            prop_assert_eq!(unpack(&packed, order, &mut out), Some(packed.len()));
+            prop_assert_eq!(out, raw);
+        }
+
+        #[test]
+        fn no_bytes_can_panic(packed in proptest::collection::vec(any::<u8>(), 0..200)) {
+            let _ = unpack(&packed, Order::Big, &mut [0; 256]);
+        }
+    }
+}

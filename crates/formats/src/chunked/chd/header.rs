@@ -1,0 +1,218 @@
+//! The header of versions 3 to 5, and the list of metadata. All numbers are big-endian.
+
+use super::ID;
+use crate::num::{be32, be64};
+use decanter_core::digest::{Algorithm, of_bytes};
+use decanter_core::source::{Source, read_array, read_vec};
+use decanter_core::{Error, Result};
+
+/// What every image begins with.
+pub(super) const MAGIC: &[u8; 8] = b"MComprHD";
+/// Bytes of the header of version 5.
+pub(super) const LEN_5: u64 = 124;
+/// Bytes of the longest header that is read.
+const MOST_LEN: usize = 124;
+/// Largest hunk that is read.
+pub(super) const MOST_HUNK: u32 = 4 << 20;
+/// Metadata entries, and bytes of one of them.
+const MOST_ENTRIES: usize = 1000;
+const MOST_ENTRY: u64 = 1 << 20;
+/// Flag of metadata that the overall SHA-1 covers.
+pub(super) const COVERED: u8 = 1;
+
+/// How a hunk is packed, by its four letters in version 5.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Tag(pub [u8; 4]);
+
+impl Tag {
+    /// No codec.
+    pub const NONE: Self = Self([0; 4]);
+}
+
+impl std::fmt::Display for Tag {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}", self.0.escape_ascii())
+    }
+}
+
+/// The header.
+#[derive(Debug, Clone)]
+pub(super) struct Header {
+    pub(super) version: u32,
+    /// Up to four; [`Tag::NONE`] for none.
+    pub(super) codecs: [Tag; 4],
+    /// Bytes of the image inside.
+    pub(super) logical_len: u64,
+    pub(super) map_offset: u64,
+    pub(super) meta_offset: u64,
+    pub(super) hunk_len: u32,
+    /// Bytes of a unit: what references into a parent count in.
+    pub(super) unit_len: u32,
+    /// SHA-1 of the image inside.
+    pub(super) raw_sha1: [u8; 20],
+    /// SHA-1 of that and of the metadata; of version 3 that of the image.
+    pub(super) sha1: [u8; 20],
+    /// The overall SHA-1 of the image that this is a difference to.
+    pub(super) parent: Option<[u8; 20]>,
+}
+
+impl Header {
+    /// Reads and checks a header.
+    ///
+    /// # Errors
+    /// [`Error::Malformed`] with the field, [`Error::Unsupported`] for other versions and codecs.
+    pub(super) fn read(source: &dyn Source) -> Result<Self> {
+        if source.len() < 16 {
+            return Err(Error::malformed(ID, "too short for a header: the file ends", source.len()));
+        }
+        let start: [u8; 16] = read_array(source, 0)?;
+        let (len, version) = (be32(&start, 8), be32(&start, 12));
+        let wanted = match version {
+            3 => 120,
+            4 => 108,
+            5 => LEN_5,
+            other => return Err(Error::unsupported(ID, format!("version {other}"))),
+        };
+        if u64::from(len) != wanted {
+            return Err(Error::malformed(ID, format!("a header of {len} bytes, where version {version} has {wanted}"), 8));
+        }
+        if source.len() < wanted {
+            return Err(Error::malformed(ID, format!("the header ends at {wanted:#x}: the file ends"), source.len()));
+        }
+        let mut bytes = [0; MOST_LEN];
+        source.read_at(0, &mut bytes[..wanted as usize])?;
+        let sha1 = |at: usize| {
+            let mut digest = [0; 20];
+            digest.copy_from_slice(&bytes[at..at + 20]);
+            digest
+        };
+        let parent = |at: usize| Some(sha1(at)).filter(|d| d.iter().any(|b| *b != 0));
+        let header = if version == 5 {
+            let tag = |i: usize| Tag([bytes[16 + i * 4], bytes[17 + i * 4], bytes[18 + i * 4], bytes[19 + i * 4]]);
+            Self {
+                version,
+                codecs: [tag(0), tag(1), tag(2), tag(3)],
+                logical_len: be64(&bytes, 32),
+                map_offset: be64(&bytes, 40),
+                meta_offset: be64(&bytes, 48),
+                hunk_len: be32(&bytes, 56),
+                unit_len: be32(&bytes, 60),
+                raw_sha1: sha1(64),
+                sha1: sha1(84),
+                parent: parent(104),
+            }
+        } else {
+            let codec = match be32(&bytes, 20) {
+                0 => Tag::NONE,
+                1 | 2 => Tag(*b"zlib"),
+                3 => Tag(*b"avhu"),
+                other => return Err(Error::unsupported(ID, format!("codec {other} of version {version}"))),
+            };
+            let is_difference = be32(&bytes, 16) & 1 != 0;
+            let (hunk, own, of_parent, raw) = if version == 4 { (44, 48, 68, 88) } else { (76, 80, 100, 80) };
+            Self {
+                version,
+                codecs: [codec, Tag::NONE, Tag::NONE, Tag::NONE],
+                logical_len: be64(&bytes, 28),
+                map_offset: wanted,
+                meta_offset: be64(&bytes, 36),
+                hunk_len: be32(&bytes, hunk),
+                unit_len: 0,
+                raw_sha1: sha1(raw),
+                sha1: sha1(own),
+                parent: if is_difference { Some(sha1(of_parent)) } else { None },
+            }
+        };
+        header.check(if version == 5 { 56 } else { 44 })?;
+        Ok(header)
+    }
+
+    fn check(&self, hunk_at: u64) -> Result<()> {
+        let hunk = self.hunk_len;
+        if hunk == 0 || hunk > MOST_HUNK {
+            return Err(Error::malformed(ID, format!("hunks of {hunk} bytes"), hunk_at));
+        }
+        if self.version == 5 && (self.unit_len == 0 || !hunk.is_multiple_of(self.unit_len)) {
+            let text = format!("hunks of {hunk} bytes, which are no whole units of {}", self.unit_len);
+            return Err(Error::malformed(ID, text, 60));
+        }
+        if self.hunks() > 1 << 28 {
+            return Err(Error::malformed(ID, format!("{} bytes in {} hunks", self.logical_len, self.hunks()), 32));
+        }
+        Ok(())
+    }
+
+    /// Number of hunks.
+    pub(super) fn hunks(&self) -> u64 {
+        self.logical_len.div_ceil(self.hunk_len.into())
+    }
+
+    /// Whether it says that hunks are packed.
+    pub(super) fn is_packed(&self) -> bool {
+        self.codecs[0] != Tag::NONE
+    }
+}
+
+/// An entry of metadata.
+#[derive(Debug, Clone)]
+pub(super) struct Entry {
+    pub(super) tag: Tag,
+    pub(super) flags: u8,
+    pub(super) data: Vec<u8>,
+}
+
+impl Entry {
+    /// A text with the zero byte that ends it, covered by the overall SHA-1.
+    pub(super) fn text(tag: &[u8; 4], text: &str) -> Self {
+        Self { tag: Tag(*tag), flags: COVERED, data: [text.as_bytes(), &[0]].concat() }
+    }
+
+    /// The data as a text.
+    pub(super) fn as_text(&self) -> String {
+        String::from_utf8_lossy(&self.data).trim_end_matches('\0').to_owned()
+    }
+}
+
+/// The metadata, which form a chain.
+///
+/// # Errors
+/// [`Error::Malformed`] for entries that reach past the end, and chains without one.
+pub(super) fn metadata(source: &dyn Source, first: u64) -> Result<Vec<Entry>> {
+    let (mut entries, mut at) = (Vec::new(), first);
+    while at != 0 {
+        if at.checked_add(16).is_none_or(|end| end > source.len()) {
+            return Err(Error::malformed(ID, format!("metadata entry {} lies past the end", entries.len()), at));
+        }
+        if entries.len() >= MOST_ENTRIES {
+            return Err(Error::malformed(ID, format!("more than {MOST_ENTRIES} metadata entries: a loop"), at));
+        }
+        let head: [u8; 16] = read_array(source, at)?;
+        let len = u64::from(be32(&head, 4) & 0xff_ffff);
+        let data = read_vec(source, at + 16, len, "a metadata entry", MOST_ENTRY)?;
+        entries.push(Entry { tag: Tag([head[0], head[1], head[2], head[3]]), flags: head[4], data });
+        at = be64(&head, 8);
+    }
+    Ok(entries)
+}
+
+/// The metadata as they follow each other from byte `at` on.
+pub(super) fn write_metadata(entries: &[Entry], mut at: u64) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    for (index, entry) in entries.iter().enumerate() {
+        at += 16 + entry.data.len() as u64;
+        bytes.extend(entry.tag.0);
+        bytes.extend((u32::from(entry.flags) << 24 | entry.data.len() as u32).to_be_bytes());
+        bytes.extend(if index + 1 < entries.len() { at } else { 0 }.to_be_bytes());
+        bytes.extend(&entry.data);
+    }
+    bytes
+}
+
+/// The overall SHA-1: of the image's, and of the digests of the metadata that it covers, sorted with their tags.
+pub(super) fn overall(raw_sha1: &[u8], entries: &[Entry]) -> Vec<u8> {
+    let covered = entries.iter().filter(|e| e.flags & COVERED != 0);
+    let mut hashes: Vec<Vec<u8>> =
+        covered.map(|e| [&e.tag.0[..], &of_bytes(Algorithm::Sha1, &e.data).bytes].concat()).collect();
+    hashes.sort();
+    of_bytes(Algorithm::Sha1, &[raw_sha1, &hashes.concat()].concat()).bytes
+}

@@ -1,0 +1,163 @@
+//! The GUID partition table (UEFI specification, 5.3): a header and an array of entries, each with a CRC-32, and a copy
+//! of both at the end of the drive.
+//!
+//! Numbers are little-endian. Layout: docs/formats/partitions.md.
+
+use super::{Partition, add_partition};
+use crate::num::{le32, le64};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::seal::Settled;
+use decanter_core::source::{Source, SourceRef, read_array, read_vec};
+use decanter_core::{Error, Result};
+
+const ID: &str = "gpt";
+const MAGIC: &[u8; 8] = b"EFI PART";
+/// Bytes of the header that are read.
+const HEADER: usize = 92;
+/// Entries of a table, and bytes of one.
+const MOST_ENTRIES: u32 = 1024;
+const MOST_ENTRY: u32 = 4096;
+
+/// The format.
+pub struct Gpt;
+
+/// A table whose checksums hold, or what is wrong with it.
+struct Table {
+    sector_len: u64,
+    entry_len: usize,
+    entries: Vec<u8>,
+    faults: Vec<String>,
+}
+
+impl Format for Gpt {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "drive with a GPT partition table"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["img"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "both copies of the table with their checksums; sectors of 512 and 4096 bytes"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(first_header(source)?.or(last_header(source)?).map(|_| 94))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let mut opened = Opened::new(ID, self.name());
+        let first = first_header(source.as_ref())?.map(|(at, len)| table(source.as_ref(), at, len)).transpose()?;
+        let last = last_header(source.as_ref())?.map(|(at, len)| table(source.as_ref(), at, len)).transpose()?;
+        let told = [("table at the beginning", &first), ("copy of the table at the end", &last)];
+        for (name, table) in told {
+            let missing = vec!["it is not there".to_owned()];
+            let faults = table.as_ref().map_or(&missing, |t| &t.faults);
+            opened.settled.push(Settled::of(name, faults, "the other copy is used as long as that is sound"));
+        }
+        let sound = |table: &Option<Table>| table.as_ref().is_some_and(|t| t.faults.is_empty());
+        let table = match (first, last) {
+            (first, Some(last)) if !sound(&first) && last.faults.is_empty() => {
+                opened.notice("the partition table at the beginning is damaged; the copy at the end is used");
+                last
+            }
+            (Some(first), _) => first,
+            (None, Some(last)) => last,
+            (None, None) => return Err(Error::malformed(ID, "no table has its signature", 512)),
+        };
+        for (index, bytes) in table.entries.chunks_exact(table.entry_len).enumerate() {
+            if bytes[..16] == [0; 16] {
+                continue;
+            }
+            let (first, last) = (le64(bytes, 32), le64(bytes, 40));
+            let units: Vec<u16> =
+                bytes[56..128].as_chunks::<2>().0.iter().map(|b| u16::from_le_bytes(*b)).take_while(|u| *u != 0).collect();
+            let label = String::from_utf16_lossy(&units);
+            let label = if label.is_empty() { String::new() } else { format!(" \"{label}\"") };
+            let len = last.checked_sub(first).and_then(|n| n.checked_add(1)).and_then(|n| n.checked_mul(table.sector_len));
+            let (Some(len), Some(start)) = (len, first.checked_mul(table.sector_len)) else {
+                opened.notice(format!("partition {} goes from sector {first} to {last}, which cannot be", index + 1));
+                continue;
+            };
+            let kind = format!("{}{label}", kind_name(&bytes[..16]));
+            add_partition(&mut opened, &Partition { name: (index + 1).to_string(), kind, start, len }, &source, context)?;
+        }
+        opened.tree.get_or_insert_default();
+        Ok(opened)
+    }
+}
+
+/// A header at the beginning: where, and bytes of a sector.
+fn first_header(source: &dyn Source) -> Result<Option<(u64, u64)>> {
+    for len in [512, 4096] {
+        if source.len() >= len * 2 && &read_array::<8>(source, len)? == MAGIC {
+            return Ok(Some((len, len)));
+        }
+    }
+    Ok(None)
+}
+
+/// A header in the last sector.
+fn last_header(source: &dyn Source) -> Result<Option<(u64, u64)>> {
+    for len in [512, 4096] {
+        let at = source.len().saturating_sub(len) / len * len;
+        if source.len() >= len * 4 && &read_array::<8>(source, at)? == MAGIC {
+            return Ok(Some((at, len)));
+        }
+    }
+    Ok(None)
+}
+
+/// Reads the table that the header at `at` describes.
+fn table(source: &dyn Source, at: u64, sector_len: u64) -> Result<Table> {
+    let mut header: [u8; HEADER] = read_array(source, at)?;
+    let (len, stored) = (le32(&header, 12), le32(&header, 16));
+    let (own, entries_at) = (le64(&header, 24), le64(&header, 72));
+    let (count, entry_len, entries_crc) = (le32(&header, 80), le32(&header, 84), le32(&header, 88));
+    let mut faults = Vec::new();
+    header[16..20].fill(0);
+    if len as usize != HEADER || crc32fast::hash(&header) != stored {
+        faults.push(format!("the CRC-32 of its header does not hold (byte {at:#x})"));
+    }
+    if own.checked_mul(sector_len) != Some(at) {
+        faults.push(format!("its header says that it stands in sector {own}"));
+    }
+    if count > MOST_ENTRIES || !(128..=MOST_ENTRY).contains(&entry_len) {
+        return Err(Error::malformed(ID, format!("{count} entries of {entry_len} bytes"), at + 80));
+    }
+    let place = entries_at.checked_mul(sector_len).unwrap_or(u64::MAX);
+    let entries = match read_vec(source, place, u64::from(count) * u64::from(entry_len), "a partition table", u64::MAX) {
+        Ok(entries) => entries,
+        Err(e) if e.blame() == decanter_core::error::Blame::Source => {
+            faults.push(format!("its entries (byte {place:#x}) lie past the end of the drive"));
+            Vec::new()
+        }
+        Err(e) => return Err(e),
+    };
+    if crc32fast::hash(&entries) != entries_crc && faults.is_empty() {
+        faults.push(format!("the CRC-32 of its entries does not hold (byte {place:#x})"));
+    }
+    Ok(Table { sector_len, entry_len: entry_len as usize, entries, faults })
+}
+
+/// What the type of a partition stands for.
+fn kind_name(guid: &[u8]) -> String {
+    let fields = (le32(guid, 0), u16::from_le_bytes([guid[4], guid[5]]), u16::from_le_bytes([guid[6], guid[7]]));
+    match fields {
+        (0xc12a_7328, 0xf81f, 0x11d2) => "EFI system partition".into(),
+        (0xebd0_a0a2, 0xb9e5, 0x4433) => "basic data".into(),
+        (0x0fc6_3daf, 0x8483, 0x4772) => "file system of Linux".into(),
+        (0x0657_fd6d, 0xa4ab, 0x43c4) => "swap".into(),
+        (0x2168_6148, 0x6449, 0x6e6f) => "BIOS boot partition".into(),
+        (a, b, c) => format!("type {a:08x}-{b:04x}-{c:04x}"),
+    }
+}

@@ -1,0 +1,171 @@
+//! The partition table of PCs: four entries in the first sector, and a chain of further tables in an extended partition.
+//!
+//! Numbers are little-endian, in sectors of 512 bytes. Layout: docs/formats/partitions.md.
+
+use super::{Partition, add_partition, is_boot_sector};
+use crate::num::le32;
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::{Error, Result};
+use std::collections::HashSet;
+
+const ID: &str = "mbr";
+/// Bytes of a sector.
+const SECTOR: u64 = 512;
+/// Where the four entries begin, and bytes of each.
+const ENTRIES: usize = 446;
+const ENTRY: usize = 16;
+/// Partitions in an extended one.
+const MOST_LOGICAL: usize = 128;
+/// The type that stands for a table of the newer kind.
+const PROTECTIVE: u8 = 0xee;
+
+/// The format.
+pub struct Mbr;
+
+/// An entry.
+#[derive(Debug, Clone, Copy)]
+struct Entry {
+    status: u8,
+    kind: u8,
+    start: u64,
+    sectors: u64,
+}
+
+impl Entry {
+    fn all(sector: &[u8; 512]) -> [Self; 4] {
+        std::array::from_fn(|i| {
+            let bytes = &sector[ENTRIES + i * ENTRY..][..ENTRY];
+            Self { status: bytes[0], kind: bytes[4], start: le32(bytes, 8).into(), sectors: le32(bytes, 12).into() }
+        })
+    }
+
+    fn is_used(&self) -> bool {
+        self.kind != 0 && self.sectors != 0
+    }
+
+    fn is_extended(&self) -> bool {
+        matches!(self.kind, 0x05 | 0x0f | 0x85)
+    }
+}
+
+/// What the type of a partition stands for, as far as its makers agree.
+fn kind_name(kind: u8) -> String {
+    let name = match kind {
+        0x01 => "FAT12",
+        0x04 | 0x06 | 0x0e => "FAT16",
+        0x07 => "NTFS or exFAT",
+        0x0b | 0x0c => "FAT32",
+        0x82 => "swap",
+        0x83 => "ext",
+        PROTECTIVE => "GPT",
+        _ => return format!("type {kind:#04x}"),
+    };
+    format!("type {kind:#04x} ({name})")
+}
+
+impl Format for Mbr {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "drive with an MBR partition table"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["img", "hdd"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "primary, extended and logical partitions"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        if !is_boot_sector(source)? {
+            return Ok(None);
+        }
+        let entries = Entry::all(&read_array(source, 0)?);
+        let is_one = entries.iter().all(|e| e.status & 0x7f == 0 && (!e.is_used() || e.start > 0))
+            && entries.iter().any(Entry::is_used);
+        Ok(is_one.then_some(60))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let entries = Entry::all(&read_array(source.as_ref(), 0)?);
+        let mut opened = Opened::new(ID, self.name());
+        if entries.iter().any(|e| e.kind == PROTECTIVE) {
+            opened.notice("it should have a GPT partition table, but that is damaged at its beginning and at its end");
+        }
+        for (index, entry) in entries.iter().enumerate().filter(|(_, e)| e.is_used() && !e.is_extended()) {
+            let active = if entry.status == 0x80 { ", active" } else { "" };
+            let partition = Partition {
+                name: (index + 1).to_string(),
+                kind: format!("{}{active}", kind_name(entry.kind)),
+                start: entry.start * SECTOR,
+                len: entry.sectors * SECTOR,
+            };
+            add_partition(&mut opened, &partition, &source, context)?;
+        }
+        for entry in entries.iter().filter(|e| e.is_used() && e.is_extended()) {
+            logical(&mut opened, *entry, &source, context)?;
+        }
+        if opened.tree.is_none() {
+            return Err(Error::malformed(ID, "the table names no partition", ENTRIES as u64));
+        }
+        overlaps(&mut opened);
+        Ok(opened)
+    }
+}
+
+/// The partitions in an extended one: tables that each name one and the next table.
+fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, context: &Context<'_>) -> Result<()> {
+    let (mut at, mut seen) = (extended.start, HashSet::new());
+    for number in 5.. {
+        let here = at * SECTOR;
+        if here + SECTOR > source.len() {
+            opened.notice(format!("the table of partition {number} (at byte {here:#x}) lies past the end of the drive"));
+            break;
+        }
+        if !seen.insert(at) || seen.len() > MOST_LOGICAL {
+            opened.notice(format!("the tables of the extended partition go in a circle (byte {here:#x}): not followed"));
+            break;
+        }
+        let sector: [u8; 512] = read_array(source.as_ref(), here)?;
+        if sector[510..] != [0x55, 0xaa] {
+            opened.notice(format!("the table of partition {number} (at byte {here:#x}) is damaged: the next are lost"));
+            break;
+        }
+        let entries = Entry::all(&sector);
+        if let Some(own) = entries.iter().find(|e| e.is_used() && !e.is_extended()) {
+            let partition = Partition {
+                name: number.to_string(),
+                kind: kind_name(own.kind),
+                start: (at + own.start) * SECTOR,
+                len: own.sectors * SECTOR,
+            };
+            add_partition(opened, &partition, source, context)?;
+        }
+        match entries.iter().find(|e| e.is_used() && e.is_extended()) {
+            Some(next) => at = extended.start + next.start,
+            None => break,
+        }
+    }
+    Ok(())
+}
+
+/// Says which partitions lie in each other.
+fn overlaps(opened: &mut Opened) {
+    let mut spans: Vec<(std::ops::Range<u64>, String)> =
+        opened.tree.iter().flat_map(|t| t.files()).filter_map(|(n, f)| Some((f.spans.first()?.clone(), n.path.clone()))).collect();
+    spans.sort_by_key(|(range, _)| range.start);
+    for pair in spans.windows(2) {
+        if pair[1].0.start < pair[0].0.end {
+            opened.notice(format!("partitions {} and {} overlap", pair[0].1, pair[1].1));
+        }
+    }
+}

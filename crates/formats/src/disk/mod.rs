@@ -1,0 +1,108 @@
+//! Disks: partition tables, the file systems of PCs, and the disks of home computers.
+
+pub mod ext;
+pub mod fat;
+pub mod gpt;
+pub mod mbr;
+pub mod ntfs;
+
+use decanter_core::format::{Context, Opened};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tree::{File, Kind, Node};
+use decanter_core::view::Slice;
+use decanter_core::{Notice, Result};
+use std::sync::Arc;
+
+/// Ids of the formats that are PC drives, or fill one.
+pub const DRIVES: &[&str] = &["mbr", "gpt", "fat", "ntfs", "ext"];
+/// Files and folders on one volume.
+const MOST_NODES: usize = 1 << 21;
+/// Notices that are told one by one.
+const MOST_NOTICES: usize = 20;
+
+/// What was noticed on a volume, the first of it word by word.
+#[derive(Default)]
+struct Noticed {
+    told: Vec<Notice>,
+    count: usize,
+}
+
+impl Noticed {
+    fn note(&mut self, text: impl Into<String>) {
+        self.count += 1;
+        if self.count <= MOST_NOTICES {
+            self.told.push(Notice::new(text));
+        }
+    }
+
+    fn into(mut self) -> Vec<Notice> {
+        let more = self.count.saturating_sub(MOST_NOTICES);
+        if more > 0 {
+            self.told.push(Notice::new(format!("and {more} more notices like these")));
+        }
+        self.told
+    }
+}
+
+/// A partition as its table describes it.
+struct Partition {
+    /// How it is addressed: "1".
+    name: String,
+    /// What the table says it is.
+    kind: String,
+    start: u64,
+    len: u64,
+}
+
+/// Adds a partition to what is known of the drive.
+fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef, context: &Context<'_>) -> Result<()> {
+    let Partition { name, kind, start, len } = partition;
+    let left = source.len().saturating_sub(*start);
+    let here = left.min(*len);
+    let sector = start / 512;
+    let end = start.saturating_add(*len);
+    if here < *len {
+        opened.notice(format!(
+            "partition {name} ends at byte {end:#x}, {} bytes past the end of the drive; what is there is handed out",
+            len - here
+        ));
+    }
+    let file = if here == 0 {
+        File::broken(*len, format!("it begins at byte {start:#x}, past the end of the drive"))
+    } else {
+        let slice: SourceRef = Arc::new(Slice::new(source.clone(), *start, here)?);
+        let format = context.registry.detect(slice.as_ref(), &["mbr", "gpt"])?;
+        let inside = format.map_or("nothing that is read here", |f| f.name());
+        opened.fact("partition", format!("{name}: {}, {kind}, from sector {sector}: {inside}", size(*len)));
+        File { len: here, spans: vec![*start..start + here], ..File::of(slice) }
+    };
+    opened.tree.get_or_insert_default().nodes.push(Node::new(name.clone(), Kind::File(file), None));
+    Ok(())
+}
+
+/// Bytes in a unit that suits them.
+fn size(bytes: u64) -> String {
+    match bytes {
+        0..1_048_576 => format!("{} KiB", bytes / 1024),
+        1_048_576..1_073_741_824 => format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20)),
+        _ => format!("{:.1} GiB", bytes as f64 / f64::from(1 << 30)),
+    }
+}
+
+/// How much of a volume is used.
+fn used(used: u64, all: u64) -> String {
+    format!("{} of {}", size(used), size(all))
+}
+
+/// Whether a sector ends as boot sectors do.
+fn is_boot_sector(source: &dyn Source) -> Result<bool> {
+    Ok(source.len() >= 512 && read_array::<2>(source, 510)? == [0x55, 0xaa])
+}
+
+/// Runs of equal steps joined: spans of the source, in order.
+fn push_span(spans: &mut Vec<std::ops::Range<u64>>, start: u64, len: u64) {
+    match spans.last_mut() {
+        Some(last) if last.end == start => last.end += len,
+        _ => spans.push(start..start + len),
+    }
+}

@@ -1,0 +1,432 @@
+//! NTFS, read by its master file table: every record is looked at once, in order, which is how the files of a whole drive
+//! are known in the time of reading the table.
+//!
+//! Numbers are little-endian. Layout: docs/formats/ntfs.md.
+
+mod packed;
+mod record;
+
+use super::{MOST_NODES, Noticed, used};
+use crate::num::{le16, le32, le64};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
+use decanter_core::tree::{About, File, Kind, Node, Tree};
+use decanter_core::view::{Cached, Concat, Fill, Slice};
+use decanter_core::{Error, Result, watch};
+use packed::{MOST_UNIT, Units};
+use record::{Attribute, Body, Piece, attributes, fix, utf16};
+use std::collections::HashMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+const ID: &str = "ntfs";
+/// Records with a fixed meaning: the table itself, the volume, the root folder, the map of clusters.
+const TABLE: u64 = 0;
+const VOLUME: u64 = 3;
+const ROOT: u64 = 5;
+const BITMAP: u64 = 6;
+/// Records below are the file system's own.
+const FIRST_OWN: u64 = 16;
+/// Records that are read.
+const MOST_RECORDS: u64 = 4 << 20;
+/// Bytes of the table that are read at once.
+const STRETCH: u64 = 1 << 20;
+/// How deep folders may stand.
+const MOST_DEPTH: usize = 512;
+/// Kinds of attributes.
+mod kind {
+    pub const NAME: u32 = 0x30;
+    pub const LABEL: u32 = 0x60;
+    pub const STATE: u32 = 0x70;
+    pub const DATA: u32 = 0x80;
+    pub const REPARSE: u32 = 0xc0;
+}
+/// Flags of an attribute.
+const COMPRESSED: u16 = 0x00ff;
+const ENCRYPTED: u16 = 0x4000;
+/// The namespace of names of eight and three characters.
+const DOS: u8 = 2;
+
+/// The format.
+pub struct Ntfs;
+
+/// The layout of a volume.
+#[derive(Debug, Clone, Copy)]
+struct Layout {
+    cluster_len: u64,
+    len: u64,
+    table: u64,
+    record_len: u64,
+}
+
+impl Layout {
+    fn read(source: &dyn Source) -> Result<Option<Self>> {
+        if !super::is_boot_sector(source)? || &read_array::<8>(source, 3)? != b"NTFS    " {
+            return Ok(None);
+        }
+        let b: [u8; 512] = read_array(source, 0)?;
+        let sector_len = u64::from(le16(&b, 11));
+        let per_cluster = if b[13] > 0x80 { 1 << (256 - u32::from(b[13])).min(20) } else { u64::from(b[13]) };
+        let cluster_len = sector_len * per_cluster;
+        let record_len = match b[64] as i8 {
+            clusters @ 1.. => cluster_len * clusters as u64,
+            log => 1 << (-i32::from(log)).clamp(0, 20),
+        };
+        let table = le64(&b, 48).checked_mul(cluster_len);
+        let len = (le64(&b, 40)).checked_mul(sector_len);
+        let (Some(table), Some(len)) = (table, len) else { return Ok(None) };
+        let plausible = matches!(sector_len, 512 | 1024 | 2048 | 4096)
+            && cluster_len.is_power_of_two()
+            && cluster_len <= 2 << 20
+            && record_len.is_power_of_two()
+            && (512..=65536).contains(&record_len);
+        Ok(plausible.then_some(Self { cluster_len, len, table, record_len }))
+    }
+}
+
+/// What the table says of one file or folder.
+#[derive(Default)]
+struct Entry {
+    in_use: bool,
+    is_folder: bool,
+    sequence: u16,
+    /// Folder (record and sequence), name, last change.
+    names: Vec<(u64, u16, String, i64)>,
+    data: Option<Data>,
+    streams: usize,
+    reparse: Option<u32>,
+}
+
+/// The content of a file.
+enum Data {
+    Resident(Vec<u8>),
+    Pieces { pieces: Vec<Piece>, flags: u16 },
+}
+
+impl Format for Ntfs {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "NTFS file system"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["img", "ntfs"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "resident, fragmented, sparse and compressed files, hard links; volumes that were not shut down"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(Layout::read(source)?.map(|_| 90))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let Some(layout) = Layout::read(source.as_ref())? else {
+            return Err(Error::malformed(ID, "the first sector is none of an NTFS volume", 3));
+        };
+        let mut volume = Volume { source: source.clone(), layout, entries: HashMap::new(), noticed: Noticed::default() };
+        let mut opened = Opened::new(ID, self.name());
+        opened.promised_len = Some(layout.len);
+        let structure = volume.read_table(context, &mut opened)?;
+        if let Some(Data::Pieces { pieces, .. }) = volume.entries.get(&BITMAP).and_then(|e| e.data.as_ref())
+            && let Ok(map) = volume.content(pieces, 0)
+            && let Ok(bits) = read_vec(map.as_ref(), 0, map.len(), "the map of clusters", 64 << 20)
+        {
+            let taken: u64 = bits.iter().map(|b| u64::from(b.count_ones())).sum();
+            opened.fact("used", used(taken * layout.cluster_len, layout.len));
+        }
+        opened.tree = Some(volume.tree()?);
+        opened.structure = structure;
+        opened.notices.extend(volume.noticed.into());
+        Ok(opened)
+    }
+}
+
+struct Volume {
+    source: SourceRef,
+    layout: Layout,
+    entries: HashMap<u64, Entry>,
+    noticed: Noticed,
+}
+
+impl Volume {
+    /// Reads every record of the table; returns where the table is.
+    fn read_table(&mut self, context: &Context<'_>, opened: &mut Opened) -> Result<Vec<Range<u64>>> {
+        let record_len = self.layout.record_len;
+        let mut first = read_vec(self.source.as_ref(), self.layout.table, record_len, "a record", 65536)?;
+        fix(&mut first, b"FILE", self.layout.table)?;
+        let mut pieces: Vec<Piece> = Vec::new();
+        for attribute in attributes(&first).into_iter().filter(|a| a.kind == kind::DATA && a.name.is_empty()) {
+            if let Body::Elsewhere(piece) = attribute.body {
+                pieces.push(piece);
+            }
+        }
+        let Some(len) = pieces.first().map(|p| p.len) else {
+            return Err(Error::malformed(ID, "the file table does not say where it is", self.layout.table));
+        };
+        let count = len / record_len;
+        if count > MOST_RECORDS {
+            return Err(Error::Limit { what: "files on a volume", asked: count, limit: MOST_RECORDS });
+        }
+        let mut table = self.content(&pieces, 0)?;
+        let mut number = 0;
+        while number < count {
+            watch::check(context.watch)?;
+            // The table's own further runs stand in records that the first runs lead to.
+            let more = self.entries.get(&TABLE).and_then(|e| e.data.as_ref());
+            if let Some(Data::Pieces { pieces: all, .. }) = more
+                && all.len() > pieces.len()
+            {
+                pieces = all.clone();
+                table = self.content(&pieces, 0)?;
+            }
+            let here = number * record_len;
+            let stretch = STRETCH.min(table.len().saturating_sub(here)) / record_len * record_len;
+            if stretch == 0 {
+                self.noticed.note(format!("the file table goes on for {} records that cannot be found", count - number));
+                break;
+            }
+            let mut bytes = vec![0; stretch as usize];
+            if let Err(e) = table.read_at(here, &mut bytes) {
+                if e.blame() != decanter_core::error::Blame::Source {
+                    return Err(e);
+                }
+                self.noticed.note(format!("the file table cannot be read from record {number} on: {e}"));
+                break;
+            }
+            for record in bytes.chunks_mut(record_len as usize).take((count - number) as usize) {
+                self.record(number, record, opened);
+                number += 1;
+            }
+        }
+        Ok(self.spans(&pieces))
+    }
+
+    fn record(&mut self, number: u64, record: &mut [u8], opened: &mut Opened) {
+        if record[..4] != *b"FILE" && record[..4] != *b"BAAD" || le16(record, 22) & 1 == 0 {
+            return;
+        }
+        if let Err(e) = fix(record, b"FILE", number * self.layout.record_len) {
+            self.noticed.note(format!("record {number} of the file table is damaged: {e}"));
+            return;
+        }
+        let base = le64(record, 32) & 0xffff_ffff_ffff;
+        let own = if base == 0 { number } else { base };
+        let entry = self.entries.entry(own).or_default();
+        if base == 0 {
+            entry.in_use = true;
+            entry.is_folder = le16(record, 22) & 2 != 0;
+            entry.sequence = le16(record, 16);
+        }
+        for attribute in attributes(record) {
+            match (attribute.kind, &attribute.body) {
+                (kind::NAME, Body::Resident(value)) if value.len() >= 66 => entry.name(value),
+                (kind::LABEL, Body::Resident(value)) if own == VOLUME => opened.fact("label", utf16(value)),
+                (kind::STATE, Body::Resident(value)) if own == VOLUME && value.len() >= 12 => {
+                    if le16(value, 10) & 1 != 0 {
+                        opened.notice(
+                            "the volume was not shut down: what was written last may be missing or out of date",
+                        );
+                    }
+                    opened.fact("version", format!("{}.{}", value[8], value[9]));
+                }
+                (kind::DATA, _) if attribute.name.is_empty() => entry.data(attribute),
+                (kind::DATA, _) => entry.streams += 1,
+                (kind::REPARSE, Body::Resident(value)) if value.len() >= 4 => entry.reparse = Some(le32(value, 0)),
+                (kind::REPARSE, _) => entry.reparse = Some(0),
+                _ => {}
+            }
+        }
+    }
+
+    /// The runs of all pieces in order, without holes; clusters as bytes of the volume.
+    fn spans(&self, pieces: &[Piece]) -> Vec<Range<u64>> {
+        let mut spans = Vec::new();
+        let len = self.layout.cluster_len;
+        for (place, count) in pieces.iter().flat_map(|p| &p.runs) {
+            if let Some(start) = place.and_then(|p| p.checked_mul(len))
+                && let Some(bytes) = count.checked_mul(len)
+                && start.checked_add(bytes).is_some_and(|end| end <= self.source.len())
+            {
+                super::push_span(&mut spans, start, bytes);
+            }
+        }
+        spans
+    }
+
+    /// The bytes of a value in clusters.
+    fn content(&self, pieces: &[Piece], flags: u16) -> Result<SourceRef> {
+        let mut pieces: Vec<&Piece> = pieces.iter().collect();
+        pieces.sort_by_key(|p| p.first);
+        let bad = |what: &str| Error::Unreadable { why: format!("its runs of clusters {what}") };
+        let head = pieces.first().filter(|p| p.first == 0).ok_or_else(|| bad("do not begin at its beginning"))?;
+        let (len, written, unit) = (head.len, head.written.min(head.len), head.unit);
+        let cluster_len = self.layout.cluster_len;
+        let (mut runs, mut starts, mut at) = (Vec::new(), Vec::new(), 0u64);
+        for piece in &pieces {
+            if piece.first != at {
+                return Err(bad(&format!("have a gap at cluster {at}")));
+            }
+            for (place, count) in &piece.runs {
+                runs.push((*place, *count));
+                starts.push(at);
+                at = at.checked_add(*count).ok_or_else(|| bad("are longer than any volume"))?;
+            }
+        }
+        if at.checked_mul(cluster_len).is_none_or(|bytes| bytes < len) {
+            return Err(bad(&format!("hold fewer than its {len} bytes")));
+        }
+        for (place, count) in &runs {
+            let end = place.and_then(|p| p.checked_add(*count)).and_then(|e| e.checked_mul(cluster_len));
+            if place.is_some() && end.is_none_or(|end| end > self.source.len()) {
+                return Err(bad("reach past the end of the volume"));
+            }
+        }
+        if flags & COMPRESSED != 0 && unit > 0 {
+            let unit_clusters = 1u64.checked_shl(unit.into()).unwrap_or(0);
+            if unit_clusters == 0 || unit_clusters.checked_mul(cluster_len).is_none_or(|bytes| bytes > MOST_UNIT) {
+                return Err(bad("are packed in units that are too large"));
+            }
+            let units = Units { source: self.source.clone(), runs, starts, cluster_len, unit_clusters, len };
+            return Ok(Arc::new(Cached::new(units, 8)));
+        }
+        let (mut parts, mut left): (Vec<SourceRef>, u64) = (Vec::new(), written);
+        for (place, count) in runs {
+            let bytes = left.min(count * cluster_len);
+            if bytes == 0 {
+                break;
+            }
+            parts.push(match place {
+                Some(place) => Arc::new(Slice::new(self.source.clone(), place * cluster_len, bytes)?),
+                None => Arc::new(Fill { byte: 0, len: bytes }),
+            });
+            left -= bytes;
+        }
+        // What was never written reads as zeros.
+        parts.push(Arc::new(Fill { byte: 0, len: len - written }));
+        Ok(if parts.len() == 2 && written == len { parts.remove(0) } else { Arc::new(Concat::new(parts)?) })
+    }
+
+    /// Folders and files by their names, folders before what is in them.
+    fn tree(&mut self) -> Result<Tree> {
+        let mut paths: HashMap<u64, Option<String>> = HashMap::from([(ROOT, Some(String::new()))]);
+        let mut numbers: Vec<u64> =
+            self.entries.iter().filter(|(n, e)| **n >= FIRST_OWN && e.in_use && !e.names.is_empty()).map(|(n, _)| *n).collect();
+        numbers.sort_unstable();
+        if numbers.len() > MOST_NODES {
+            let limit = MOST_NODES as u64;
+            return Err(Error::Limit { what: "files on a volume", asked: numbers.len() as u64, limit });
+        }
+        let (mut nodes, mut streams, mut lost) = (Vec::new(), 0, 0);
+        for number in numbers {
+            let entry = &self.entries[&number];
+            streams += entry.streams;
+            for (parent, sequence, name, modified) in &entry.names {
+                let folder = match self.folder_path(*parent, *sequence, &mut paths, 0) {
+                    Some(path) => path,
+                    None => {
+                        lost += 1;
+                        format!("lost/{number}")
+                    }
+                };
+                let path = if folder.is_empty() { name.clone() } else { format!("{folder}/{name}") };
+                let kind = if entry.is_folder { Kind::Folder } else { Kind::File(self.file(entry)) };
+                let mut node = Node::new(path, kind, Some(*modified));
+                if matches!(&entry.data, Some(Data::Pieces { flags, .. }) if flags & COMPRESSED != 0) {
+                    node = node.about(About { words: vec!["compressed".into()], ..About::default() });
+                }
+                nodes.push(node);
+            }
+        }
+        if streams > 0 {
+            self.noticed.note(format!("{streams} further data streams of files are not handed out"));
+        }
+        if lost > 0 {
+            self.noticed.note(format!("{lost} files stand in a folder that is gone: they are listed in \"lost\""));
+        }
+        // The file system's own records beyond the fixed ones.
+        nodes.retain(|n| n.path != "$Extend" && !n.path.starts_with("$Extend/"));
+        nodes.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(Tree { nodes })
+    }
+
+    /// The path of a folder; `None` if it, or one above it, is gone.
+    fn folder_path(
+        &self,
+        number: u64,
+        sequence: u16,
+        paths: &mut HashMap<u64, Option<String>>,
+        depth: usize,
+    ) -> Option<String> {
+        if let Some(known) = paths.get(&number) {
+            return known.clone();
+        }
+        let entry = self.entries.get(&number).filter(|e| e.in_use && e.is_folder && depth < MOST_DEPTH)?;
+        let (parent, own, name, _) = entry.names.first().filter(|_| entry.sequence == sequence || sequence == 0)?;
+        // Whoever leads back here meets nothing.
+        paths.insert(number, None);
+        let path = self.folder_path(*parent, *own, paths, depth + 1);
+        let path = path.map(|p| if p.is_empty() { name.clone() } else { format!("{p}/{name}") });
+        paths.insert(number, path.clone());
+        path
+    }
+
+    fn file(&self, entry: &Entry) -> File {
+        let empty = || File::of(Arc::new(Bytes(Vec::new())));
+        if let Some(tag) = entry.reparse {
+            return File::broken(0, format!("a reparse point ({tag:#010x}), which leads elsewhere"));
+        }
+        match &entry.data {
+            None => empty(),
+            Some(Data::Resident(bytes)) => File::of(Arc::new(Bytes(bytes.clone()))),
+            Some(Data::Pieces { pieces, flags }) => {
+                let len = pieces.iter().find(|p| p.first == 0).map_or(0, |p| p.len);
+                if flags & ENCRYPTED != 0 {
+                    return File::broken(len, "encrypted by its file system: only the machine that wrote it has the key");
+                }
+                match self.content(pieces, *flags) {
+                    Ok(source) if flags & COMPRESSED == 0 && !pieces.iter().flat_map(|p| &p.runs).any(|r| r.0.is_none()) => {
+                        File { spans: self.spans(pieces), ..File::of(source) }
+                    }
+                    Ok(source) => File::of(source),
+                    Err(e) => File::broken(len, e.to_string()),
+                }
+            }
+        }
+    }
+}
+
+impl Entry {
+    fn name(&mut self, value: &[u8]) {
+        let (len, namespace) = (usize::from(value[64]), value[65]);
+        let Some(name) = value.get(66..66 + len * 2).filter(|_| namespace != DOS) else { return };
+        let parent = le64(value, 0);
+        // Units of 100 ns since 1601.
+        let modified = (le64(value, 16) / 10_000_000) as i64 - 11_644_473_600;
+        self.names.push((parent & 0xffff_ffff_ffff, (parent >> 48) as u16, utf16(name).replace('/', "_"), modified));
+    }
+
+    fn data(&mut self, attribute: Attribute<'_>) {
+        match (attribute.body, &mut self.data) {
+            (Body::Resident(value), _) => self.data = Some(Data::Resident(value.to_vec())),
+            (Body::Elsewhere(piece), Some(Data::Pieces { pieces, flags })) => {
+                *flags |= attribute.flags;
+                // The table's own record is met twice.
+                if pieces.iter().all(|p| p.first != piece.first) {
+                    pieces.push(piece);
+                }
+            }
+            (Body::Elsewhere(piece), _) => {
+                self.data = Some(Data::Pieces { pieces: vec![piece], flags: attribute.flags });
+            }
+        }
+    }
+}

@@ -1,0 +1,139 @@
+//! Chunk-compressed images of hard disks, CDs and DVDs, and raw drives out of them.
+
+use super::table::{Target, is_plain_image};
+use super::{Back, Made, Options, packed};
+use crate::{Item, Setting, locate};
+use decanter_core::format::Context;
+use decanter_core::source::SourceRef;
+use decanter_core::{Error, Result};
+use decanter_formats::REGISTRY;
+use decanter_formats::chunked::chd::{self, Codec, Medium, Wish};
+use decanter_formats::disk;
+
+/// Codecs of new images, unless others are asked for: those that everything reads that loads such images.
+const USUAL: [&str; 3] = ["lzma", "zlib", "flac"];
+/// Codecs that an image has place for.
+const MOST_CODECS: usize = 4;
+
+/// Whether it is a drive, a partition of one, or a file system that fills one.
+fn is_drive(item: &Item) -> bool {
+    disk::DRIVES.contains(&item.opened.format)
+}
+
+/// The bytes of a drive or an image: of a compressed one those inside.
+fn bytes(item: &Item) -> Option<SourceRef> {
+    packed::content(&item.opened).or_else(|| item.source.clone())
+}
+
+pub(super) fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
+    let is_compressed = item.opened.format == "chd";
+    match () {
+        () if !item.opened.tracks.is_empty() => item.opened.tracks.iter().all(|t| t.sector_len >= 2048).then_some(35),
+        () if is_drive(item) => Some(60),
+        () if is_plain_image(item) && item.opened.protection.is_none() => Some(25),
+        () if is_compressed => Some(5),
+        () => item.source.as_ref().filter(|s| s.len().is_multiple_of(512) && !s.is_empty()).map(|_| 3),
+    }
+}
+
+pub(super) fn accepts_img(item: &Item, _: &Target) -> Option<u8> {
+    let inside = is_drive(item) && !item.around.is_empty();
+    let unknown = item.opened.format == "chd" && item.opened.tracks.is_empty();
+    (inside || unknown).then_some(50)
+}
+
+/// The drive as it is.
+pub(super) fn img(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
+    let source = bytes(item).ok_or_else(|| Error::Usage("a folder is no drive".into()))?;
+    Ok(Made::new(decanter_core::Blueprint::of(source.clone()), source, "every byte of the drive"))
+}
+
+/// A compressed image.
+pub(super) fn chd(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    let level = options.level.unwrap_or(chd::LEVEL);
+    if !(1..=22).contains(&level) {
+        return Err(Error::Usage(format!("--level {level} is not from 1 to 22")));
+    }
+    let tracks = &item.opened.tracks;
+    let no_bytes = || Error::Usage("a folder has no bytes of its own: make an image of it first".into());
+    let medium = match (options.medium.as_deref(), tracks.is_empty()) {
+        (Some("cd") | None, false) => Medium::Cd(tracks),
+        (Some(other), false) => return Err(Error::Usage(format!("it is a CD with tracks, which is no {other}"))),
+        (Some("cd"), true) => {
+            let text = "it has no tracks: convert it to cd-raw first, whose cue sheet then becomes a chd";
+            return Err(Error::Usage(text.into()));
+        }
+        (Some("dvd"), true) => Medium::Dvd(bytes(item).ok_or_else(no_bytes)?),
+        (None, true) if is_plain_image(item) && !is_drive(item) => Medium::Dvd(bytes(item).ok_or_else(no_bytes)?),
+        _ => Medium::HardDisk(bytes(item).ok_or_else(no_bytes)?),
+    };
+    if let Medium::Dvd(source) = &medium
+        && !source.len().is_multiple_of(decanter_core::SECTOR)
+    {
+        return Err(Error::Usage(format!("{} bytes are no whole sectors of a DVD", source.len())));
+    }
+    let of_cd = matches!(medium, Medium::Cd(_));
+    let wish = Wish {
+        codecs: codecs(&options.codecs, of_cd)?,
+        level,
+        hunk_len: options.hunk.map(|h| u32::try_from(h).unwrap_or(u32::MAX)),
+        parent: options.parent.as_deref().map(|p| parent(p, setting)).transpose()?,
+    };
+    let is_difference = wish.parent.is_some();
+    if is_difference && options.prove {
+        return Err(Error::Usage("a difference can only be proven where its parent is: use \"decanter verify\" on it".into()));
+    }
+    let what = match &medium {
+        Medium::HardDisk(_) => "a hard disk",
+        Medium::Dvd(_) => "a DVD",
+        Medium::Cd(_) => "a CD",
+    };
+    let (mut blueprint, body) = chd::compose(&medium, wish)?;
+    let content = blueprint.packed_part();
+    if let Some(part) = content {
+        options.digests.iter().for_each(|&a| blueprint.measure(part, a));
+    }
+    let preserved = match is_difference {
+        true => format!("every byte of {what}, together with its parent"),
+        false => format!("every byte of {what}"),
+    };
+    let mut made = Made::new(blueprint, body, preserved);
+    made.content = content;
+    if of_cd {
+        made.back = Back::Tracks(tracks.clone());
+    }
+    Ok(made)
+}
+
+/// The codecs that were named, or the usual ones.
+fn codecs(names: &[String], of_cd: bool) -> Result<Vec<Codec>> {
+    let usual: Vec<String> = USUAL.iter().map(|n| (*n).to_owned()).collect();
+    let names = if names.is_empty() { &usual } else { names };
+    if names.len() > MOST_CODECS {
+        return Err(Error::Usage(format!("an image has place for {MOST_CODECS} codecs")));
+    }
+    let named = |name: &String| {
+        Codec::named(name, of_cd)
+            .ok_or_else(|| Error::Usage(format!("\"{name}\" is none of the codecs zlib, lzma, flac, zstd")))
+    };
+    names.iter().filter(|n| *n != "none").map(named).collect()
+}
+
+/// The image that the new one becomes a difference to.
+fn parent(path: &str, setting: &Setting<'_>) -> Result<([u8; 20], SourceRef)> {
+    let item = locate::open_container(path, setting)?;
+    if item.opened.format != "chd" {
+        return Err(Error::Usage(format!("\"{path}\" is no chd, and cannot be a parent")));
+    }
+    let source = item.source.clone().ok_or_else(|| Error::Usage("a folder cannot be a parent".into()))?;
+    let names = [item.stem.clone()];
+    let context = Context {
+        registry: &REGISTRY,
+        keys: &item.keyring,
+        names: &names,
+        watch: setting.watch,
+        depth: 0,
+        beside: &(),
+    };
+    chd::as_parent(source, &context)
+}
