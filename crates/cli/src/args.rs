@@ -199,6 +199,12 @@ pub enum Command {
         /// Only what matches: a path, a name, or a folder, with * and ? (repeatable; case does not count)
         #[arg(long, value_name = "GLOB")]
         only: Vec<String>,
+        /// Lay the files of this folder or archive over the result: those of the same path are replaced (repeatable)
+        #[arg(long, value_name = "FOLDER")]
+        overlay: Vec<String>,
+        /// Keep what the overlay replaces in this folder; laid over the result, it undoes the overlay
+        #[arg(long, value_name = "DIR", requires = "overlay")]
+        originals: Option<PathBuf>,
         #[command(flatten)]
         key: KeyArg,
     },

@@ -153,8 +153,10 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             }
             Ok(0)
         }
-        Command::Extract { source, output, only, key } => {
-            let (report, answer) = extract::extract(source, output.as_deref(), only, &setting(Some(key)))?;
+        Command::Extract { source, output, only, overlay, originals, key } => {
+            let (only, overlay, originals) = (only.clone(), overlay.clone(), originals.clone());
+            let options = extract::Options { only, overlay, originals };
+            let (report, answer) = extract::extract(source, output.as_deref(), &options, &setting(Some(key)))?;
             if global.json {
                 json(out, &report)?;
             } else {

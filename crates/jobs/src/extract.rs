@@ -1,11 +1,12 @@
 //! Copies files out, decrypting and inflating on the way: each byte is written once, and nothing else is.
 
 use crate::failure::with_article;
+use crate::overlay::{self, OverlayReport};
 use crate::{Answer, Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::names::{Named, Namer};
 use decanter_core::pour::{Stage, check_room};
-use decanter_core::tree::{Content, Kind, Node};
+use decanter_core::tree::{Content, Kind, Node, Tree};
 use decanter_core::{Error, Notice, SourceRef};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use serde::Serialize;
@@ -36,8 +37,23 @@ pub struct ExtractReport {
     pub left_out: Vec<LeftOut>,
     /// What to do about them.
     pub advice: Option<String>,
+    /// What came of replacement files.
+    pub overlay: Option<OverlayReport>,
+    /// The folder with the files that they replaced.
+    pub originals: Option<PathBuf>,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
+}
+
+/// What is asked of copying out besides the source.
+#[derive(Debug, Clone, Default)]
+pub struct Options {
+    /// Only what matches one of these.
+    pub only: Vec<String>,
+    /// Folders with replacement files.
+    pub overlay: Vec<String>,
+    /// The folder that gets what is replaced.
+    pub originals: Option<PathBuf>,
 }
 
 /// A file with another name than in the source.
@@ -69,14 +85,14 @@ struct Job<'a> {
     at: u64,
 }
 
-/// Extracts everything, or what matches one of the globs in `only`, into `folder`.
+/// Extracts everything, or what was chosen, into `folder`.
 ///
 /// # Errors
 /// A missing key, an existing target, no room: all before the first byte. Later only errors of writing.
 pub fn extract(
     shown: &str,
     folder: Option<&Path>,
-    only: &[String],
+    options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ExtractReport, Answer), Failure> {
     let item = locate::open(shown, "extract", setting)?;
@@ -88,7 +104,7 @@ pub fn extract(
         ))));
     };
     let folder = folder.map_or_else(|| PathBuf::from(&item.stem), Path::to_owned);
-    let globs = globs(only).map_err(|why| Failure::usage(format!("cannot extract \"{shown}\""), why))?;
+    let globs = globs(&options.only).map_err(|why| Failure::usage(format!("cannot extract \"{shown}\""), why))?;
     let wanted: Vec<&Node> = tree.nodes.iter().filter(|n| globs.as_ref().is_none_or(|g| matches(g, &n.path))).collect();
     if wanted.is_empty() && globs.is_some() {
         let hint = format!(
@@ -98,6 +114,14 @@ pub fn extract(
         return Err(fail(Error::Usage("nothing in it matches --only".into())).hint(hint));
     }
     check_keys(&item, &wanted).map_err(fail)?;
+    let (laid, overlay, replaced) = if options.overlay.is_empty() {
+        (None, None, Vec::new())
+    } else {
+        let chosen = Tree { nodes: wanted.iter().map(|n| (*n).clone()).collect() };
+        let (tree, report, replaced) = overlay::lay(chosen, &options.overlay, setting)?;
+        (Some(tree), Some(report), replaced)
+    };
+    let wanted: Vec<&Node> = laid.as_ref().map_or(wanted, |tree| tree.nodes.iter().collect());
 
     let mut report = ExtractReport {
         schema: "decanter.extract/1",
@@ -110,6 +134,8 @@ pub fn extract(
         renamed: Vec::new(),
         left_out: Vec::new(),
         advice: None,
+        overlay,
+        originals: options.originals.clone().filter(|_| !replaced.is_empty()),
         notices: item.notices().to_vec(),
     };
     if setting.dry_run {
@@ -153,6 +179,9 @@ pub fn extract(
             why: format!("none of its files could be read; {}: {}", first.path, first.why),
         }));
     }
+    if let Some(target) = &report.originals.clone() {
+        keep_originals(&replaced, target, setting).map_err(fail)?;
+    }
     stage.commit(&plan.folders).map_err(fail)?;
     setting.watch.end();
     let len = item.source.as_ref().map_or(0, |s| s.len());
@@ -162,6 +191,22 @@ pub fn extract(
         report.advice = Some("the reasons stand above; what is damaged has to be dumped or copied again".into());
     }
     Ok(done(report))
+}
+
+/// Writes what is replaced into a folder of its own.
+fn keep_originals(replaced: &[Node], target: &Path, setting: &Setting<'_>) -> Result<(), Error> {
+    let mut stage = Stage::new(target, setting.replace)?;
+    let mut namer = Namer::new(stage.folds_case());
+    for node in replaced {
+        let Some(source) = node.file().and_then(|f| f.source().ok()) else { continue };
+        let to = namer.file(&node.path).path;
+        if let Some(folder) = to.parent().filter(|f| !f.as_os_str().is_empty()) {
+            stage.make_folder(folder)?;
+        }
+        stage.write(&to, &Blueprint::of(source.clone()), node.modified, setting.watch)?;
+        stage.add(to);
+    }
+    stage.commit(&[])
 }
 
 fn done(report: ExtractReport) -> (ExtractReport, Answer) {

@@ -13,6 +13,7 @@ mod keys;
 pub mod label;
 pub mod list;
 mod locate;
+pub mod overlay;
 mod padding;
 pub mod patch;
 pub mod picture;

@@ -2,6 +2,7 @@
 //! through because they hold exactly one image.
 
 use crate::{Failure, Setting, keys};
+use decanter_core::error::Blame;
 use decanter_core::format::{Beside, Context, Opened};
 use decanter_core::keyring::plain;
 use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
@@ -271,7 +272,14 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
         let is_image = is_image || !opened.tracks.is_empty();
         let inner = match &opened.tree {
             Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
-                only_image(tree)?
+                match only_image(tree) {
+                    // Damage that hides what is inside is told by the digests of what is around it.
+                    Err(e) if e.blame() == Blame::Source && opened.sealed.iter().any(|s| s.examine.is_some()) => {
+                        opened.notices.push(Notice::new(format!("what is inside cannot be told: {e}")));
+                        None
+                    }
+                    inner => inner?,
+                }
             }
             _ => None,
         };

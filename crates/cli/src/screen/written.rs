@@ -2,6 +2,7 @@ use super::{Manner, count, number, row, size, style};
 use decanter_jobs::Answer;
 use decanter_jobs::decrypt::DecryptReport;
 use decanter_jobs::extract::ExtractReport;
+use decanter_jobs::overlay::OverlayReport;
 use std::io::{self, Write};
 use std::time::Duration;
 
@@ -36,6 +37,12 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
     writeln!(out, "{}{verb}{} {}{}", style::GOOD, style::PLAIN, report.folder.display(), std::path::MAIN_SEPARATOR)?;
     row(out, "from", &report.source)?;
     row(out, "holds", &what)?;
+    if let Some(overlay) = &report.overlay {
+        show_overlay(out, overlay, most)?;
+    }
+    if let Some(originals) = &report.originals {
+        row(out, "originals", &format!("{}: with --overlay they undo it", originals.display()))?;
+    }
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;
     }
@@ -45,6 +52,19 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
     }
     out.flush()?;
     super::notices(&report.notices, manner)
+}
+
+/// Shows which files were laid over.
+fn show_overlay(out: &mut dyn Write, overlay: &OverlayReport, most: usize) -> io::Result<()> {
+    let parts = [("replaced", &overlay.replaced), ("new", &overlay.added), ("the same already", &overlay.matching)];
+    let told: Vec<String> = parts.iter().map(|(what, paths)| format!("{} {what}", number(paths.len() as u64))).collect();
+    row(out, "laid over", &told.join(", "))?;
+    for (what, paths) in parts {
+        for path in paths.iter().take(most) {
+            row(out, "", &format!("{what:<17} {path}"))?;
+        }
+    }
+    Ok(())
 }
 
 /// Shows what was decrypted.

@@ -123,7 +123,7 @@ fn seal(opened: &mut Opened, image: &Image) {
         return;
     }
     opened.sealed.push(Sealed {
-        name: "the image inside".into(),
+        name: "image inside".into(),
         source: image.view.clone(),
         transform: None,
         locked: Vec::new(),

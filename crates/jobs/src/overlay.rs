@@ -1,0 +1,96 @@
+//! Replacement files laid over what is copied out: which are replaced, which are new, which are there already.
+
+use crate::{Setting, locate};
+use decanter_core::source::SourceRef;
+use decanter_core::tree::{Content, Kind, Node, Tree};
+use decanter_core::{Error, Result, watch};
+use serde::Serialize;
+use std::collections::HashMap;
+
+/// Bytes that are compared at once.
+const STRETCH: u64 = 1 << 20;
+
+/// What came of the replacement files.
+#[derive(Debug, Default, Serialize)]
+pub struct OverlayReport {
+    /// The folders or archives with them, in the order in which they were laid over.
+    pub from: Vec<String>,
+    /// Files that took the place of others.
+    pub replaced: Vec<String>,
+    /// Files that were not there before.
+    pub added: Vec<String>,
+    /// Files that are the same already.
+    pub matching: Vec<String>,
+}
+
+/// The tree with everything of `overlays` laid over it, what was done, and the nodes that were replaced.
+///
+/// # Errors
+/// When an overlay cannot be opened, has no files, or cannot be read.
+pub(crate) fn lay(
+    mut tree: Tree,
+    overlays: &[String],
+    setting: &Setting<'_>,
+) -> std::result::Result<(Tree, OverlayReport, Vec<Node>), crate::Failure> {
+    let mut report = OverlayReport { from: overlays.to_vec(), ..OverlayReport::default() };
+    let mut replaced = Vec::new();
+    for overlay in overlays {
+        let item = locate::open(overlay, "use", setting)?;
+        let fail = |e| crate::Failure::new(format!("cannot lay \"{overlay}\" over it"), e);
+        let files = item.opened.tree.filter(|t| t.files().next().is_some());
+        let files = files.ok_or_else(|| fail(Error::Usage("there are no files in it".into())))?;
+        let mut places: HashMap<String, usize> = HashMap::new();
+        for (index, node) in tree.nodes.iter().enumerate() {
+            places.entry(node.path.to_lowercase()).or_insert(index);
+        }
+        for node in files.nodes {
+            if !matches!(node.kind, Kind::File(_)) {
+                continue;
+            }
+            let place = places.get(&node.path.to_lowercase()).copied();
+            match place.map(|p| (p, &tree.nodes[p])) {
+                Some((_, there)) if is_same(there, &node, setting).map_err(fail)? => report.matching.push(there.path.clone()),
+                Some((index, there)) => {
+                    report.replaced.push(there.path.clone());
+                    let path = there.path.clone();
+                    let old = std::mem::replace(&mut tree.nodes[index], Node { path, ..node });
+                    // Of a file that is replaced twice the first is the original.
+                    if !replaced.iter().any(|r: &Node| r.path == old.path) {
+                        replaced.push(old);
+                    }
+                }
+                None => {
+                    report.added.push(node.path.clone());
+                    places.insert(node.path.to_lowercase(), tree.nodes.len());
+                    tree.nodes.push(node);
+                }
+            }
+        }
+    }
+    replaced.retain(|n| matches!(n.kind, Kind::File(_)) && !report.added.contains(&n.path));
+    Ok((tree, report, replaced))
+}
+
+/// Whether two files have the same bytes.
+fn is_same(one: &Node, other: &Node, setting: &Setting<'_>) -> Result<bool> {
+    let (Some(one), Some(other)) = (one.file(), other.file()) else { return Ok(false) };
+    let (Content::Whole(one), Content::Whole(other)) = (&one.content, &other.content) else { return Ok(false) };
+    if one.len() != other.len() {
+        return Ok(false);
+    }
+    let mut at = 0;
+    while at < one.len() {
+        watch::check(setting.watch)?;
+        let len = STRETCH.min(one.len() - at);
+        let read = |source: &SourceRef| -> Result<Vec<u8>> {
+            let mut bytes = vec![0; len as usize];
+            source.read_at(at, &mut bytes)?;
+            Ok(bytes)
+        };
+        if read(one)? != read(other)? {
+            return Ok(false);
+        }
+        at += len;
+    }
+    Ok(true)
+}
