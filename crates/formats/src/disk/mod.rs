@@ -1,5 +1,6 @@
 //! Disks: partition tables, the file systems of PCs, and the disks of home computers.
 
+pub mod cbm;
 pub mod ext;
 pub mod fat;
 pub mod gpt;

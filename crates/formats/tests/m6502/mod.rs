@@ -1,0 +1,276 @@
+//! A simulator of the 6502 and of the memory of a C64, as far as programs of ours go: documented instructions, RAM below
+//! the chips, chip registers that keep what is written.
+
+pub struct Machine {
+    pub ram: Vec<u8>,
+    /// $D000 to $DFFF as the chips see it.
+    pub chips: Vec<u8>,
+    pub a: u8,
+    pub x: u8,
+    pub y: u8,
+    pub sp: u8,
+    pub p: u8,
+    pub pc: u16,
+    pub direction: u8,
+    pub port: u8,
+}
+
+const C: u8 = 1;
+const Z: u8 = 2;
+const I: u8 = 4;
+const D: u8 = 8;
+const V: u8 = 0x40;
+const N: u8 = 0x80;
+
+impl Machine {
+    /// A machine after switching on, with a program in memory and about to be run: the address in its SYS.
+    pub fn with_program(program: &[u8]) -> Self {
+        let mut ram: Vec<u8> = (0..0x1_0000).map(|i| if i & 0x40 == 0 { 0 } else { 0xff }).collect();
+        let load = usize::from(u16::from_le_bytes([program[0], program[1]]));
+        ram[load..load + program.len() - 2].copy_from_slice(&program[2..]);
+        let line = &program[2 + 5..];
+        let digits: String = line.iter().take_while(|b| b.is_ascii_digit()).map(|b| char::from(*b)).collect();
+        Self {
+            ram,
+            chips: vec![0; 0x1000],
+            a: 0,
+            x: 0,
+            y: 0,
+            sp: 0xf6,
+            p: 0x22,
+            pc: digits.parse().unwrap(),
+            direction: 0x2f,
+            port: 0x37,
+        }
+    }
+
+    fn sees_chips(&self) -> bool {
+        self.port & 4 != 0 && self.port & 3 != 0
+    }
+
+    pub fn read(&self, at: u16) -> u8 {
+        match at {
+            0 => self.direction,
+            1 => self.port,
+            0xd000..=0xdfff if self.sees_chips() => self.chips[usize::from(at) - 0xd000],
+            _ => self.ram[usize::from(at)],
+        }
+    }
+
+    fn write(&mut self, at: u16, value: u8) {
+        match at {
+            0 => self.direction = value,
+            1 => self.port = value,
+            0xd000..=0xdfff if self.sees_chips() => {
+                let place = usize::from(at) - 0xd000;
+                // Interrupt masks set or clear bits; the rest keeps what is written.
+                self.chips[place] = match at {
+                    0xdc0d | 0xdd0d if value & 0x80 != 0 => self.chips[place] | value & 0x1f,
+                    0xdc0d | 0xdd0d => self.chips[place] & !value,
+                    _ => value,
+                };
+            }
+            _ => self.ram[usize::from(at)] = value,
+        }
+    }
+
+    fn next(&mut self) -> u8 {
+        let value = self.read(self.pc);
+        self.pc = self.pc.wrapping_add(1);
+        value
+    }
+
+    fn next_word(&mut self) -> u16 {
+        u16::from_le_bytes([self.next(), self.next()])
+    }
+
+    fn flag(&mut self, bit: u8, on: bool) {
+        self.p = if on { self.p | bit } else { self.p & !bit };
+    }
+
+    fn shown(&mut self, value: u8) -> u8 {
+        self.flag(Z, value == 0);
+        self.flag(N, value & 0x80 != 0);
+        value
+    }
+
+    fn push(&mut self, value: u8) {
+        self.ram[0x100 + usize::from(self.sp)] = value;
+        self.sp = self.sp.wrapping_sub(1);
+    }
+
+    fn pull(&mut self) -> u8 {
+        self.sp = self.sp.wrapping_add(1);
+        self.ram[0x100 + usize::from(self.sp)]
+    }
+
+    fn word_in_zero_page(&self, at: u8) -> u16 {
+        u16::from_le_bytes([self.read(at.into()), self.read(at.wrapping_add(1).into())])
+    }
+
+    /// The address that an instruction of the regular kind works on, by bits 2 to 4 of its code.
+    fn address(&mut self, op: u8) -> u16 {
+        let uses_y = matches!(op, 0x96 | 0xb6 | 0xbe);
+        match op >> 2 & 7 {
+            0 if op & 1 == 1 => {
+                let at = self.next().wrapping_add(self.x);
+                self.word_in_zero_page(at)
+            }
+            0 | 2 => {
+                self.pc = self.pc.wrapping_add(1);
+                self.pc.wrapping_sub(1)
+            }
+            1 => self.next().into(),
+            3 => self.next_word(),
+            4 => {
+                let at = self.next();
+                self.word_in_zero_page(at).wrapping_add(self.y.into())
+            }
+            5 if uses_y => self.next().wrapping_add(self.y).into(),
+            5 => self.next().wrapping_add(self.x).into(),
+            6 => self.next_word().wrapping_add(self.y.into()),
+            _ if uses_y => self.next_word().wrapping_add(self.y.into()),
+            _ => self.next_word().wrapping_add(self.x.into()),
+        }
+    }
+
+    fn add(&mut self, value: u8) {
+        assert!(self.p & D == 0, "decimal mode is not simulated");
+        let sum = u16::from(self.a) + u16::from(value) + u16::from(self.p & C);
+        self.flag(C, sum > 0xff);
+        self.flag(V, (!(self.a ^ value) & (self.a ^ sum as u8)) & 0x80 != 0);
+        self.a = self.shown(sum as u8);
+    }
+
+    fn compare(&mut self, own: u8, value: u8) {
+        self.flag(C, own >= value);
+        self.shown(own.wrapping_sub(value));
+    }
+
+    fn shift(&mut self, op: u8, value: u8) -> u8 {
+        let carry = self.p & C;
+        let (out, result) = match op >> 5 {
+            0 => (value >> 7, value << 1),
+            1 => (value >> 7, value << 1 | carry),
+            2 => (value & 1, value >> 1),
+            _ => (value & 1, value >> 1 | carry << 7),
+        };
+        self.flag(C, out == 1);
+        self.shown(result)
+    }
+
+    /// One instruction.
+    pub fn step(&mut self) {
+        let op = self.next();
+        match op {
+            0x20 => {
+                let to = self.next_word();
+                let back = self.pc.wrapping_sub(1);
+                self.push((back >> 8) as u8);
+                self.push(back as u8);
+                self.pc = to;
+            }
+            0x60 => self.pc = u16::from_le_bytes([self.pull(), self.pull()]).wrapping_add(1),
+            0x40 => {
+                self.p = self.pull() | 0x20;
+                self.pc = u16::from_le_bytes([self.pull(), self.pull()]);
+            }
+            0x4c => self.pc = self.next_word(),
+            0x6c => {
+                let at = self.next_word();
+                self.pc = u16::from_le_bytes([self.read(at), self.read(at & 0xff00 | (at + 1) & 0xff)]);
+            }
+            0x48 => self.push(self.a),
+            0x08 => self.push(self.p | 0x30),
+            0x68 => {
+                let value = self.pull();
+                self.a = self.shown(value);
+            }
+            0x28 => self.p = self.pull() & !0x10 | 0x20,
+            0x10 | 0x30 | 0x50 | 0x70 | 0x90 | 0xb0 | 0xd0 | 0xf0 => {
+                let bit = [N, V, C, Z][usize::from(op >> 6)];
+                let by = self.next() as i8;
+                if (self.p & bit != 0) == (op & 0x20 != 0) {
+                    self.pc = self.pc.wrapping_add(by as u16);
+                }
+            }
+            0x18 | 0x38 => self.flag(C, op == 0x38),
+            0x58 | 0x78 => self.flag(I, op == 0x78),
+            0xd8 | 0xf8 => self.flag(D, op == 0xf8),
+            0xb8 => self.flag(V, false),
+            0xaa => self.x = self.shown(self.a),
+            0xa8 => self.y = self.shown(self.a),
+            0x8a => self.a = self.shown(self.x),
+            0x98 => self.a = self.shown(self.y),
+            0x9a => self.sp = self.x,
+            0xba => self.x = self.shown(self.sp),
+            0xca => self.x = self.shown(self.x.wrapping_sub(1)),
+            0xe8 => self.x = self.shown(self.x.wrapping_add(1)),
+            0x88 => self.y = self.shown(self.y.wrapping_sub(1)),
+            0xc8 => self.y = self.shown(self.y.wrapping_add(1)),
+            0xea => {}
+            0x0a | 0x2a | 0x4a | 0x6a => self.a = self.shift(op, self.a),
+            _ => self.regular(op),
+        }
+    }
+
+    fn regular(&mut self, op: u8) {
+        let at = self.address(op);
+        match (op & 3, op >> 5) {
+            (1, 4) => self.write(at, self.a),
+            (1, which) => {
+                let value = self.read(at);
+                match which {
+                    0 => self.a = self.shown(self.a | value),
+                    1 => self.a = self.shown(self.a & value),
+                    2 => self.a = self.shown(self.a ^ value),
+                    3 => self.add(value),
+                    5 => self.a = self.shown(value),
+                    6 => self.compare(self.a, value),
+                    _ => self.add(!value),
+                }
+            }
+            (2, 4) => self.write(at, self.x),
+            (2, 5) => {
+                let value = self.read(at);
+                self.x = self.shown(value);
+            }
+            (2, 6 | 7) => {
+                let step = if op >> 5 == 7 { 1 } else { 0xff };
+                let value = self.read(at).wrapping_add(step);
+                let value = self.shown(value);
+                self.write(at, value);
+            }
+            (2, _) => {
+                let value = self.read(at);
+                let value = self.shift(op, value);
+                self.write(at, value);
+            }
+            (0, 4) => self.write(at, self.y),
+            (0, 5) => {
+                let value = self.read(at);
+                self.y = self.shown(value);
+            }
+            (0, 6) => self.compare(self.y, self.read(at)),
+            (0, 7) => self.compare(self.x, self.read(at)),
+            (0, 1) => {
+                let value = self.read(at);
+                self.flag(Z, self.a & value == 0);
+                self.flag(N, value & 0x80 != 0);
+                self.flag(V, value & 0x40 != 0);
+            }
+            _ => panic!("{op:#04x} at {:#06x} is no instruction that is simulated", self.pc),
+        }
+    }
+
+    /// Runs until the program counter is at `end`, or so many instructions have passed.
+    pub fn run_to(&mut self, end: u16, most: usize) -> bool {
+        for _ in 0..most {
+            if self.pc == end {
+                return true;
+            }
+            self.step();
+        }
+        false
+    }
+}
