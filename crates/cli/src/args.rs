@@ -247,7 +247,10 @@ pub enum Command {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]
         source: String,
-        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst, chd, img, cia, 3ds, ncch; or the form of a ROM: z64, v64, n64, md,
+        /// Further sources, whose files are gathered onto the same disk (d64, d81)
+        #[arg(value_name = "MORE")]
+        more: Vec<String>,
+        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst, chd, img, d64, d81, prg, adf, hdf, cia, 3ds, ncch; or the form of a ROM: z64, v64, n64, md,
         /// smd, 32x, sfc, smc, nes, nes-bare, gb, gbc, gba, nds, sms, gg, pce
         #[arg(long, value_name = "FORMAT")]
         to: Option<String>,
@@ -313,6 +316,12 @@ pub enum Command {
         /// Bytes of a chd's hunks, as in 4KiB [default: 4 KiB, more for drives over 8 GiB; 8 sectors of a CD]
         #[arg(long, value_name = "SIZE", value_parser = size)]
         hunk: Option<u64>,
+        /// Call a file of a new d64 or d81 so; else names are shortened to what can be typed (repeatable)
+        #[arg(long, value_name = "OLD=NEW")]
+        name: Vec<String>,
+        /// Two characters that mark a new d64 or d81 [default: DC]
+        #[arg(long, value_name = "ID")]
+        disk_id: Option<String>,
         /// What a chd is an image of [default: a CD if there are tracks, a DVD if it is a disc, else a hard disk]
         #[arg(long, value_name = "MEDIUM", value_parser = ["hd", "cd", "dvd"])]
         medium: Option<String>,

@@ -177,6 +177,9 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
         }
         Command::Convert {
             source,
+            more,
+            name,
+            disk_id,
             to,
             output,
             level,
@@ -223,6 +226,9 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 header: header.clone(),
                 certificates: certificates.clone(),
                 keep_damage: *keep_damage,
+                more: more.clone(),
+                name: name.clone(),
+                disk_id: disk_id.clone(),
                 codecs: codecs.clone(),
                 hunk: *hunk,
                 medium: medium.clone(),

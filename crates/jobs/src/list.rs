@@ -37,6 +37,8 @@ pub struct Entry {
     pub sector: Option<u64>,
     /// "whole", "locked" (the key is missing), "cut" or "broken".
     pub state: &'static str,
+    /// What its file system says of it: type, protection, load address.
+    pub about: Vec<String>,
     /// Where a link leads, or what is wrong with the entry.
     pub note: Option<String>,
 }
@@ -56,6 +58,7 @@ pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
             modified: node.modified,
             sector: None,
             state: "whole",
+            about: node.about.as_ref().map(|a| a.words.clone()).unwrap_or_default(),
             note: None,
         };
         match &node.kind {

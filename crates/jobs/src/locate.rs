@@ -343,6 +343,11 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
     }
 }
 
+/// Files that were gathered from several sources, as one folder.
+pub(crate) fn gathered(shown: &str, stem: &str, tree: Tree, setting: &Setting<'_>) -> Item {
+    Item { stem: stem.to_owned(), ..folder_item(shown, Path::new(shown), tree, &Around::default(), setting) }
+}
+
 /// The path on this machine, and what comes after each `::`. A path that exists as it stands is taken as it stands.
 fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
     if Path::new(shown).exists() {

@@ -39,6 +39,9 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
             ),
         )?;
     }
+    for (name, value) in &report.facts {
+        row(out, name, value)?;
+    }
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOLD };
     for (index, left) in report.left_out.iter().take(most).enumerate() {
         let label = if index == 0 { "left out" } else { "" };

@@ -30,13 +30,14 @@ pub fn show(out: &mut dyn Write, report: &ListReport, manner: Manner) -> io::Res
         };
         let bytes = if entry.kind == "folder" { String::new() } else { number(entry.bytes) };
         let slash = if entry.kind == "folder" { "/" } else { "" };
+        let about = if entry.about.is_empty() { String::new() } else { format!("   {}", entry.about.join(", ")) };
         let note = match &entry.note {
             Some(note) if entry.state != "locked" => format!("   ({note})"),
             _ => String::new(),
         };
         writeln!(
             out,
-            "{bytes:>width$}  {date:<19}  {sector:>sectors$} {mark} {}{slash}{note}",
+            "{bytes:>width$}  {date:<19}  {sector:>sectors$} {mark} {}{slash}{about}{note}",
             printable(&entry.path)
         )?;
     }

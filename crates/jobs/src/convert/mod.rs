@@ -1,12 +1,14 @@
 //! Another format: a conversion is open ∘ compose. What can become what stands in [`table`], and nowhere else.
 
 mod cartridge;
+pub(crate) mod cbm;
 mod choose;
 mod disc;
 mod drive;
 mod folder;
 pub(crate) mod handheld;
 pub(crate) use folder::used_ranges;
+mod moment;
 mod packed;
 mod prove;
 mod repair;
@@ -77,6 +79,12 @@ pub struct Options {
     pub medium: Option<String>,
     /// The image that it becomes a difference to.
     pub parent: Option<String>,
+    /// Further sources, whose files are gathered with those of the first.
+    pub more: Vec<String>,
+    /// Names for files of a new disk: `OLD=NEW`.
+    pub name: Vec<String>,
+    /// The id of a new disk.
+    pub disk_id: Option<String>,
     /// Digests of what the result holds.
     pub digests: Vec<Algorithm>,
 }
@@ -115,6 +123,8 @@ pub struct ConvertReport {
     pub preserved: String,
     /// What reading it back has shown, if that was asked for.
     pub proven: Option<Proof>,
+    /// What else is to be said of the result: name and value.
+    pub facts: Vec<(String, String)>,
     /// Files and areas that the result does not have.
     pub left_out: Vec<LeftOut>,
     /// What came of the repair of a CD.
@@ -174,6 +184,7 @@ pub(crate) struct Made {
     pub(crate) beside: Option<Beside>,
     pub(crate) preserved: String,
     pub(crate) left_out: Vec<LeftOut>,
+    pub(crate) facts: Vec<(String, String)>,
     pub(crate) back: Back,
     pub(crate) repair: Option<RepairReport>,
     pub(crate) notices: Vec<Notice>,
@@ -191,6 +202,7 @@ impl Made {
             beside: None,
             preserved: preserved.into(),
             left_out: Vec::new(),
+            facts: Vec::new(),
             bytes_before: source.len(),
             back: Back::Bytes(source),
             repair: None,
@@ -211,9 +223,12 @@ pub fn convert(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ConvertReport, Answer), Failure> {
-    let item = match opened(shown, options, setting) {
+    let item = match opened(shown, to, options, setting) {
         // What nobody understands can still be kept.
         Err(f) if matches!(to, Some("zst" | "chd")) && matches!(*f.cause, Error::NotUnderstood { .. }) => {
+            locate::open_lightly(shown, "convert", setting)?
+        }
+        Err(f) if to == Some("prg") && matches!(*f.cause, Error::NotUnderstood { .. }) => {
             locate::open_lightly(shown, "convert", setting)?
         }
         Err(f) if to == Some("nes") && options.header.is_some() && matches!(*f.cause, Error::NotUnderstood { .. }) => {
@@ -246,6 +261,7 @@ pub fn convert(
         digests: Vec::new(),
         preserved: made.preserved.clone(),
         proven: None,
+        facts: made.facts.clone(),
         left_out: made.left_out.clone(),
         repair: made.repair.clone(),
         notices: item.notices().iter().chain(&made.notices).cloned().collect(),
@@ -285,7 +301,14 @@ pub fn convert(
 }
 
 /// Opens the source, put together with its other parts.
-fn opened(shown: &str, options: &Options, setting: &Setting<'_>) -> Result<Item, Failure> {
+fn opened(shown: &str, to: Option<&str>, options: &Options, setting: &Setting<'_>) -> Result<Item, Failure> {
+    if matches!(to, Some("d64" | "d81")) {
+        return cbm::gathered(shown, &options.more, setting);
+    }
+    if let Some(extra) = options.more.first() {
+        return Err(Failure::usage("cannot convert several sources at once", format!("\"{extra}\" is one too many"))
+            .hint("only disks (--to d64, --to d81) are made of several; parts of one dump go together with --join"));
+    }
     if options.join.is_empty() && options.odd.is_none() {
         return locate::open(shown, "convert", setting);
     }
@@ -432,6 +455,8 @@ impl Options {
             ("--header", self.header.is_some()),
             ("--certificates", self.certificates.is_some()),
             ("--keep-damage", self.keep_damage),
+            ("--name", !self.name.is_empty()),
+            ("--disk-id", self.disk_id.is_some()),
             ("--codecs", !self.codecs.is_empty()),
             ("--hunk", self.hunk.is_some()),
             ("--medium", self.medium.is_some()),

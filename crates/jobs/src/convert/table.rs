@@ -1,6 +1,6 @@
 //! What can become what: the one table that `convert` obeys and `identify` shows.
 
-use super::{Made, Options, cartridge, disc, drive, folder, handheld, packed};
+use super::{Made, Options, cartridge, cbm, disc, drive, folder, handheld, moment, packed};
 use crate::{Item, Setting};
 use decanter_core::{Result, SECTOR};
 use decanter_formats::REGISTRY;
@@ -110,6 +110,33 @@ pub static TARGETS: &[Target] = &[
         options: &["--split"],
         accepts: drive::accepts_img,
         make: drive::img,
+    },
+    Target {
+        id: "d64",
+        what: "a C64 disk image",
+        extension: "d64",
+        made_of: "programs, folders, disks and tapes, gathered onto one disk",
+        options: &["--label", "--name", "--disk-id"],
+        accepts: cbm::accepts,
+        make: cbm::disk,
+    },
+    Target {
+        id: "d81",
+        what: "a C64 disk image of 3.5 inches",
+        extension: "d81",
+        made_of: "the same, where more has to fit",
+        options: &["--label", "--name", "--disk-id"],
+        accepts: cbm::accepts,
+        make: cbm::disk,
+    },
+    Target {
+        id: "prg",
+        what: "a C64 program that restores a running moment",
+        extension: "prg",
+        made_of: "the description of a moment, with its memory",
+        options: &[],
+        accepts: moment::accepts,
+        make: moment::prg,
     },
     rom("z64", "a Nintendo 64 ROM in the console's own byte order", "Nintendo 64 ROMs", ROM),
     rom("v64", "a Nintendo 64 ROM with bytes swapped in pairs", "Nintendo 64 ROMs", ROM),

@@ -11,7 +11,7 @@ pub mod prg;
 pub mod snapshot;
 pub mod t64;
 
-pub use compose::{Composed, compose};
+pub use compose::{Composed, NewFile, compose};
 pub use geometry::guess;
 
 use allocation::Allocation;

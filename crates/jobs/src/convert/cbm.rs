@@ -1,0 +1,160 @@
+//! Disks of the C64: programs gathered from files, folders, tapes and other disks onto a new one.
+
+use super::table::{Target, is_folder};
+use super::{Back, LeftOut, Made, Options};
+use crate::{Failure, Item, Setting, locate};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::source::{Bytes, SourceRef, read_vec};
+use decanter_core::tree::{File, Kind, Node, Tree};
+use decanter_core::{Error, Result};
+use decanter_formats::disk::cbm::petscii::{self, MOST_NAME};
+use decanter_formats::disk::cbm::{NewFile, compose};
+use std::collections::HashSet;
+use std::sync::Arc;
+
+/// Formats whose files are gathered one by one.
+pub(crate) const DISKS: [&str; 4] = ["d64", "d71", "d81", "t64"];
+/// The largest file that a disk has room for.
+const MOST_LEN: u64 = 800 << 10;
+/// Two characters that a new disk is marked with, unless others are asked for.
+const DISK_ID: &str = "DC";
+
+/// Everything that the sources hold, as one folder.
+pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let mut tree = Tree::default();
+    let mut stem = None;
+    for source in std::iter::once(shown).chain(more.iter().map(String::as_str)) {
+        let what = || format!("cannot convert \"{source}\"");
+        let item = match locate::open(source, "convert", setting) {
+            Err(f) if matches!(*f.cause, Error::NotUnderstood { .. }) => locate::open_lightly(source, "convert", setting)?,
+            item => item?,
+        };
+        stem.get_or_insert(item.stem.clone());
+        match &item.opened.tree {
+            Some(files) if DISKS.contains(&item.opened.format) || is_folder(&item) => tree.nodes.extend(files.nodes.iter().cloned()),
+            _ => {
+                let bytes = locate::bytes(source, setting).map_err(|e| Failure::new(what(), e))?;
+                tree.nodes.push(Node::new(item.file_name(), Kind::File(File::of(bytes)), None));
+            }
+        }
+    }
+    Ok(locate::gathered(shown, &stem.unwrap_or_default(), tree, setting))
+}
+
+pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
+    let tree = item.opened.tree.as_ref();
+    let has_programs = || tree.is_some_and(|t| t.files().any(|(n, _)| n.path.to_lowercase().ends_with(".prg")));
+    match item.opened.format {
+        "prg" => Some(30),
+        format if DISKS.contains(&format) => Some(15),
+        _ if is_folder(item) => Some(if has_programs() { 40 } else { 2 }),
+        _ => None,
+    }
+}
+
+/// A new disk with all programs of the source.
+pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    let names = wished(&options.name)?;
+    let (mut files, mut tree, mut facts, mut left_out) = (Vec::new(), Tree::default(), Vec::new(), Vec::new());
+    let mut taken = HashSet::new();
+    let mut met: HashSet<&str> = HashSet::new();
+    let nodes = item.opened.tree.as_ref().map_or(&[][..], |t| &t.nodes);
+    for node in nodes {
+        let Some(file) = node.file() else { continue };
+        let (stem, extension) = node.name().rsplit_once('.').unwrap_or((node.name(), ""));
+        let kind = match extension.to_lowercase().as_str() {
+            "seq" | "txt" => 1,
+            "usr" => 3,
+            "rel" | "cbm" | "del" => {
+                let why = "only programs and sequential files are written".to_owned();
+                left_out.push(LeftOut { what: node.path.clone(), bytes: file.len, why });
+                continue;
+            }
+            _ => 2,
+        };
+        let content = match file.source().and_then(|s| read_vec(s.as_ref(), 0, s.len(), "a file for a disk", MOST_LEN)) {
+            Ok(content) => content,
+            Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+            Err(e) => {
+                left_out.push(LeftOut { what: node.path.clone(), bytes: file.len, why: e.to_string() });
+                continue;
+            }
+        };
+        let wish = names.iter().find(|(old, _)| *old == node.path || *old == node.name() || *old == stem);
+        if let Some((old, _)) = wish {
+            met.insert(old);
+        }
+        let name = match wish {
+            Some((_, new)) => petscii::bytes(&new.to_uppercase())
+                .filter(|b| !b.is_empty() && b.len() <= MOST_NAME)
+                .ok_or_else(|| Error::Usage(format!("\"{new}\" is no name for a disk: at most {MOST_NAME} capitals, digits and signs")))?,
+            None => petscii::bytes(stem)
+                .filter(|b| b.len() <= MOST_NAME && !stem.chars().any(char::is_lowercase))
+                .unwrap_or_else(|| petscii::typeable(stem).into_bytes()),
+        };
+        let name = unique(name, &mut taken);
+        let shown = petscii::text(&name);
+        let blocks = content.len().div_ceil(254).max(1);
+        let from = if shown == stem { String::new() } else { format!(", from {}", node.path) };
+        facts.push(("file".to_owned(), format!("{shown}: {blocks} block{}{from}", if blocks == 1 { "" } else { "s" })));
+        let source: SourceRef = Arc::new(Bytes(content.clone()));
+        let extension = ["seq", "prg", "usr"][kind - 1];
+        tree.nodes.push(Node::new(format!("{shown}.{extension}"), Kind::File(File::of(source)), None));
+        files.push(NewFile { name, kind: kind as u8, content });
+    }
+    if let Some((old, _)) = names.iter().find(|(old, _)| !met.contains(old.as_str())) {
+        return Err(Error::Usage(format!("--name: there is no file \"{old}\" to be renamed")));
+    }
+    if files.is_empty() {
+        return Err(Error::Usage("there is no program in it that a disk could hold".into()));
+    }
+    let title = options.label.clone().unwrap_or_else(|| petscii::typeable(&item.stem));
+    let disk_id = options.disk_id.as_deref().unwrap_or(DISK_ID);
+    let made = compose(target.id, &files, &title.to_uppercase(), &disk_id.to_uppercase())?;
+    facts.push(("disk".into(), format!("{}: {} blocks used, {} free", title.to_uppercase(), made.used, made.free)));
+    let bytes: SourceRef = Arc::new(Bytes(made.bytes));
+    let before = files.iter().map(|f| f.content.len() as u64).sum();
+    let mut result = Made::new(Blueprint::of(bytes.clone()), bytes, "every byte of every file; the disk is new");
+    result.bytes_before = before;
+    result.left_out = left_out;
+    result.facts = facts;
+    result.back = Back::Files(tree);
+    Ok(result)
+}
+
+/// `OLD=NEW` as two names.
+fn wished(names: &[String]) -> Result<Vec<(String, String)>> {
+    let pair = |text: &String| {
+        let parts = text.split_once('=').map(|(old, new)| (old.to_owned(), new.to_owned()));
+        parts.ok_or_else(|| Error::Usage(format!("--name {text}: it has to be OLD=NEW")))
+    };
+    names.iter().map(pair).collect()
+}
+
+/// A name that none of the others has: a number takes the place of its end.
+fn unique(name: Vec<u8>, taken: &mut HashSet<Vec<u8>>) -> Vec<u8> {
+    let mut own = name.clone();
+    for number in 2.. {
+        if taken.insert(own.clone()) {
+            break;
+        }
+        let mark = format!(" {number}");
+        own = name[..name.len().min(MOST_NAME - mark.len())].to_vec();
+        own.extend(mark.bytes());
+    }
+    own
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_stay_unique() {
+        let mut taken = HashSet::new();
+        let names: Vec<Vec<u8>> = (0..12).map(|_| unique(b"KELP COURIER THE".to_vec(), &mut taken)).collect();
+        assert_eq!(names[1], b"KELP COURIER T 2");
+        assert_eq!(names[11], b"KELP COURIER  12");
+        assert_eq!(names.iter().collect::<HashSet<_>>().len(), 12);
+    }
+}

@@ -1,0 +1,135 @@
+//! A running moment of a C64, described by a text and a file with its memory, as a program.
+//!
+//! The text is ours: docs/formats/c64-moment.md tells every field.
+
+use super::table::Target;
+use super::{Made, Options};
+use crate::{Item, Setting};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::unhex;
+use decanter_core::source::{Bytes, SourceRef, read_vec};
+use decanter_core::{Error, Result};
+use decanter_formats::disk::cbm::snapshot::{Cia, MEMORY, Snapshot, program};
+use serde::Deserialize;
+use std::path::Path;
+use std::sync::Arc;
+
+/// The longest description.
+const MOST_TEXT: u64 = 64 << 10;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Moment {
+    /// The file with the memory, beside the description.
+    memory: String,
+    processor: Processor,
+    #[serde(default)]
+    vic: Registers,
+    #[serde(default)]
+    sid: Registers,
+    #[serde(default)]
+    cia1: Interface,
+    #[serde(default)]
+    cia2: Interface,
+    /// The file with the colours of the screen, a byte each.
+    colours: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Processor {
+    pc: u16,
+    a: u8,
+    x: u8,
+    y: u8,
+    sp: u8,
+    p: u8,
+    #[serde(default = "usual_direction")]
+    direction: u8,
+    #[serde(default = "usual_port")]
+    port: u8,
+}
+
+fn usual_direction() -> u8 {
+    0x2f
+}
+
+fn usual_port() -> u8 {
+    0x37
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+struct Registers {
+    /// Two hexadecimal digits each, in order; spaces do not count.
+    registers: String,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+struct Interface {
+    #[serde(default)]
+    registers: String,
+    #[serde(default)]
+    mask: u8,
+}
+
+pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
+    (item.opened.format == "unknown").then_some(1)
+}
+
+/// The program.
+pub(super) fn prg(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
+    let source = item.source.clone().ok_or_else(|| Error::Usage("a folder describes no moment".into()))?;
+    let text = read_vec(source.as_ref(), 0, source.len(), "the description of a moment", MOST_TEXT)?;
+    let text = String::from_utf8(text).map_err(|_| Error::Usage("it is no text that describes a moment".into()))?;
+    let moment: Moment =
+        toml::from_str(&text).map_err(|e| Error::Usage(format!("it describes no moment: {}", e.to_string().trim_end())))?;
+    let folder = item.host.parent().unwrap_or(Path::new(""));
+    let file = |name: &str, most: usize| -> Result<Vec<u8>> {
+        let path = folder.join(name);
+        let bytes = std::fs::read(&path).map_err(|e| Error::io("read", &path, e))?;
+        match bytes.len() <= most {
+            true => Ok(bytes),
+            false => Err(Error::Usage(format!("\"{}\" has {} bytes, more than {most}", path.display(), bytes.len()))),
+        }
+    };
+    let p = &moment.processor;
+    let cia = |own: &Interface, name| -> Result<Cia> { Ok(Cia { registers: hex(&own.registers, name)?, mask: own.mask & 0x1f }) };
+    let snapshot = Snapshot {
+        memory: file(&moment.memory, MEMORY)?,
+        pc: p.pc,
+        a: p.a,
+        x: p.x,
+        y: p.y,
+        sp: p.sp,
+        p: p.p,
+        direction: p.direction,
+        port: p.port,
+        vic: hex(&moment.vic.registers, "vic")?,
+        sid: hex(&moment.sid.registers, "sid")?,
+        cia: [cia(&moment.cia1, "cia1")?, cia(&moment.cia2, "cia2")?],
+        colours: moment.colours.as_deref().map(|name| file(name, 1024)).transpose()?.unwrap_or_default(),
+    };
+    let made = program(&snapshot)?;
+    let bytes: SourceRef = Arc::new(Bytes(made.bytes.clone()));
+    let mut result =
+        Made::new(Blueprint::of(bytes.clone()), bytes, "memory, processor and chips, but for the bytes that are borrowed");
+    result.bytes_before = MEMORY as u64;
+    let ranges: Vec<String> = made.borrowed.iter().map(|r| format!("${:04x} to ${:04x}", r.start, r.end - 1)).collect();
+    let end = made.bytes.len() - 2 + 0x0801;
+    result.facts = vec![
+        ("goes on".into(), format!("at ${:04x}, after RUN", p.pc)),
+        ("loads at".into(), format!("$0801 to ${:04x}; the memory takes {} bytes of that", end - 1, made.packed_len)),
+        ("borrowed".into(), format!("{}: {}", ranges.join(", "), made.borrowed_why)),
+    ];
+    Ok(result)
+}
+
+/// Registers as hexadecimal digits.
+fn hex(text: &str, name: &str) -> Result<Vec<u8>> {
+    let digits: String = text.chars().filter(|c| !c.is_whitespace()).collect();
+    let mut room = vec![0; digits.len() / 2];
+    let bytes = unhex(&digits, &mut room).map(<[u8]>::to_vec);
+    bytes.ok_or_else(|| Error::Usage(format!("the registers of {name} are no pairs of hexadecimal digits")))
+}
