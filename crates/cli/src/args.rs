@@ -319,6 +319,18 @@ pub enum Command {
         /// Call a file of a new d64 or d81 so; else names are shortened to what can be typed (repeatable)
         #[arg(long, value_name = "OLD=NEW")]
         name: Vec<String>,
+        /// File system of an adf or hdf: ofs, ffs, ofs-intl, ffs-intl [default: ofs for adf, ffs-intl for hdf]
+        #[arg(long, value_name = "NAME")]
+        fs: Option<String>,
+        /// Size of an adf (880KiB, 1760KiB) or hdf [default: what is needed, and what --spare says]
+        #[arg(long, value_name = "SIZE", value_parser = size)]
+        size: Option<u64>,
+        /// What stays free on an hdf [default: a tenth, at least 256KiB]
+        #[arg(long, value_name = "SIZE", value_parser = size)]
+        spare: Option<u64>,
+        /// Add a start-up sequence to an adf or hdf that runs this program; auto: the likeliest one
+        #[arg(long, value_name = "PATH|auto")]
+        start: Option<String>,
         /// Two characters that mark a new d64 or d81 [default: DC]
         #[arg(long, value_name = "ID")]
         disk_id: Option<String>,
@@ -370,6 +382,39 @@ pub enum Command {
     /// Make titles of ROMs: a recipe keeps names, pictures and settings, and makes them again
     #[command(subcommand)]
     Recipe(RecipeCommand),
+    /// Write a start entry: a desktop entry for front ends, and the shell script that it runs
+    #[command(after_help = "Example:  decanter launcher \"saltmarsh/drawer/Fogbell.gb\" -o fogbell --command player --command --full\n\n\
+        How things are started is yours to say, in the configuration:\n\n  \
+        [launch.arcade]\n  \
+        command = [\"PROGRAM\", \"--fullscreen\", \"{file}\"]   # {file}: what is started\n  \
+        before = [[\"PROGRAM\", \"WORD\"]]     # run first, one after the other\n  \
+        beside = [[\"PROGRAM\"]]              # started first, ended on exit: mappers, mouse hiders\n  \
+        after = [[\"PROGRAM\"]]               # run last, however it ended\n  \
+        end = [\"NAME\"]                      # programs ended on exit, by name\n  \
+        folder = \"DIR\"                      # the working folder [default: that of the file]")]
+    Launcher {
+        /// What is started: an image, a program, a file
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// The entry to write (.desktop); the script (.sh) goes beside it
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        /// Which starter of the configuration [default: the only one]
+        #[arg(long, value_name = "NAME")]
+        with: Option<String>,
+        /// A command instead of the starter's, word by word (repeatable)
+        #[arg(long, value_name = "WORD", allow_hyphen_values = true)]
+        command: Vec<String>,
+        /// The name that is shown [default: the file's]
+        #[arg(long, value_name = "TEXT")]
+        title: Option<String>,
+        /// A line about it
+        #[arg(long, value_name = "TEXT")]
+        comment: Option<String>,
+        /// A picture for it
+        #[arg(long, value_name = "FILE")]
+        icon: Option<PathBuf>,
+    },
     /// Show which keys are known, from where, and for which of these sources; never their values
     #[command(after_help = "Example:  decanter keys \"saltmarsh/Kelp Courier.iso\" --keys saltmarsh/keys\n\n\
         A key file is named after the disc's id or the image (DCNT-10001.dkey) and holds 32 hexadecimal digits\n\

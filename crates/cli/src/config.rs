@@ -2,8 +2,10 @@
 
 use crate::args::{Global, KeyArg, When};
 use decanter_core::{Error, Watch};
+use decanter_jobs::launcher::Starter;
 use decanter_jobs::{Failure, Setting};
 use etcetera::BaseStrategy;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// What a configuration file may say.
@@ -19,6 +21,9 @@ pub struct Config {
     jobs: Option<u16>,
     /// Two letters, instead of what the environment says.
     language: Option<String>,
+    /// Ways to start things, by name.
+    #[serde(default)]
+    launch: BTreeMap<String, Starter>,
 }
 
 /// Everything that is settled before a job begins.
@@ -27,6 +32,7 @@ pub struct Settled {
     pub color: When,
     pub jobs: Option<u16>,
     pub language: Option<String>,
+    pub launch: BTreeMap<String, Starter>,
 }
 
 /// Merges the configuration with the environment and the options; options win.
@@ -52,6 +58,7 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
         color: global.color.or(config.color).unwrap_or(When::Auto),
         jobs: global.jobs.or(config.jobs),
         language: config.language.or_else(own_language),
+        launch: config.launch,
     })
 }
 
@@ -70,7 +77,7 @@ fn read(path: &Path) -> Result<Config, Failure> {
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("read", path, e)))?;
     toml::from_str(&text).map_err(|e| {
         Failure::usage(what(), e.to_string().trim_end().replace('\n', "\n  "))
-            .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2, language = \"de\"")
+            .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
     })
 }
 

@@ -14,7 +14,7 @@ use decanter_jobs::decrypt::Check;
 use decanter_jobs::dump::cartridge::MemoryWish;
 use decanter_jobs::{Answer, Failure, Setting};
 use decanter_jobs::{
-    convert, decrypt, digest, dump, extract, formats, identify, label, list, patch, recipe, save, verify,
+    convert, decrypt, digest, dump, extract, formats, identify, label, launcher, list, patch, recipe, save, verify,
 };
 use serde::Serialize;
 use std::io::Write;
@@ -180,6 +180,10 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             more,
             name,
             disk_id,
+            fs,
+            size,
+            spare,
+            start,
             to,
             output,
             level,
@@ -229,6 +233,10 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 more: more.clone(),
                 name: name.clone(),
                 disk_id: disk_id.clone(),
+                fs: fs.clone(),
+                size: *size,
+                spare: *spare,
+                start: start.clone(),
                 codecs: codecs.clone(),
                 hunk: *hunk,
                 medium: medium.clone(),
@@ -263,6 +271,22 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 json(out, &report)?;
             } else {
                 screen::label::show(out, &report, manner)?;
+            }
+            Ok(0)
+        }
+        Command::Launcher { file, output, with, command, title, comment, icon } => {
+            let options = launcher::Options {
+                name: title.clone(),
+                icon: icon.clone(),
+                comment: comment.clone(),
+                with: with.clone(),
+                command: command.clone(),
+            };
+            let report = launcher::launcher(file, output, &options, &settled.launch, &setting(None))?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                screen::launcher::show(out, &report, manner)?;
             }
             Ok(0)
         }

@@ -57,6 +57,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             (Some(&made.plain), "a plain disc"),
             (Some(&made.dat), "a DAT file of what these should be"),
             (Some(&made.drawer.folder), "cartridges, patches, saves, and a simulated reader"),
+            (Some(&made.bench.folder), "C64 programs, an Amiga archive, an arcade drive in hunks"),
             (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
         ];
         for (path, what) in told {
@@ -86,6 +87,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             "dat": made.dat,
             "drawer": made.drawer,
             "case": made.case,
+            "bench": made.bench,
         });
         crate::run::json(out, &report)?;
         return Ok(0);
@@ -193,6 +195,33 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             words(&["save", "export", &show(&made.case.save), "--keys", &handheld_keys, "-o", &target("moth.sav")]),
             0,
         ),
+        (
+            "Five programs of a home computer go onto one disk.",
+            std::iter::once("convert".to_owned())
+                .chain(made.bench.programs.iter().map(|p| show(p)))
+                .chain(words(&["--to", "d64", "--label", "Saltmarsh", "-o", &target("five.d64")]))
+                .collect(),
+            0,
+        ),
+        ("Which file of an archive starts the game?", words(&["identify", &show(&made.bench.archive)]), 0),
+        (
+            "It becomes a hard file that starts it.",
+            words(&["convert", &show(&made.bench.archive), "--to", "hdf", "--start", "auto", "-o", &target("tide.hdf")]),
+            0,
+        ),
+        ("What is on the arcade cabinet's drive?", words(&["identify", &show(&made.bench.drive)]), 0),
+        (
+            "One folder out of it, with the fixes laid over.",
+            words(&[
+                "extract",
+                &format!("{}::1::GAMES/FOGBELL", show(&made.bench.drive)),
+                "-o",
+                &target("fogbell"),
+                "--overlay",
+                &show(&made.bench.fixes),
+            ]),
+            0,
+        ),
     ];
     let mut code = 0;
     for (question, words, expected) in steps {
@@ -208,6 +237,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         let own = Settled {
             key_places: keys.into_iter().chain(settled.key_places.iter().cloned()).collect(),
             language: settled.language.clone(),
+            launch: settled.launch.clone(),
             ..*settled
         };
         let found = crate::run::run(&step, &own, watch, out)?;

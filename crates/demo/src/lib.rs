@@ -6,6 +6,7 @@ mod cartridges;
 mod content;
 mod disc;
 mod handheld;
+mod machines;
 mod shelf;
 
 pub use disc::{Disc, Kelp};
@@ -79,6 +80,29 @@ pub struct Collection {
     pub drawer: Drawer,
     /// What is in the case of handhelds.
     pub case: Case,
+    /// What came with the home computers and the arcade cabinet.
+    pub bench: Bench,
+}
+
+/// Home computers and the arcade cabinet.
+#[derive(Debug, Clone, serde::Serialize)]
+pub struct Bench {
+    /// The folder.
+    pub folder: PathBuf,
+    /// Five programs for the C64.
+    pub programs: Vec<PathBuf>,
+    /// A disk with some of them, one of whose sectors could not be read.
+    pub disk: PathBuf,
+    /// The description of a running moment; its memory and colours stand beside it.
+    pub moment: PathBuf,
+    /// The archive of an Amiga game.
+    pub archive: PathBuf,
+    /// Texts in an archive of the Amiga's other kind.
+    pub letters: PathBuf,
+    /// The arcade cabinet's drive, in hunks.
+    pub drive: PathBuf,
+    /// A folder with fixes for the program on it.
+    pub fixes: PathBuf,
 }
 
 /// The case of handhelds.
@@ -216,6 +240,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let dat = put("saltmarsh.dat", &small(dat(folder, &listed, watch)?.into_bytes()))?;
     let drawer = drawer(folder, &put, wish.replace)?;
     let case = case(folder, &put)?;
+    let bench = bench(folder, &put)?;
     Ok(Collection {
         image,
         archive,
@@ -234,6 +259,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         dat,
         drawer,
         case,
+        bench,
     })
 }
 
@@ -328,6 +354,35 @@ fn case(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Res
         recipe: file("moth.toml", handheld::RECIPE.as_bytes().to_vec())?,
         player_recipe: file("deep water.toml", handheld::PLAYER_RECIPE.as_bytes().to_vec())?,
         save: file("moth save.bin", handheld::save_block(&cartridges::moth_hour())?)?,
+    })
+}
+
+/// Fills the bench of home computers.
+fn bench(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Result<Bench> {
+    use machines as m;
+    let place = folder.join("machines");
+    let fixes = place.join("fixes");
+    let levels = fixes.join("LEVELS");
+    std::fs::create_dir_all(&levels).map_err(|e| Error::io("make folder", &levels, e))?;
+    let file = |name: &str, bytes: Vec<u8>| put(&format!("machines/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))));
+    let mut programs = Vec::new();
+    for (name, bytes) in m::programs() {
+        programs.push(file(name, bytes)?);
+    }
+    file("lantern.ram", m::memory())?;
+    file("lantern.col", m::colours())?;
+    for (name, bytes) in m::fixes() {
+        file(&format!("fixes/{name}"), bytes)?;
+    }
+    Ok(Bench {
+        folder: place,
+        programs,
+        disk: file("Storage Unit 9.d64", m::damaged_disk()?)?,
+        moment: file("lantern.toml", m::MOMENT.as_bytes().to_vec())?,
+        archive: file("Tide Table.lha", m::archive())?,
+        letters: file("Letters.lzx", m::letters())?,
+        drive: put("machines/Fogbell arcade.chd", &m::drive()?)?,
+        fixes,
     })
 }
 

@@ -18,6 +18,8 @@ use decanter_core::Registry;
 
 /// Every format that Decanter knows.
 pub static REGISTRY: Registry = Registry::new(&[
+    &archive::lha::Lha,
+    &archive::lzx::Lzx,
     &archive::sevenz::SevenZ,
     &archive::zip::Zip,
     &cartridge::gb::GAME_BOY,
@@ -33,6 +35,9 @@ pub static REGISTRY: Registry = Registry::new(&[
     &chunked::cso::Ciso,
     &chunked::cso::Ziso,
     &chunked::zst::SeekableZstd,
+    &disk::amiga::Adf,
+    &disk::amiga::Hdf,
+    &disk::amiga::Rdb,
     &disk::cbm::D64,
     &disk::cbm::D71,
     &disk::cbm::D81,

@@ -1,5 +1,6 @@
 //! Copies files out, decrypting and inflating on the way: each byte is written once, and nothing else is.
 
+use crate::attributes;
 use crate::failure::with_article;
 use crate::overlay::{self, OverlayReport};
 use crate::{Answer, Failure, Item, Setting, locate};
@@ -37,6 +38,8 @@ pub struct ExtractReport {
     pub left_out: Vec<LeftOut>,
     /// What to do about them.
     pub advice: Option<String>,
+    /// The text in the folder that keeps protection bits, comments and dates.
+    pub attributes: Option<String>,
     /// What came of replacement files.
     pub overlay: Option<OverlayReport>,
     /// The folder with the files that they replaced.
@@ -134,6 +137,7 @@ pub fn extract(
         renamed: Vec::new(),
         left_out: Vec::new(),
         advice: None,
+        attributes: None,
         overlay,
         originals: options.originals.clone().filter(|_| !replaced.is_empty()),
         notices: item.notices().to_vec(),
@@ -178,6 +182,13 @@ pub fn extract(
         return Err(fail(Error::Unreadable {
             why: format!("none of its files could be read; {}: {}", first.path, first.why),
         }));
+    }
+    let kept: Vec<(&Node, &Path)> = plan.kept.iter().map(|(n, p)| (*n, p.as_path())).collect();
+    if let Some(text) = attributes::text(&kept) {
+        let name = Path::new(attributes::NAME);
+        stage.write(name, &Blueprint::of(text), None, setting.watch).map_err(fail)?;
+        stage.add(name.to_owned());
+        report.attributes = Some(attributes::NAME.into());
     }
     if let Some(target) = &report.originals.clone() {
         keep_originals(&replaced, target, setting).map_err(fail)?;
@@ -260,11 +271,13 @@ struct Plan<'a> {
     folders: Vec<(PathBuf, Option<i64>)>,
     /// Place, target, and path in the source.
     links: Vec<(PathBuf, &'a str, &'a str)>,
+    /// Everything with its place, for what else is kept of it.
+    kept: Vec<(&'a Node, PathBuf)>,
 }
 
 /// Gives everything its place, and leaves out what cannot be read as a whole.
 fn plan<'a>(wanted: &[&'a Node], namer: &mut Namer, report: &mut ExtractReport) -> Plan<'a> {
-    let mut plan = Plan { jobs: Vec::new(), folders: Vec::new(), links: Vec::new() };
+    let mut plan = Plan { jobs: Vec::new(), folders: Vec::new(), links: Vec::new(), kept: Vec::new() };
     for node in wanted {
         let mut place = |named: Named| {
             if named.renamed {
@@ -273,12 +286,17 @@ fn plan<'a>(wanted: &[&'a Node], namer: &mut Namer, report: &mut ExtractReport) 
             named.path
         };
         match &node.kind {
-            Kind::Folder => plan.folders.push((place(namer.folder(&node.path)), node.modified)),
+            Kind::Folder => {
+                let to = place(namer.folder(&node.path));
+                plan.kept.push((node, to.clone()));
+                plan.folders.push((to, node.modified));
+            }
             Kind::Link(target) => plan.links.push((place(namer.file(&node.path)), target, &node.path)),
             Kind::File(file) => match &file.content {
                 Content::Whole(source) | Content::Locked(source) => {
                     let to = place(namer.file(&node.path));
                     let at = file.spans.first().map_or(0, |s| s.start);
+                    plan.kept.push((node, to.clone()));
                     plan.jobs.push(Job { node, source, to, at });
                 }
                 Content::Cut { missing } => report.left_out.push(LeftOut {

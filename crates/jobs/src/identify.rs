@@ -5,8 +5,9 @@ use crate::failure::with_article;
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
-use crate::{Answer, Failure, Item, Setting, label, locate};
-use decanter_core::format::{Fact, KeyState, State};
+use crate::starter::{self, Starter};
+use crate::{Answer, Failure, Item, Setting, label, locate, traces};
+use decanter_core::format::{Context, Fact, KeyState, State};
 use decanter_core::label::Picture;
 use decanter_core::rom::Shape;
 use decanter_core::source::Bytes;
@@ -33,6 +34,8 @@ pub struct IdentifyReport {
     pub sources: Vec<Identity>,
     /// Titles that belong together: a program with its updates and add-ons.
     pub groups: Vec<Group>,
+    /// Folders with programs in them that may be the ones to start.
+    pub starters: Vec<(String, Vec<Starter>)>,
 }
 
 /// Titles that belong together.
@@ -89,6 +92,8 @@ pub struct Identity {
     pub becomes: Vec<Becomes>,
     /// The command that makes most sense now.
     pub next: Option<String>,
+    /// Programs that may be the one to start, the likeliest first.
+    pub starters: Vec<Starter>,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
     /// Whether it is a title that is packed to be installed or started.
@@ -139,9 +144,9 @@ pub struct Becomes {
 ///
 /// # Errors
 /// Only when the user stops. A source that is not understood is an entry with an error.
-pub fn identify(sources: &[String], setting: &Setting<'_>) -> Result<(IdentifyReport, Answer), Failure> {
+pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(IdentifyReport, Answer), Failure> {
     let mut paths: Vec<(String, bool)> = Vec::new();
-    for source in sources {
+    for source in paths_given {
         if Path::new(source).is_dir() {
             paths.extend(files_below(source).into_iter().map(|p| (p, false)));
         } else {
@@ -171,7 +176,19 @@ pub fn identify(sources: &[String], setting: &Setting<'_>) -> Result<(IdentifyRe
     let answer = answer(named);
     let sources: Vec<Identity> = found.into_iter().flat_map(|(_, identities)| identities).collect();
     let groups = groups(&sources);
-    Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups }, answer))
+    let starters = folder_starters(paths_given, setting);
+    Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups, starters }, answer))
+}
+
+/// Programs in folders of files that an archive may have held.
+fn folder_starters(sources: &[String], setting: &Setting<'_>) -> Vec<(String, Vec<Starter>)> {
+    let folders = sources.iter().filter(|s| Path::new(s).is_dir());
+    let rank = |source: &String| {
+        let item = locate::open(source, "identify", setting).ok()?;
+        let found = starters(&item);
+        (!found.is_empty()).then(|| (source.clone(), found))
+    };
+    folders.filter_map(rank).collect()
 }
 
 /// Sources that say of themselves that they belong to the same titles, where there are several of them.
@@ -323,6 +340,7 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
         padding: None,
         encryption: None,
         becomes: Vec::new(),
+        starters: Vec::new(),
         next: failure.hint,
         notices: Vec::new(),
         is_package: false,
@@ -340,6 +358,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     {
         fact.value = own;
     }
+    facts.extend(drive_facts(item, setting));
     let tracks = &item.opened.tracks;
     let stored = item.source.as_ref().map_or(0, |s| s.len());
     let bytes = if tracks.is_empty() { stored } else { tracks.iter().map(|t| t.source.len()).sum() };
@@ -398,10 +417,55 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         next: next(item, missing > 0, &becomes),
         encryption,
         becomes,
+        starters: starters(item),
         notices: item.notices().to_vec(),
         is_package: item.is_package(),
         cause: None,
     }
+}
+
+/// Programs in disks and archives of home computers.
+fn starters(item: &Item) -> Vec<Starter> {
+    const HOLDERS: [&str; 9] = ["d64", "d71", "d81", "t64", "adf", "hdf", "lha", "lzx", "folder"];
+    let tree = item.opened.tree.as_ref().filter(|_| HOLDERS.contains(&item.opened.format));
+    // What cannot be read is told by other means.
+    tree.and_then(|t| starter::rank(t).ok()).unwrap_or_default()
+}
+
+/// What stands on a PC drive, partition by partition.
+fn drive_facts(item: &Item, setting: &Setting<'_>) -> Vec<Fact> {
+    let mut facts = Vec::new();
+    let mut look = |opened: &decanter_core::Opened, of: &str| {
+        let mut add = |name: &'static str, text: String| facts.push(Fact { name, value: format!("{of}{text}") });
+        if !of.is_empty() {
+            let said: Vec<&str> = ["label", "used"].iter().filter_map(|n| opened.get(n)).collect();
+            add("holds", format!("{} {}", opened.kind, said.join(", ")));
+        }
+        let Some(tree) = &opened.tree else { return };
+        let systems = traces::systems(tree);
+        if !systems.is_empty() {
+            add("system", systems.join(", "));
+        }
+        if let Some((folder, why)) = traces::program_folder(tree) {
+            add("program", format!("{folder} ({why})"));
+        }
+    };
+    match item.opened.format {
+        "fat" | "ntfs" | "ext" => look(&item.opened, ""),
+        "mbr" | "gpt" | "rdb" => {
+            for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+                let Ok(source) = file.source() else { continue };
+                let (names, depth) = ([node.path.clone()], item.around.len() + 1);
+                let (keys, watch) = (&item.keyring, setting.watch);
+                let context = Context { registry: &REGISTRY, keys, names: &names, watch, depth, beside: &() };
+                if let Ok(opened) = REGISTRY.open(source.clone(), &context, &["mbr", "gpt", "rdb"]) {
+                    look(&opened, &format!("{}: ", node.path));
+                }
+            }
+        }
+        _ => {}
+    }
+    facts
 }
 
 fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {

@@ -1,5 +1,6 @@
 //! What a user asks for: one module a job. Each returns a report; none prints, and none knows of the command line.
 
+mod attributes;
 mod cd;
 pub mod convert;
 pub mod decrypt;
@@ -11,6 +12,7 @@ pub mod formats;
 pub mod identify;
 mod keys;
 pub mod label;
+pub mod launcher;
 pub mod list;
 mod locate;
 pub mod overlay;
@@ -20,6 +22,8 @@ pub mod picture;
 pub mod recipe;
 pub mod rom;
 pub mod save;
+pub mod starter;
+mod traces;
 pub mod verify;
 
 pub use decanter_core::tell::grouped;

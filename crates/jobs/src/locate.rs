@@ -1,7 +1,7 @@
 //! From what the user typed to an opened source: paths, `::` addresses, split images, and archives that are looked
 //! through because they hold exactly one image.
 
-use crate::{Failure, Setting, keys};
+use crate::{Failure, Setting, attributes, keys};
 use decanter_core::error::Blame;
 use decanter_core::format::{Beside, Context, Opened};
 use decanter_core::keyring::plain;
@@ -408,6 +408,7 @@ fn folder_tree(root: &Path) -> Result<Tree> {
         };
         tree.nodes.push(Node::new(path, kind, None));
     }
+    attributes::apply(&mut tree)?;
     Ok(tree)
 }
 

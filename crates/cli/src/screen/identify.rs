@@ -3,6 +3,7 @@ use decanter_core::SECTOR;
 use decanter_core::format::State;
 use decanter_jobs::Padding;
 use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
+use decanter_jobs::starter::Starter;
 use std::io::{self, Write};
 
 /// More sources than this become a table.
@@ -20,7 +21,8 @@ pub fn show(out: &mut dyn Write, report: &IdentifyReport, manner: Manner) -> io:
     }
     if report.sources.len() > MOST_SCREENS && !manner.is_verbose {
         table(out, report)?;
-        return show_groups(out, report);
+        show_groups(out, report)?;
+        return show_folders(out, report);
     }
     for (index, identity) in report.sources.iter().enumerate() {
         if index > 0 {
@@ -28,7 +30,26 @@ pub fn show(out: &mut dyn Write, report: &IdentifyReport, manner: Manner) -> io:
         }
         one(out, identity, manner)?;
     }
-    show_groups(out, report)
+    show_groups(out, report)?;
+    show_folders(out, report)
+}
+
+/// Folders with programs that may be the ones to start.
+fn show_folders(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
+    for (folder, starters) in &report.starters {
+        writeln!(out, "\n{}{folder}{}", style::BOLD, style::PLAIN)?;
+        show_starters(out, starters)?;
+    }
+    Ok(())
+}
+
+/// Programs, the likeliest first, with the reasons.
+fn show_starters(out: &mut dyn Write, starters: &[Starter]) -> io::Result<()> {
+    for (index, starter) in starters.iter().enumerate() {
+        let label = if index == 0 { "start" } else { "" };
+        row(out, label, &format!("{}. {}: {}", index + 1, starter.path, starter.why.join("; ")))?;
+    }
+    Ok(())
 }
 
 /// Titles that belong together.
@@ -90,6 +111,7 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
         }
         row(out, "key", &key_line(encryption))?;
     }
+    show_starters(out, &identity.starters)?;
     for becomes in &identity.becomes {
         row(out, "becomes", &format!("{:<17} {}", becomes.what, becomes.command))?;
     }

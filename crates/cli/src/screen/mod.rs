@@ -8,6 +8,7 @@ pub mod formats;
 pub mod identify;
 pub mod keys;
 pub mod label;
+pub mod launcher;
 pub mod list;
 pub mod matches;
 pub mod patch;

@@ -61,6 +61,12 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     }
     let (colour, words) = match report.verdict {
         Verdict::Match => (style::GOOD, "MATCH: everything that is described is as described"),
+        Verdict::Sound if !report.seals.is_empty() && !has_digests(report) => {
+            (style::GOOD, "SOUND: all checks of its structure hold")
+        }
+        Verdict::Damaged if !report.seals.is_empty() && !has_digests(report) => {
+            (style::BAD, "DAMAGED: a check of its structure does not hold")
+        }
         Verdict::Sound if !report.seals.is_empty() => (style::GOOD, "SOUND: every digest that it carries holds"),
         Verdict::Sound => {
             (style::GOOD, "SOUND: its structure and its own digests hold; there is no description to hold it against")
@@ -76,6 +82,11 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))
 }
 
+/// Whether it carries digests of its bytes, beside what its structure says.
+fn has_digests(report: &VerifyReport) -> bool {
+    report.seals.iter().any(|s| s.range.is_some())
+}
+
 /// The digests that a package carries: stretch by stretch, what holds and what does not.
 fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
     let mut stretches: Vec<&str> = report.seals.iter().map(|s| s.of.as_str()).collect();
@@ -83,8 +94,12 @@ fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io:
     for of in stretches {
         let seals: Vec<_> = report.seals.iter().filter(|s| s.of == of).collect();
         let good = seals.iter().filter(|s| s.state == SealState::Holds).count();
-        let what = if of.is_empty() { "headers" } else { of };
-        row(out, what, &format!("{good} of {} hold", count(seals.len(), "digest")))?;
+        let (what, kind) = match (of.is_empty(), has_digests(report)) {
+            (true, false) => ("structure", "check"),
+            (true, true) => ("headers", "digest"),
+            (false, _) => (of, "digest"),
+        };
+        row(out, what, &format!("{good} of {} hold", count(seals.len(), kind)))?;
         for seal in seals.iter().filter(|s| manner.is_verbose || s.state != SealState::Holds) {
             let (colour, word) = match seal.state {
                 SealState::Holds => (style::GOOD, "holds"),

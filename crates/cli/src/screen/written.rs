@@ -37,6 +37,9 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
     writeln!(out, "{}{verb}{} {}{}", style::GOOD, style::PLAIN, report.folder.display(), std::path::MAIN_SEPARATOR)?;
     row(out, "from", &report.source)?;
     row(out, "holds", &what)?;
+    if let Some(name) = &report.attributes {
+        row(out, "attributes", &format!("protection bits, comments and dates are in {name}; convert puts them back"))?;
+    }
     if let Some(overlay) = &report.overlay {
         show_overlay(out, overlay, most)?;
     }

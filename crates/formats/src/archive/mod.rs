@@ -1,4 +1,6 @@
 //! Archives: files packed together, compressed or not.
 
+pub mod lha;
+pub mod lzx;
 pub mod sevenz;
 pub mod zip;

@@ -520,14 +520,14 @@ fn short_name(entry: &[u8; ENTRY]) -> String {
 }
 
 /// Text in code page 437, which short names are in unless the machine was told otherwise.
-pub(super) fn oem(bytes: &[u8]) -> String {
+fn oem(bytes: &[u8]) -> String {
     const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
     let upper = |b: u8| UPPER.chars().nth(usize::from(b - 0x80)).unwrap_or('\u{fffd}');
     bytes.iter().map(|&b| if b < 0x80 { char::from(b) } else { upper(b) }).collect()
 }
 
 /// A date and a time as DOS stores them: a local time of an unknown place, read as UTC.
-pub(super) fn moment(date: u16, clock: u16) -> Option<i64> {
+pub(crate) fn moment(date: u16, clock: u16) -> Option<i64> {
     let (year, month, day) = (1980 + i64::from(date >> 9), (date >> 5 & 15) as u8, (date & 31) as u8);
     let (hour, minute, second) = ((clock >> 11) as u8, (clock >> 5 & 63) as u8, (clock & 31) as u8 * 2);
     let is_one = (1..=12).contains(&month) && day > 0 && hour < 24 && minute < 60 && second < 60;

@@ -1,5 +1,6 @@
 //! Disks: partition tables, the file systems of PCs, and the disks of home computers.
 
+pub mod amiga;
 pub mod cbm;
 pub mod ext;
 pub mod fat;
@@ -15,7 +16,7 @@ use decanter_core::{Notice, Result};
 use std::sync::Arc;
 
 /// Ids of the formats that are PC drives, or fill one.
-pub const DRIVES: &[&str] = &["mbr", "gpt", "fat", "ntfs", "ext"];
+pub const DRIVES: &[&str] = &["mbr", "gpt", "rdb", "fat", "ntfs", "ext", "hdf"];
 /// Files and folders on one volume.
 const MOST_NODES: usize = 1 << 21;
 /// Notices that are told one by one.
@@ -72,7 +73,7 @@ fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef,
         File::broken(*len, format!("it begins at byte {start:#x}, past the end of the drive"))
     } else {
         let slice: SourceRef = Arc::new(Slice::new(source.clone(), *start, here)?);
-        let format = context.registry.detect(slice.as_ref(), &["mbr", "gpt"])?;
+        let format = context.registry.detect(slice.as_ref(), &["mbr", "gpt", "rdb"])?;
         let inside = format.map_or("nothing that is read here", |f| f.name());
         opened.fact("partition", format!("{name}: {}, {kind}, from sector {sector}: {inside}", size(*len)));
         File { len: here, spans: vec![*start..start + here], ..File::of(slice) }

@@ -1,5 +1,6 @@
 //! Another format: a conversion is open ∘ compose. What can become what stands in [`table`], and nowhere else.
 
+mod amiga;
 mod cartridge;
 pub(crate) mod cbm;
 mod choose;
@@ -83,6 +84,14 @@ pub struct Options {
     pub more: Vec<String>,
     /// Names for files of a new disk: `OLD=NEW`.
     pub name: Vec<String>,
+    /// The file system of a new Amiga volume.
+    pub fs: Option<String>,
+    /// Its size in bytes.
+    pub size: Option<u64>,
+    /// Bytes that stay free on it.
+    pub spare: Option<u64>,
+    /// The program that it starts.
+    pub start: Option<String>,
     /// The id of a new disk.
     pub disk_id: Option<String>,
     /// Digests of what the result holds.
@@ -456,6 +465,10 @@ impl Options {
             ("--certificates", self.certificates.is_some()),
             ("--keep-damage", self.keep_damage),
             ("--name", !self.name.is_empty()),
+            ("--fs", self.fs.is_some()),
+            ("--size", self.size.is_some()),
+            ("--spare", self.spare.is_some()),
+            ("--start", self.start.is_some()),
             ("--disk-id", self.disk_id.is_some()),
             ("--codecs", !self.codecs.is_empty()),
             ("--hunk", self.hunk.is_some()),

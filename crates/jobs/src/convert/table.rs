@@ -1,6 +1,6 @@
 //! What can become what: the one table that `convert` obeys and `identify` shows.
 
-use super::{Made, Options, cartridge, cbm, disc, drive, folder, handheld, moment, packed};
+use super::{Made, Options, amiga, cartridge, cbm, disc, drive, folder, handheld, moment, packed};
 use crate::{Item, Setting};
 use decanter_core::{Result, SECTOR};
 use decanter_formats::REGISTRY;
@@ -137,6 +137,24 @@ pub static TARGETS: &[Target] = &[
         options: &[],
         accepts: moment::accepts,
         make: moment::prg,
+    },
+    Target {
+        id: "adf",
+        what: "an Amiga disk image",
+        extension: "adf",
+        made_of: "folders, archives, Amiga disks",
+        options: &["--label", "--fs", "--size", "--start"],
+        accepts: amiga::accepts,
+        make: amiga::volume,
+    },
+    Target {
+        id: "hdf",
+        what: "an Amiga hard file",
+        extension: "hdf",
+        made_of: "folders, archives, Amiga disks",
+        options: &["--label", "--fs", "--size", "--spare", "--start"],
+        accepts: amiga::accepts,
+        make: amiga::volume,
     },
     rom("z64", "a Nintendo 64 ROM in the console's own byte order", "Nintendo 64 ROMs", ROM),
     rom("v64", "a Nintendo 64 ROM with bytes swapped in pairs", "Nintendo 64 ROMs", ROM),

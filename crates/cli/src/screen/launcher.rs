@@ -1,0 +1,20 @@
+use super::{Manner, row, style};
+use decanter_jobs::identify::quoted;
+use decanter_jobs::launcher::LauncherReport;
+use std::io::{self, Write};
+
+/// Shows what was written.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show(out: &mut dyn Write, report: &LauncherReport, manner: Manner) -> io::Result<()> {
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    for path in [&report.entry, &report.script] {
+        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, path.display())?;
+    }
+    let words: Vec<String> = report.command.iter().map(|w| quoted(w)).collect();
+    row(out, "runs", &words.join(" "))?;
+    row(out, "next", &format!("copy {} to ~/.local/share/applications", report.entry.display()))?;
+    out.flush()?;
+    super::notices(&report.notices, manner)
+}

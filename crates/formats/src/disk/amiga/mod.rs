@@ -1,0 +1,363 @@
+//! Amiga disks and hard files: the old and the fast file system, with their international and caching variants.
+//!
+//! Layout, checks and what is not sure: docs/formats/amiga-disk.md.
+
+mod block;
+mod check;
+mod compose;
+pub mod hunk;
+mod rdb;
+
+pub use block::protection;
+pub use compose::{FileSystem, Volume, compose, least_blocks, needed_blocks};
+pub use rdb::Rdb;
+
+use crate::num::be32;
+use block::{BLOCK, at, counted, kind, latin, moment};
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tree::{About, File, Kind, Node, Tree};
+use decanter_core::watch;
+use decanter_core::{Error, Result};
+use std::collections::HashSet;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Bytes of the two kinds of floppies.
+const FLOPPIES: [u64; 2] = [901_120, 1_802_240];
+/// Blocks that are kept for starting.
+pub(super) const RESERVED: u64 = 2;
+/// Entries of one folder, and blocks of one file, before it is taken for a loop.
+const MOST_CHAIN: usize = 1 << 20;
+
+/// Floppies.
+pub struct Adf;
+/// Hard disks without a partition table.
+pub struct Hdf;
+
+/// The layout of a volume.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Layout {
+    pub(super) blocks: u64,
+    /// The fast file system: data blocks hold nothing but data.
+    pub(super) is_fast: bool,
+    pub(super) is_international: bool,
+    pub(super) has_cache: bool,
+    pub(super) root: u64,
+}
+
+impl Layout {
+    fn read(source: &dyn Source) -> Result<Option<Self>> {
+        if source.len() < BLOCK as u64 * 8 {
+            return Ok(None);
+        }
+        let boot: [u8; 4] = read_array(source, 0)?;
+        if &boot[..3] != b"DOS" || boot[3] > 7 {
+            return Ok(None);
+        }
+        let blocks = source.len() / BLOCK as u64;
+        let flags = boot[3];
+        Ok(Some(Self {
+            blocks,
+            is_fast: flags & 1 != 0,
+            is_international: flags & 2 != 0 || flags >= 4,
+            has_cache: matches!(flags, 4 | 5),
+            root: (blocks - 1 + RESERVED) / 2,
+        }))
+    }
+
+    fn name(&self) -> String {
+        let own = if self.is_fast { "fast file system" } else { "old file system" };
+        let more = match (self.has_cache, self.is_international) {
+            (true, _) => ", with directory cache",
+            (_, true) => ", international",
+            _ => "",
+        };
+        format!("{own}{more}")
+    }
+
+    /// Bytes of content in a data block.
+    pub(super) fn data_len(&self) -> u64 {
+        if self.is_fast { BLOCK as u64 } else { block::OLD_DATA as u64 }
+    }
+}
+
+fn score(source: &dyn Source, is_floppy: bool) -> Result<Option<u8>> {
+    if FLOPPIES.contains(&source.len()) != is_floppy {
+        return Ok(None);
+    }
+    Ok(Layout::read(source)?.map(|_| 86))
+}
+
+impl Format for Adf {
+    fn id(&self) -> &'static str {
+        "adf"
+    }
+
+    fn name(&self) -> &'static str {
+        "Amiga disk image"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["adf"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "880 KiB and 1.76 MiB; old and fast file system, international, directory cache; checks of all blocks"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        score(source, true)
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        open(source, self.id(), self.name(), context)
+    }
+}
+
+impl Format for Hdf {
+    fn id(&self) -> &'static str {
+        "hdf"
+    }
+
+    fn name(&self) -> &'static str {
+        "Amiga hard file"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["hdf"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "one partition: old and fast file system, international, directory cache; checks of all blocks"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        score(source, false)
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        open(source, self.id(), self.name(), context)
+    }
+}
+
+fn open(source: SourceRef, id: &'static str, name: &str, context: &Context<'_>) -> Result<Opened> {
+    let Some(layout) = Layout::read(source.as_ref())? else {
+        return Err(Error::malformed(id, "it does not begin as a volume does", 0));
+    };
+    let disk = Disk { source, layout, id };
+    let mut opened = Opened::new(id, name);
+    let root = match disk.block(layout.root) {
+        Ok(root) if kind(&root) == block::ROOT && be32(&root, at::TYPE) == block::HEADER => root,
+        _ => {
+            let text = "the root block is damaged, or the disk has no file system: its program loads it track by track";
+            return Err(Error::malformed(id, text, layout.root * BLOCK as u64));
+        }
+    };
+    opened.fact("title", latin(counted(&root, at::NAME, block::MOST_NAME)));
+    opened.fact("file system", layout.name());
+    let mut walk = Walk::default();
+    walk.folder(&disk, &root, layout.root, "", context, 0)?;
+    opened.notices.extend(walk.noticed.into());
+    let tree = Tree { nodes: walk.nodes };
+    opened.structure = walk.structure;
+    opened.inspect = Some(Arc::new(move |watch| check::inspect(&disk, watch)));
+    opened.tree = Some(tree);
+    Ok(opened)
+}
+
+/// A volume, block by block.
+pub(super) struct Disk {
+    pub(super) source: SourceRef,
+    pub(super) layout: Layout,
+    pub(super) id: &'static str,
+}
+
+impl Disk {
+    /// A block.
+    ///
+    /// # Errors
+    /// [`Error::Malformed`] for a number that the volume does not have.
+    pub(super) fn block(&self, number: u64) -> Result<[u8; BLOCK]> {
+        if number >= self.layout.blocks {
+            return Err(Error::malformed(self.id, format!("block {number} is none of the volume"), 0));
+        }
+        read_array(self.source.as_ref(), number * BLOCK as u64)
+    }
+
+    /// The data blocks of a file, and the blocks with the lists of them; what is wrong, if they do not fit its length.
+    pub(super) fn file_blocks(&self, header: &[u8; BLOCK], len: u64) -> (Vec<u64>, Vec<u64>, Option<String>) {
+        let (mut data, mut lists) = (Vec::new(), Vec::new());
+        let wanted = len.div_ceil(self.layout.data_len()) as usize;
+        let mut own = *header;
+        loop {
+            let count = (be32(&own, at::COUNT) as usize).min(block::TABLE);
+            for index in 0..count {
+                let number = u64::from(be32(&own, at::TABLE + (block::TABLE - 1 - index) * 4));
+                if number < RESERVED || number >= self.layout.blocks {
+                    let fault = format!("its block {} is number {number}, which the volume does not have", data.len() + 1);
+                    return (data, lists, Some(fault));
+                }
+                data.push(number);
+            }
+            let next = u64::from(be32(&own, at::EXTENSION));
+            if next == 0 || data.len() >= wanted {
+                break;
+            }
+            if lists.contains(&next) || lists.len() > MOST_CHAIN / block::TABLE {
+                return (data, lists, Some(format!("its lists of blocks go in a circle at block {next}")));
+            }
+            own = match self.block(next) {
+                Ok(block) if be32(&block, at::TYPE) == block::LIST => block,
+                _ => return (data, lists, Some(format!("block {next} should list further blocks of it, but does not"))),
+            };
+            lists.push(next);
+        }
+        let fault = (data.len() < wanted).then(|| format!("{} of its {wanted} blocks are not listed", wanted - data.len()));
+        (data, lists, fault)
+    }
+
+    /// A file, by its header.
+    fn file(&self, header: &[u8; BLOCK]) -> Result<File> {
+        let len = u64::from(be32(header, at::LEN));
+        if len > self.layout.blocks * BLOCK as u64 {
+            return Ok(File::broken(len, format!("{len} bytes are more than the volume has")));
+        }
+        let (data, _, fault) = self.file_blocks(header, len);
+        let (own, lead) = (self.layout.data_len(), if self.layout.is_fast { 0 } else { 24 });
+        let (mut spans, mut left): (Vec<Range<u64>>, u64) = (Vec::new(), len);
+        for number in data {
+            let now = left.min(own);
+            super::push_span(&mut spans, number * BLOCK as u64 + lead, now);
+            left -= now;
+        }
+        spans.retain(|s| !s.is_empty());
+        match fault {
+            Some(fault) => Ok(File { spans, ..File::broken(len, fault) }),
+            None if spans.is_empty() => Ok(File::of(Arc::new(decanter_core::source::Bytes(Vec::new())))),
+            None => File::from_spans(&self.source, spans),
+        }
+    }
+}
+
+/// What is known of an entry besides its content.
+pub fn describe(bits: u32, comment: &[u8]) -> About {
+    let mut words = Vec::new();
+    if bits != 0 {
+        words.push(block::protection(bits));
+    }
+    if !comment.is_empty() {
+        words.push(format!("\"{}\"", latin(comment)));
+    }
+    About { words, protection: Some(bits).filter(|b| *b != 0), comment: comment.to_vec() }
+}
+
+#[derive(Default)]
+struct Walk {
+    nodes: Vec<Node>,
+    structure: Vec<Range<u64>>,
+    noticed: super::Noticed,
+    seen: HashSet<u64>,
+}
+
+impl Walk {
+    fn folder(
+        &mut self,
+        disk: &Disk,
+        header: &[u8; BLOCK],
+        number: u64,
+        path: &str,
+        context: &Context<'_>,
+        depth: usize,
+    ) -> Result<()> {
+        watch::check(context.watch)?;
+        let here = number * BLOCK as u64;
+        self.structure.push(here..here + BLOCK as u64);
+        let shown = if path.is_empty() { "the root folder" } else { path };
+        if !self.seen.insert(number) || depth > 200 {
+            self.noticed.note(format!("{shown} (block {number}) is met twice: a loop, not followed"));
+            return Ok(());
+        }
+        let mut entries = Vec::new();
+        for slot in 0..block::TABLE {
+            let mut next = u64::from(be32(header, at::TABLE + slot * 4));
+            let mut chain = HashSet::new();
+            while next != 0 {
+                if !chain.insert(next) {
+                    self.noticed.note(format!("the entries of {shown} go in a circle at block {next}"));
+                    break;
+                }
+                let block = match disk.block(next) {
+                    Ok(block) => block,
+                    Err(e @ Error::Io { .. }) => return Err(e),
+                    Err(_) => {
+                        self.noticed.note(format!("an entry of {shown} leads to block {next}, which cannot be read"));
+                        break;
+                    }
+                };
+                if be32(&block, at::TYPE) != block::HEADER {
+                    self.noticed.note(format!("an entry of {shown} leads to block {next}, which is none"));
+                    break;
+                }
+                let following = u64::from(be32(&block, at::NEXT));
+                entries.push((next, block));
+                next = following;
+            }
+        }
+        entries.sort_by_key(|(_, block)| latin(counted(block, at::NAME, block::MOST_NAME)).to_lowercase());
+        for (number, block) in entries {
+            self.entry(disk, number, &block, path, context, depth)?;
+        }
+        Ok(())
+    }
+
+    fn entry(
+        &mut self,
+        disk: &Disk,
+        number: u64,
+        block: &[u8; BLOCK],
+        parent: &str,
+        context: &Context<'_>,
+        depth: usize,
+    ) -> Result<()> {
+        if self.nodes.len() >= super::MOST_NODES {
+            let limit = super::MOST_NODES as u64;
+            return Err(Error::Limit { what: "files on a volume", asked: limit + 1, limit });
+        }
+        let name = latin(counted(block, at::NAME, block::MOST_NAME));
+        let path = if parent.is_empty() { name } else { format!("{parent}/{name}") };
+        let modified = moment(block, at::DATE);
+        let about = describe(be32(block, at::PROTECTION), counted(block, at::COMMENT, block::MOST_COMMENT));
+        let kind = match kind(block) {
+            block::FOLDER => Kind::Folder,
+            block::FILE => Kind::File(disk.file(block)?),
+            block::SOFT_LINK => {
+                let target = block[at::TABLE..at::MAP_FLAG].split(|b| *b == 0).next().unwrap_or_default();
+                Kind::Link(target.iter().map(|b| char::from(*b)).collect())
+            }
+            block::FILE_LINK => match disk.block(be32(block, at::REAL).into()) {
+                Ok(real) if self::kind(&real) == block::FILE => Kind::File(disk.file(&real)?),
+                _ => Kind::File(File::broken(0, "a link to a file that is not there")),
+            },
+            block::FOLDER_LINK => {
+                self.noticed.note(format!("{path} is another name of a folder: not followed"));
+                return Ok(());
+            }
+            other => {
+                self.noticed.note(format!("{path} (block {number}) is of kind {other}, which is none"));
+                return Ok(());
+            }
+        };
+        let is_folder = matches!(kind, Kind::Folder);
+        self.nodes.push(Node::new(path.clone(), kind, modified).about(about));
+        if is_folder { self.folder(disk, block, number, &path, context, depth + 1) } else { Ok(()) }
+    }
+}

@@ -1,0 +1,137 @@
+//! Amiga disks and hard files out of folders and archives.
+
+use super::folder::add_folders;
+use super::table::{Target, is_folder};
+use super::{Back, LeftOut, Made, Options};
+use crate::{Item, Setting, starter};
+use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::tree::{File, Kind, Node, Tree};
+use decanter_core::view::Fill;
+use decanter_core::{Error, Notice, Result};
+use decanter_formats::disk::amiga::{FileSystem, Volume, compose, least_blocks, needed_blocks};
+use std::sync::Arc;
+
+/// Blocks of the two kinds of floppies.
+const FLOPPIES: [u64; 2] = [1760, 3520];
+/// Blocks that the size of a hard file is a multiple of: a track of 32 sectors.
+const TRACK: u64 = 32;
+/// What is left free on a hard file, unless something else is asked for: a tenth, and at least this.
+const LEAST_SPARE: u64 = 256 << 10;
+/// The file that the machine reads after starting.
+const STARTUP: &str = "S/Startup-Sequence";
+/// Files that the machine does not need, but keeps beside.
+const NAMES: [(&str, FileSystem); 4] = [
+    ("ofs", FileSystem { is_fast: false, is_international: false }),
+    ("ffs", FileSystem { is_fast: true, is_international: false }),
+    ("ofs-intl", FileSystem { is_fast: false, is_international: true }),
+    ("ffs-intl", FileSystem { is_fast: true, is_international: true }),
+];
+
+pub(super) fn accepts(item: &Item, target: &Target) -> Option<u8> {
+    match item.opened.format {
+        "lha" | "lzx" => Some(if target.id == "hdf" { 50 } else { 45 }),
+        "adf" | "hdf" => Some(12),
+        _ if is_folder(item) => Some(4),
+        _ => None,
+    }
+}
+
+/// A new volume with all files of the source.
+pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    let mut tree = item.opened.tree.clone().unwrap_or_default();
+    let (mut left_out, mut notices) = (Vec::new(), Vec::new());
+    tree.nodes.retain(|node| {
+        let why = match &node.kind {
+            Kind::Link(_) => Some("a link, which would lead nowhere".to_owned()),
+            Kind::File(file) => file.source().err().map(|e| e.to_string()),
+            Kind::Folder => None,
+        };
+        if let Some(why) = why {
+            left_out.push(LeftOut { what: node.path.clone(), bytes: node.file().map_or(0, |f| f.len), why });
+            return false;
+        }
+        true
+    });
+    add_folders(&mut tree);
+    let mut facts = Vec::new();
+    if let Some(start) = &options.start {
+        facts.push(("starts".to_owned(), set_start(&mut tree, start, &mut notices)?));
+    }
+    // Whatever order the source has: the same files make the same bytes.
+    let place = |n: &Node| (!matches!(n.kind, Kind::Folder), n.path.matches('/').count() * usize::from(matches!(n.kind, Kind::Folder)));
+    tree.nodes.sort_by(|a, b| place(a).cmp(&place(b)).then_with(|| a.path.to_lowercase().cmp(&b.path.to_lowercase())));
+    let is_floppy = target.id == "adf";
+    let file_system = match options.fs.as_deref() {
+        Some(name) => NAMES.iter().find(|(n, _)| *n == name).map(|(_, f)| *f).ok_or_else(|| {
+            Error::Usage(format!("\"{name}\" is none of the file systems ofs, ffs, ofs-intl, ffs-intl"))
+        })?,
+        None => NAMES[if is_floppy { 0 } else { 3 }].1,
+    };
+    let needed = needed_blocks(&tree, file_system);
+    let blocks = if is_floppy {
+        floppy_blocks(options, needed)?
+    } else {
+        let spare = options.spare.unwrap_or((needed * 512 / 10).max(LEAST_SPARE));
+        match options.size {
+            Some(size) => size / 512,
+            None => least_blocks(needed + spare.div_ceil(512)).next_multiple_of(TRACK),
+        }
+    };
+    let name = options.label.clone().unwrap_or_else(|| item.stem.chars().filter(|c| *c != ':' && *c != '/').take(30).collect());
+    let blueprint = compose(&tree, &Volume { name: &name, file_system, blocks })?;
+    let (own, free) = NAMES.iter().find(|(_, f)| *f == file_system).map_or(("", 0), |(n, _)| (*n, blocks.saturating_sub(needed)));
+    facts.push(("volume".into(), format!("{name}: {own}, {needed} of {blocks} blocks used, about {} free", crate::grouped(free * 512))));
+    let bytes = tree.files().map(|(_, f)| f.len).sum();
+    let content: SourceRef = Arc::new(Fill { byte: 0, len: bytes });
+    let mut made = Made::new(blueprint, content, "all files with their content, dates, protection bits and comments");
+    made.left_out = left_out;
+    made.notices = notices;
+    made.facts = facts;
+    made.back = Back::Files(tree);
+    Ok(made)
+}
+
+/// Blocks of the floppy that was asked for, or of the smaller one.
+fn floppy_blocks(options: &Options, needed: u64) -> Result<u64> {
+    match options.size {
+        None => Ok(if needed + 4 > FLOPPIES[0] && needed + 4 <= FLOPPIES[1] { FLOPPIES[1] } else { FLOPPIES[0] }),
+        Some(size) => FLOPPIES.into_iter().find(|b| b * 512 == size).ok_or_else(|| {
+            Error::Usage(format!("a floppy has {} or {} bytes, not {size}", FLOPPIES[0] * 512, FLOPPIES[1] * 512))
+        }),
+    }
+}
+
+/// Adds the file that starts a program; says what it does.
+fn set_start(tree: &mut Tree, start: &str, notices: &mut Vec<Notice>) -> Result<String> {
+    let path = match start {
+        "auto" => starter::rank(tree)?.first().map(|s| s.path.clone()).ok_or_else(|| {
+            Error::Usage("--start auto: there is no program in it that could be started".into())
+        })?,
+        named => tree
+            .find(named)
+            .filter(|n| n.file().is_some())
+            .map(|n| n.path.clone())
+            .ok_or_else(|| Error::Usage(format!("--start: there is no file \"{named}\" in it")))?,
+    };
+    let (folder, name) = path.rsplit_once('/').unwrap_or(("", &path));
+    let cd = if folder.is_empty() { String::new() } else { format!("CD \"{folder}\"\n") };
+    let text = format!("{cd}\"{name}\"\n");
+    let modified = tree.nodes.iter().filter_map(|n| n.modified).max();
+    let file = Kind::File(File::of(Arc::new(Bytes(text.into_bytes()))));
+    match tree.nodes.iter_mut().find(|n| n.path.eq_ignore_ascii_case(STARTUP)) {
+        Some(node) => {
+            notices.push(Notice::new(format!("{} of the source gave way to one that starts {path}", node.path)));
+            node.kind = file;
+        }
+        None => {
+            let own = |n: &Node| matches!(n.kind, Kind::Folder) && n.path.eq_ignore_ascii_case("S");
+            let folder = tree.nodes.iter().find(|n| own(n)).map(|n| n.path.clone());
+            let folder = folder.unwrap_or_else(|| {
+                tree.nodes.insert(0, Node::new("S".into(), Kind::Folder, modified));
+                "S".into()
+            });
+            tree.nodes.push(Node::new(format!("{folder}/Startup-Sequence"), file, modified));
+        }
+    }
+    Ok(format!("{path}, by {STARTUP}"))
+}
