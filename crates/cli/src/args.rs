@@ -71,6 +71,7 @@ pub enum When {
 }
 
 #[derive(Debug, Clone, Subcommand)]
+#[allow(clippy::large_enum_variant, reason = "there is one in the whole process")]
 pub enum Command {
     /// Read a disc through a drive into an image, with a map of what is missing; or a cartridge through a reader
     #[command(after_help = "Examples:  decanter dump /dev/sr0 -o \"Lamplighter Lane.iso\"\n           \
@@ -187,7 +188,9 @@ pub enum Command {
     },
     /// Copy the files inside a source into a folder, decrypting on the way
     #[command(after_help = "Examples:  decanter extract \"saltmarsh/Kelp Courier.zip\" -o kelp\n           \
-        decanter extract \"saltmarsh/Kelp Courier.iso\" --only '*.png' --only PS3_GAME/TROPDIR\n\n\
+        decanter extract \"saltmarsh/Kelp Courier.iso\" --only '*.png' --only PS3_GAME/TROPDIR\n           \
+        decanter extract \"saltmarsh/machines/Fogbell arcade.chd::1::GAMES/FOGBELL\" -o fogbell\n           \
+        decanter extract fogbell -o fixed --overlay saltmarsh/machines/fixes --originals before\n\n\
         What is damaged or missing in the source is left out and named; the exit code is then 1.")]
     Extract {
         /// A disc image or an archive
@@ -238,11 +241,16 @@ pub enum Command {
         decanter convert kelp --to iso -o kelp.iso\n           \
         decanter convert \"saltmarsh/drawer/Bramble Run.v64\" --to z64\n           \
         decanter convert \"saltmarsh/drawer/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n           \
-        decanter convert \"saltmarsh/handheld/Kelp Dash.3ds\" --to cia --keys saltmarsh/handheld/keys\n\n\
+        decanter convert \"saltmarsh/handheld/Kelp Dash.3ds\" --to cia --keys saltmarsh/handheld/keys\n           \
+        decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64\n           \
+        decanter convert \"saltmarsh/machines/Tide Table.lha\" --to hdf --start auto\n           \
+        decanter convert saltmarsh/machines/lantern.toml --to prg\n           \
+        decanter convert \"saltmarsh/machines/Fogbell arcade.chd\" --to img\n\n\
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
         ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given; --header: nes, smc, smd.\n\
         --split SIZE: iso, xdvdfs and ROMs. --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
-        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds. --keep-damage: cia and 3ds.")]
+        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds. --keep-damage: cia and 3ds.\n\
+        --codecs, --hunk, --medium, --parent, --level: chd. --label, --name, --disk-id: d64, d81. --label, --fs, --size, --start: adf, hdf; --spare: hdf.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE")]
@@ -309,8 +317,8 @@ pub enum Command {
         /// Make a package or an image of a handheld although a digest in its contents does not hold
         #[arg(long)]
         keep_damage: bool,
-        /// Codecs of a chd, of which each hunk takes the shortest: lzma, zlib, flac, zstd, or none, separated by
-        /// commas; zstd is fast, and not read by everything [default: lzma,zlib,flac]
+        /// Codecs of a chd, of which each hunk takes the shortest: lzma, zlib, flac, zstd, separated by commas;
+        /// zstd is fast, and not read by everything [default: lzma,zlib,flac]
         #[arg(long, value_name = "LIST", value_delimiter = ',')]
         codecs: Vec<String>,
         /// Bytes of a chd's hunks, as in 4KiB [default: 4 KiB, more for drives over 8 GiB; 8 sectors of a CD]
@@ -383,7 +391,7 @@ pub enum Command {
     #[command(subcommand)]
     Recipe(RecipeCommand),
     /// Write a start entry: a desktop entry for front ends, and the shell script that it runs
-    #[command(after_help = "Example:  decanter launcher \"saltmarsh/drawer/Fogbell.gb\" -o fogbell --command player --command --full\n\n\
+    #[command(after_help = "Example:  decanter launcher saltmarsh/drawer/Fogbell.gb -o fogbell --command player\n\n\
         How things are started is yours to say, in the configuration:\n\n  \
         [launch.arcade]\n  \
         command = [\"PROGRAM\", \"--fullscreen\", \"{file}\"]   # {file}: what is started\n  \

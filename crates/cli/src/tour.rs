@@ -206,7 +206,16 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
         ("Which file of an archive starts the game?", words(&["identify", &show(&made.bench.archive)]), 0),
         (
             "It becomes a hard file that starts it.",
-            words(&["convert", &show(&made.bench.archive), "--to", "hdf", "--start", "auto", "-o", &target("tide.hdf")]),
+            words(&[
+                "convert",
+                &show(&made.bench.archive),
+                "--to",
+                "hdf",
+                "--start",
+                "auto",
+                "-o",
+                &target("tide.hdf"),
+            ]),
             0,
         ),
         ("What is on the arcade cabinet's drive?", words(&["identify", &show(&made.bench.drive)]), 0),

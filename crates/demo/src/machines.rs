@@ -1,17 +1,22 @@
 //! Home computers and the arcade cabinet: programs, a running moment, an archive, a drive in hunks, and fixes for it.
 
 use crate::content::{Noise, letter, route};
+use decanter_core::Result;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::view::{Concat, Fill};
-use decanter_core::Result;
 use decanter_formats::chunked::chd::{Codec, Medium, Wish, compose};
 use std::sync::Arc;
 
 /// The names of the five programs, and how many blocks of noise follow their code.
-pub(crate) const PROGRAMS: [(&str, usize); 5] =
-    [("Lantern Post.prg", 0), ("Kelp Courier the Return.prg", 9), ("Kelp Courier the Return II.prg", 14), ("Brine Racer.prg", 22), ("Moth Parade.prg", 31)];
+pub(crate) const PROGRAMS: [(&str, usize); 5] = [
+    ("Lantern Post.prg", 0),
+    ("Kelp Courier the Return.prg", 9),
+    ("Kelp Courier the Return II.prg", 14),
+    ("Brine Racer.prg", 22),
+    ("Moth Parade.prg", 31),
+];
 
 /// The code of the programs: fills the screen's first line with the title, colours the border, and returns.
 ///
@@ -20,7 +25,9 @@ fn program(title: &str, blocks: usize) -> Vec<u8> {
     let mut bytes = vec![0x01, 0x08, 0x0b, 0x08, 0x0a, 0x00, 0x9e, b'2', b'0', b'6', b'1', 0, 0, 0];
     let text = 2061 + 24u16;
     let [low, high] = text.to_le_bytes();
-    bytes.extend([0xa2, 0x00, 0xbd, low, high, 0xf0, 0x0b, 0x9d, 0x00, 0x04, 0xa9, 0x07, 0x9d, 0x00, 0xd8, 0xe8, 0xd0, 0xf0]);
+    bytes.extend([
+        0xa2, 0x00, 0xbd, low, high, 0xf0, 0x0b, 0x9d, 0x00, 0x04, 0xa9, 0x07, 0x9d, 0x00, 0xd8, 0xe8, 0xd0, 0xf0,
+    ]);
     bytes.extend([0xa9, 0x06, 0x8d, 0x20, 0xd0, 0x60]);
     // Letters as the screen has them: A is 1.
     bytes.extend(title.to_uppercase().bytes().map(|b| if b.is_ascii_uppercase() { b - 64 } else { b }));
@@ -87,7 +94,9 @@ mask = 1
 
 /// CRC-16 as LHA has it.
 fn crc16(bytes: &[u8]) -> u16 {
-    bytes.iter().fold(0, |crc, byte| (0..8).fold(crc ^ u16::from(*byte), |c: u16, _| if c & 1 == 1 { c >> 1 ^ 0xa001 } else { c >> 1 }))
+    bytes.iter().fold(0, |crc, byte| {
+        (0..8).fold(crc ^ u16::from(*byte), |c: u16, _| if c & 1 == 1 { c >> 1 ^ 0xa001 } else { c >> 1 })
+    })
 }
 
 /// A stream of -lh5- whose codes all have eight bits: packed by the rules, but not shorter.
@@ -140,7 +149,9 @@ fn member(name: &str, raw: &[u8], comment: &str, protection: u8) -> Vec<u8> {
 fn executable(version: u8, len: u64) -> Vec<u8> {
     let mut bytes = Vec::new();
     let noise = Noise { seed: version.into(), magic: b"", len };
-    let mut code = vec![0x2c, 0x78, 0x00, 0x04, 0x43, 0xfa, 0x00, 0x0e, 0x70, version, 0x4e, 0xae, 0xfd, 0xd8, 0x70, 0, 0x4e, 0x75];
+    let mut code = vec![
+        0x2c, 0x78, 0x00, 0x04, 0x43, 0xfa, 0x00, 0x0e, 0x70, version, 0x4e, 0xae, 0xfd, 0xd8, 0x70, 0, 0x4e, 0x75,
+    ];
     code.extend(b"intuition.library\0");
     code.extend(read_vec(&noise, 0, len, "noise", 1 << 20).unwrap_or_default());
     code.resize(code.len().next_multiple_of(4), 0);
@@ -214,9 +225,13 @@ pub(crate) fn drive() -> Result<Blueprint> {
     let mut files: Vec<(&str, Vec<u8>)> = vec![
         ("AUTOEXEC.BAT", b"@ECHO OFF\r\nCD \\GAMES\\FOGBELL\r\nFOGBELL.EXE\r\n".to_vec()),
         ("COMMAND.COM", read_vec(&Noise { seed: 5, magic: b"\xe9", len: 9_000 }, 0, 9_000, "noise", 1 << 20)?),
-        ("GAMES/FOGBELL/FOGBELL.EXE", read_vec(&Noise { seed: 8, magic: b"MZ", len: 420_000 }, 0, 420_000, "noise", 1 << 20)?),
+        (
+            "GAMES/FOGBELL/FOGBELL.EXE",
+            read_vec(&Noise { seed: 8, magic: b"MZ", len: 420_000 }, 0, 420_000, "noise", 1 << 20)?,
+        ),
     ];
-    let names = ["GAMES/FOGBELL/LEVELS/PIER01.DAT", "GAMES/FOGBELL/LEVELS/PIER02.DAT", "GAMES/FOGBELL/LEVELS/PIER03.DAT"];
+    let names =
+        ["GAMES/FOGBELL/LEVELS/PIER01.DAT", "GAMES/FOGBELL/LEVELS/PIER02.DAT", "GAMES/FOGBELL/LEVELS/PIER03.DAT"];
     files.extend(names.iter().enumerate().map(|(i, name)| (*name, route(i + 1))));
     let volume = Volume::new(&files);
     let mut head = vec![0; 512];
@@ -262,7 +277,10 @@ impl Volume {
             for (at, _) in path.match_indices('/') {
                 let path = &path[..at];
                 if folders.iter().all(|(p, ..)| p != path) {
-                    let parent = folders.iter().position(|(p, ..)| *p == path.rsplit_once('/').map_or("", |(f, _)| f)).unwrap_or(0);
+                    let parent = folders
+                        .iter()
+                        .position(|(p, ..)| *p == path.rsplit_once('/').map_or("", |(f, _)| f))
+                        .unwrap_or(0);
                     let (place, above) = (folders[parent].1, folders[parent].2);
                     let cluster = volume.add(&vec![0; CLUSTER as usize * 512]);
                     volume.entry(place, &short(path), 0x10, cluster, 0);

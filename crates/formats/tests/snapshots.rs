@@ -53,8 +53,16 @@ fn check(moment: &Snapshot) -> Program {
     let mut machine = Machine::with_program(&made.bytes);
     // The moment's own address may lie in code of the stages: what counts is to be there with the port as it was.
     let mut going = 0;
-    while !(machine.pc == moment.pc && machine.port == moment.port && machine.sp == moment.sp && machine.p | 0x30 == moment.p | 0x30) {
-        assert!(machine.run_to(moment.pc, 20_000_000) || machine.pc == moment.pc, "never there, now at {:#x}", machine.pc);
+    while !(machine.pc == moment.pc
+        && machine.port == moment.port
+        && machine.sp == moment.sp
+        && machine.p | 0x30 == moment.p | 0x30)
+    {
+        assert!(
+            machine.run_to(moment.pc, 20_000_000) || machine.pc == moment.pc,
+            "never there, now at {:#x}",
+            machine.pc
+        );
         if machine.a == moment.a && machine.port == moment.port {
             break;
         }

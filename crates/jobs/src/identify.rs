@@ -528,6 +528,14 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
         Some(_) => return Some(format!("decanter verify {source} --against DAT")),
         None => {}
     }
+    if matches!(item.opened.format, "mbr" | "gpt" | "rdb")
+        && let Some((node, _)) = item.opened.tree.iter().flat_map(|t| t.files()).next()
+    {
+        return Some(format!("decanter list {}", quoted(&format!("{}::{}", item.shown, node.path))));
+    }
+    if !item.opened.tree.as_ref().is_none_or(|t| t.nodes.is_empty()) && item.opened.inspect.is_some() {
+        return Some(format!("decanter verify {source}"));
+    }
     let is_image = item.opened.promised_len.is_some() || !item.opened.tracks.is_empty();
     match item.descriptions.first() {
         Some((at, _)) if is_image => Some(format!("decanter verify {source} --against {}", quoted(at))),

@@ -84,7 +84,8 @@ pub fn launcher(
     let starter = choose(options, known).map_err(|why| {
         let names: Vec<&str> = known.keys().map(String::as_str).collect();
         let hint = match names.as_slice() {
-            [] => "add to your configuration:  [launch.NAME]  command = [\"PROGRAM\", \"{file}\"]; or give --command".into(),
+            [] => "add to your configuration:  [launch.NAME]  command = [\"PROGRAM\", \"{file}\"]; or give --command"
+                .into(),
             names => format!("the configuration has: {}", names.join(", ")),
         };
         Failure::usage(what.clone(), why).hint(hint)
@@ -93,7 +94,9 @@ pub fn launcher(
     let base = std::fs::canonicalize(base).map_err(|e| Failure::new(what.clone(), Error::io("open", base, e)))?;
     let stem = output.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
     let (entry, script) = (output.with_extension("desktop"), output.with_extension("sh"));
-    let name = options.name.clone().unwrap_or_else(|| crate::locate::stem_of(&full.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()));
+    let name = options.name.clone().unwrap_or_else(|| {
+        crate::locate::stem_of(&full.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default())
+    });
     let texts = [("the name", &Some(name.clone())), ("the comment", &options.comment)];
     for (which, text) in texts {
         if text.as_ref().is_some_and(|t| t.chars().any(char::is_control)) {
@@ -203,7 +206,10 @@ fn entry_text(name: &str, options: &Options, script: &Path) -> String {
         text.push_str(&format!("Comment={}\n", value(comment)));
     }
     if let Some(icon) = &options.icon {
-        text.push_str(&format!("Icon={}\n", value(&std::fs::canonicalize(icon).unwrap_or(icon.clone()).to_string_lossy())));
+        text.push_str(&format!(
+            "Icon={}\n",
+            value(&std::fs::canonicalize(icon).unwrap_or(icon.clone()).to_string_lossy())
+        ));
     }
     text.push_str(&format!("Exec={}\nTerminal=false\nCategories=Game;\n", value(&format!("\"{quoted}\""))));
     text

@@ -323,7 +323,10 @@ fn too_short(error: Error, name: &str, len: u64) -> Error {
             let what = format!("too short for its header, which ends at {:#x}: the file ends", format.least_len());
             Error::malformed(format.id(), what, len)
         }
-        None => error,
+        None => match decanter_formats::disk::odd_size(&extension, len) {
+            Some(what) => Error::malformed("disk", what, len),
+            None => error,
+        },
     }
 }
 

@@ -49,7 +49,9 @@ pub(crate) fn lay(
             }
             let place = places.get(&node.path.to_lowercase()).copied();
             match place.map(|p| (p, &tree.nodes[p])) {
-                Some((_, there)) if is_same(there, &node, setting).map_err(fail)? => report.matching.push(there.path.clone()),
+                Some((_, there)) if is_same(there, &node, setting).map_err(fail)? => {
+                    report.matching.push(there.path.clone())
+                }
                 Some((index, there)) => {
                     report.replaced.push(there.path.clone());
                     let path = there.path.clone();

@@ -14,7 +14,8 @@ const MOST_FILES: usize = 4000;
 /// Programs that are named.
 const MOST_NAMED: usize = 5;
 /// Folders of the Amiga's system, whose programs are its own.
-const SYSTEM: [&str; 11] = ["c", "l", "libs", "devs", "fonts", "classes", "system", "utilities", "tools", "prefs", "rexxc"];
+const SYSTEM: [&str; 11] =
+    ["c", "l", "libs", "devs", "fonts", "classes", "system", "utilities", "tools", "prefs", "rexxc"];
 
 /// A program that may be the one to start.
 #[derive(Debug, Clone, Serialize)]
@@ -73,7 +74,8 @@ impl Hints {
         for (node, file) in tree.files().take(MOST_FILES) {
             let lower = node.path.to_lowercase();
             let name = lower.rsplit('/').next().unwrap_or(&lower);
-            let is_text = ["readme", "read.me", "read me", ".doc", ".txt", "startup-sequence"].iter().any(|w| name.contains(w));
+            let is_text =
+                ["readme", "read.me", "read me", ".doc", ".txt", "startup-sequence"].iter().any(|w| name.contains(w));
             let is_icon = lower.ends_with(".info");
             let Content::Whole(source) = &file.content else { continue };
             if !(is_text || is_icon) || source.len() > 256 << 10 {
@@ -117,7 +119,10 @@ fn amiga(node: &Node, bytes: &[u8], hints: &Hints) -> Starter {
     if folder.split('/').any(|f| SYSTEM.contains(&f)) {
         add(-30, "in a folder of the system".into());
     }
-    if ["install", "setup", "config", "prefs", "player", "reader", "ppmore", "multiview"].iter().any(|w| name.contains(w)) {
+    if ["install", "setup", "config", "prefs", "player", "reader", "ppmore", "multiview"]
+        .iter()
+        .any(|w| name.contains(w))
+    {
         add(-20, "named like a helper".into());
     }
     match bytes.len() {
@@ -126,7 +131,9 @@ fn amiga(node: &Node, bytes: &[u8], hints: &Hints) -> Starter {
         _ => {}
     }
     match hunk::system_version(bytes) {
-        Some(version) => add(0, format!("opens libraries of version {version}, so it seems to need system {}", release(version))),
+        Some(version) => {
+            add(0, format!("opens libraries of version {version}, so it seems to need system {}", release(version)))
+        }
         None => add(0, "which system version it needs cannot be told".into()),
     }
     Starter { path: node.path.clone(), points, why }

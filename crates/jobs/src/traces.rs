@@ -17,7 +17,18 @@ const SYSTEMS: [(&str, &str); 9] = [
 ];
 /// Folders at the top that belong to a system.
 const OWN: [&str; 12] = [
-    "windows", "winnt", "dos", "recycler", "$recycle.bin", "system volume information", "boot", "usr", "lib", "bin", "sbin", "var",
+    "windows",
+    "winnt",
+    "dos",
+    "recycler",
+    "$recycle.bin",
+    "system volume information",
+    "boot",
+    "usr",
+    "lib",
+    "bin",
+    "sbin",
+    "var",
 ];
 /// Endings of programs.
 const PROGRAMS: [&str; 4] = [".exe", ".com", ".bat", ".sh"];
@@ -27,7 +38,8 @@ const STARTS: [&str; 3] = ["autoexec.bat", "etc/rc.local", "etc/inittab"];
 /// Systems that left their files.
 pub(crate) fn systems(tree: &Tree) -> Vec<&'static str> {
     let paths: std::collections::HashSet<String> = tree.nodes.iter().map(|n| n.path.to_lowercase()).collect();
-    let mut found: Vec<&str> = SYSTEMS.iter().filter(|(path, _)| paths.contains(*path)).map(|(_, name)| *name).collect();
+    let mut found: Vec<&str> =
+        SYSTEMS.iter().filter(|(path, _)| paths.contains(*path)).map(|(_, name)| *name).collect();
     found.dedup();
     found
 }

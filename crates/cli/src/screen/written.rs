@@ -60,7 +60,8 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
 /// Shows which files were laid over.
 fn show_overlay(out: &mut dyn Write, overlay: &OverlayReport, most: usize) -> io::Result<()> {
     let parts = [("replaced", &overlay.replaced), ("new", &overlay.added), ("the same already", &overlay.matching)];
-    let told: Vec<String> = parts.iter().map(|(what, paths)| format!("{} {what}", number(paths.len() as u64))).collect();
+    let told: Vec<String> =
+        parts.iter().map(|(what, paths)| format!("{} {what}", number(paths.len() as u64))).collect();
     row(out, "laid over", &told.join(", "))?;
     for (what, paths) in parts {
         for path in paths.iter().take(most) {

@@ -3,7 +3,7 @@
 use crate::support::{demo, folder, run};
 use std::fs;
 
-const COMMANDS: [&str; 14] = [
+const COMMANDS: [&str; 15] = [
     "dump",
     "identify",
     "list",
@@ -13,6 +13,7 @@ const COMMANDS: [&str; 14] = [
     "decrypt",
     "convert",
     "label",
+    "launcher",
     "keys",
     "formats",
     "demo",
@@ -55,7 +56,7 @@ fn the_examples_of_the_help_work_on_the_demo() {
         fs::copy(path, saltmarsh.join(path.file_name().unwrap())).unwrap();
     }
     fs::create_dir(saltmarsh.join("keys")).unwrap();
-    for (place, name) in [(&d.drawer.folder, "drawer"), (&d.case.folder, "handheld")] {
+    for (place, name) in [(&d.drawer.folder, "drawer"), (&d.case.folder, "handheld"), (&d.bench.folder, "machines")] {
         fs::create_dir(saltmarsh.join(name)).unwrap();
         for entry in fs::read_dir(place).unwrap() {
             let path = entry.unwrap().path();
@@ -65,8 +66,8 @@ fn the_examples_of_the_help_work_on_the_demo() {
         }
     }
     let mut ran = 0;
-    let single =
-        ["identify", "list", "verify", "extract", "decrypt", "label", "keys", "formats"].map(|name| vec![name]);
+    let single = ["identify", "list", "verify", "extract", "decrypt", "label", "launcher", "keys", "formats"]
+        .map(|name| vec![name]);
     for name in single.into_iter().chain(PAIRS.map(|pair| pair.to_vec())) {
         let help = run(folder.path(), &[&name[..], &["--help"]].concat()).expect(0).out;
         let command = format!("decanter {}", name.join(" "));
@@ -103,7 +104,7 @@ fn words(line: &str) -> Vec<String> {
 #[test]
 fn manual_pages_and_completions_cover_every_command() {
     let folder = folder();
-    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 27 pages");
+    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 28 pages");
     assert!(!folder.path().join("man").exists());
     run(folder.path(), &["manual", "-o", "man"]).expect(0);
     for name in COMMANDS {

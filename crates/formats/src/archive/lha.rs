@@ -73,7 +73,7 @@ impl Format for Lha {
             return Ok(None);
         }
         let head: [u8; 21] = read_array(source, 0)?;
-        let is_method = head[2..5] == *b"-lh" && head[6] == b'-' || head[2..5] == *b"-lz" && head[6] == b'-';
+        let is_method = (head[2..5] == *b"-lh" || head[2..5] == *b"-lz") && head[6] == b'-';
         Ok((is_method && head[20] <= 2).then_some(88))
     }
 
@@ -237,12 +237,14 @@ fn node(source: &SourceRef, member: Member, body: u64) -> Result<Node> {
     let method = String::from_utf8_lossy(&member.method).into_owned();
     let kind = match &member.method {
         b"-lhd-" => Kind::Folder,
-        _ if here < member.packed => {
-            Kind::File(File { content: decanter_core::tree::Content::Cut { missing: member.packed - here }, ..File::broken(member.len, "") })
-        }
+        _ if here < member.packed => Kind::File(File {
+            content: decanter_core::tree::Content::Cut { missing: member.packed - here },
+            ..File::broken(member.len, "")
+        }),
         b"-lh0-" | b"-lh1-" | b"-lh4-" | b"-lh5-" | b"-lh6-" | b"-lh7-" | b"-lz4-" => {
             let packed: SourceRef = Arc::new(Slice::new(source.clone(), body, member.packed)?);
-            let content = Content { packed, method: member.method, len: member.len, crc: member.crc, going: Mutex::default() };
+            let content =
+                Content { packed, method: member.method, len: member.len, crc: member.crc, going: Mutex::default() };
             Kind::File(File::of(Arc::new(content)))
         }
         _ => Kind::File(File::broken(member.len, format!("it is packed with {method}, which is not read here"))),
@@ -382,7 +384,9 @@ impl Read for Bytes {
 struct Crc16(u16);
 
 static TABLE: std::sync::LazyLock<[u16; 256]> = std::sync::LazyLock::new(|| {
-    std::array::from_fn(|value| (0..8).fold(value as u16, |crc, _| if crc & 1 == 1 { crc >> 1 ^ 0xa001 } else { crc >> 1 }))
+    std::array::from_fn(|value| {
+        (0..8).fold(value as u16, |crc, _| if crc & 1 == 1 { crc >> 1 ^ 0xa001 } else { crc >> 1 })
+    })
 });
 
 impl Crc16 {

@@ -280,7 +280,7 @@ impl Walk {
             }
             parts.push(Arc::new(Fill { byte: 0, len: start - at }));
             let bytes = ((blocks.end - blocks.start) * len).min(inode.len - start);
-            let place = blocks.start.checked_mul(len).unwrap_or(u64::MAX);
+            let place = blocks.start.saturating_mul(len);
             parts.push(Arc::new(Slice::new(self.source.clone(), place, bytes)?));
             at = start + bytes;
         }
@@ -347,7 +347,8 @@ impl Walk {
             *next += 1;
             return Ok(());
         }
-        let bytes = read_vec(self.source.as_ref(), block * self.layout.block_len, per_block * 4, "a list of blocks", 65536)?;
+        let bytes =
+            read_vec(self.source.as_ref(), block * self.layout.block_len, per_block * 4, "a list of blocks", 65536)?;
         for entry in bytes.as_chunks::<4>().0 {
             self.blocks(u32::from_le_bytes(*entry).into(), level - 1, next, len, runs, steps)?;
         }

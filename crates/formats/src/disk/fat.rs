@@ -194,7 +194,10 @@ impl Table {
         let mut steps = 0;
         while left > 0 {
             let Some(place) = self.layout.place(cluster) else {
-                return Ok((spans, Some(format!("its chain leads to cluster {cluster}, which the volume does not have"))));
+                return Ok((
+                    spans,
+                    Some(format!("its chain leads to cluster {cluster}, which the volume does not have")),
+                ));
             };
             let now = left.min(self.layout.cluster_len);
             push_span(&mut spans, place, now);
@@ -324,7 +327,9 @@ fn inspect(
         while at < layout.table_len {
             watch::check(watch)?;
             let len = WINDOW.min(layout.table_len - at);
-            let read = |copy: u64| read_vec(source.as_ref(), layout.table_at + copy * layout.table_len + at, len, "a FAT", WINDOW);
+            let read = |copy: u64| {
+                read_vec(source.as_ref(), layout.table_at + copy * layout.table_len + at, len, "a FAT", WINDOW)
+            };
             if read(0)? != read(1)? {
                 copies.push(format!("the two tables differ from byte {:#x} on", layout.table_at + at));
                 break;

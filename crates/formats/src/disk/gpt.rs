@@ -5,6 +5,7 @@
 
 use super::{Partition, add_partition};
 use crate::num::{le32, le64};
+use decanter_core::error::Blame;
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
@@ -79,17 +80,28 @@ impl Format for Gpt {
                 continue;
             }
             let (first, last) = (le64(bytes, 32), le64(bytes, 40));
-            let units: Vec<u16> =
-                bytes[56..128].as_chunks::<2>().0.iter().map(|b| u16::from_le_bytes(*b)).take_while(|u| *u != 0).collect();
+            let units: Vec<u16> = bytes[56..128]
+                .as_chunks::<2>()
+                .0
+                .iter()
+                .map(|b| u16::from_le_bytes(*b))
+                .take_while(|u| *u != 0)
+                .collect();
             let label = String::from_utf16_lossy(&units);
             let label = if label.is_empty() { String::new() } else { format!(" \"{label}\"") };
-            let len = last.checked_sub(first).and_then(|n| n.checked_add(1)).and_then(|n| n.checked_mul(table.sector_len));
+            let len =
+                last.checked_sub(first).and_then(|n| n.checked_add(1)).and_then(|n| n.checked_mul(table.sector_len));
             let (Some(len), Some(start)) = (len, first.checked_mul(table.sector_len)) else {
                 opened.notice(format!("partition {} goes from sector {first} to {last}, which cannot be", index + 1));
                 continue;
             };
             let kind = format!("{}{label}", kind_name(&bytes[..16]));
-            add_partition(&mut opened, &Partition { name: (index + 1).to_string(), kind, start, len }, &source, context)?;
+            add_partition(
+                &mut opened,
+                &Partition { name: (index + 1).to_string(), kind, start, len },
+                &source,
+                context,
+            )?;
         }
         opened.tree.get_or_insert_default();
         Ok(opened)
@@ -110,8 +122,14 @@ fn first_header(source: &dyn Source) -> Result<Option<(u64, u64)>> {
 fn last_header(source: &dyn Source) -> Result<Option<(u64, u64)>> {
     for len in [512, 4096] {
         let at = source.len().saturating_sub(len) / len * len;
-        if source.len() >= len * 4 && &read_array::<8>(source, at)? == MAGIC {
-            return Ok(Some((at, len)));
+        if source.len() < len * 4 {
+            continue;
+        }
+        match read_array::<8>(source, at) {
+            Ok(magic) if &magic == MAGIC => return Ok(Some((at, len))),
+            // The end of an image that was cut short may not be readable.
+            Err(e) if e.blame() != Blame::Source => return Err(e),
+            _ => {}
         }
     }
     Ok(None)
@@ -134,10 +152,11 @@ fn table(source: &dyn Source, at: u64, sector_len: u64) -> Result<Table> {
     if count > MOST_ENTRIES || !(128..=MOST_ENTRY).contains(&entry_len) {
         return Err(Error::malformed(ID, format!("{count} entries of {entry_len} bytes"), at + 80));
     }
-    let place = entries_at.checked_mul(sector_len).unwrap_or(u64::MAX);
-    let entries = match read_vec(source, place, u64::from(count) * u64::from(entry_len), "a partition table", u64::MAX) {
+    let place = entries_at.saturating_mul(sector_len);
+    let entries = match read_vec(source, place, u64::from(count) * u64::from(entry_len), "a partition table", u64::MAX)
+    {
         Ok(entries) => entries,
-        Err(e) if e.blame() == decanter_core::error::Blame::Source => {
+        Err(e) if e.blame() == Blame::Source => {
             faults.push(format!("its entries (byte {place:#x}) lie past the end of the drive"));
             Vec::new()
         }

@@ -128,11 +128,13 @@ fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, context: &C
     for number in 5.. {
         let here = at * SECTOR;
         if here + SECTOR > source.len() {
-            opened.notice(format!("the table of partition {number} (at byte {here:#x}) lies past the end of the drive"));
+            opened
+                .notice(format!("the table of partition {number} (at byte {here:#x}) lies past the end of the drive"));
             break;
         }
         if !seen.insert(at) || seen.len() > MOST_LOGICAL {
-            opened.notice(format!("the tables of the extended partition go in a circle (byte {here:#x}): not followed"));
+            opened
+                .notice(format!("the tables of the extended partition go in a circle (byte {here:#x}): not followed"));
             break;
         }
         let sector: [u8; 512] = read_array(source.as_ref(), here)?;
@@ -160,8 +162,12 @@ fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, context: &C
 
 /// Says which partitions lie in each other.
 fn overlaps(opened: &mut Opened) {
-    let mut spans: Vec<(std::ops::Range<u64>, String)> =
-        opened.tree.iter().flat_map(|t| t.files()).filter_map(|(n, f)| Some((f.spans.first()?.clone(), n.path.clone()))).collect();
+    let mut spans: Vec<(std::ops::Range<u64>, String)> = opened
+        .tree
+        .iter()
+        .flat_map(|t| t.files())
+        .filter_map(|(n, f)| Some((f.spans.first()?.clone(), n.path.clone())))
+        .collect();
     spans.sort_by_key(|(range, _)| range.start);
     for pair in spans.windows(2) {
         if pair[1].0.start < pair[0].0.end {

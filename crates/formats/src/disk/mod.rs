@@ -82,6 +82,21 @@ fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef,
     Ok(())
 }
 
+/// What a file of this extension and length might be, if no disk has that length.
+pub fn odd_size(extension: &str, len: u64) -> Option<String> {
+    match extension {
+        "d64" | "d71" | "d81" => Some(format!("no disk has {len} bytes: {}", cbm::guess(len))),
+        "adf" if !matches!(len, 901_120 | 1_802_240) => {
+            let tracks = len / (11 * 512);
+            Some(format!(
+                "no Amiga disk has {len} bytes: 901120 are 160 tracks, this has {tracks} and {} bytes",
+                len % (11 * 512)
+            ))
+        }
+        _ => None,
+    }
+}
+
 /// Bytes in a unit that suits them.
 fn size(bytes: u64) -> String {
     match bytes {

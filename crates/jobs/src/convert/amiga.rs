@@ -58,7 +58,9 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
         facts.push(("starts".to_owned(), set_start(&mut tree, start, &mut notices)?));
     }
     // Whatever order the source has: the same files make the same bytes.
-    let place = |n: &Node| (!matches!(n.kind, Kind::Folder), n.path.matches('/').count() * usize::from(matches!(n.kind, Kind::Folder)));
+    let place = |n: &Node| {
+        (!matches!(n.kind, Kind::Folder), n.path.matches('/').count() * usize::from(matches!(n.kind, Kind::Folder)))
+    };
     tree.nodes.sort_by(|a, b| place(a).cmp(&place(b)).then_with(|| a.path.to_lowercase().cmp(&b.path.to_lowercase())));
     let is_floppy = target.id == "adf";
     let file_system = match options.fs.as_deref() {
@@ -77,10 +79,17 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
             None => least_blocks(needed + spare.div_ceil(512)).next_multiple_of(TRACK),
         }
     };
-    let name = options.label.clone().unwrap_or_else(|| item.stem.chars().filter(|c| *c != ':' && *c != '/').take(30).collect());
+    let name = options
+        .label
+        .clone()
+        .unwrap_or_else(|| item.stem.chars().filter(|c| *c != ':' && *c != '/').take(30).collect());
     let blueprint = compose(&tree, &Volume { name: &name, file_system, blocks })?;
-    let (own, free) = NAMES.iter().find(|(_, f)| *f == file_system).map_or(("", 0), |(n, _)| (*n, blocks.saturating_sub(needed)));
-    facts.push(("volume".into(), format!("{name}: {own}, {needed} of {blocks} blocks used, about {} free", crate::grouped(free * 512))));
+    let (own, free) =
+        NAMES.iter().find(|(_, f)| *f == file_system).map_or(("", 0), |(n, _)| (*n, blocks.saturating_sub(needed)));
+    facts.push((
+        "volume".into(),
+        format!("{name}: {own}, {needed} of {blocks} blocks used, about {} free", crate::grouped(free * 512)),
+    ));
     let bytes = tree.files().map(|(_, f)| f.len).sum();
     let content: SourceRef = Arc::new(Fill { byte: 0, len: bytes });
     let mut made = Made::new(blueprint, content, "all files with their content, dates, protection bits and comments");
@@ -104,9 +113,10 @@ fn floppy_blocks(options: &Options, needed: u64) -> Result<u64> {
 /// Adds the file that starts a program; says what it does.
 fn set_start(tree: &mut Tree, start: &str, notices: &mut Vec<Notice>) -> Result<String> {
     let path = match start {
-        "auto" => starter::rank(tree)?.first().map(|s| s.path.clone()).ok_or_else(|| {
-            Error::Usage("--start auto: there is no program in it that could be started".into())
-        })?,
+        "auto" => starter::rank(tree)?
+            .first()
+            .map(|s| s.path.clone())
+            .ok_or_else(|| Error::Usage("--start auto: there is no program in it that could be started".into()))?,
         named => tree
             .find(named)
             .filter(|n| n.file().is_some())

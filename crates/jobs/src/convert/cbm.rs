@@ -26,12 +26,16 @@ pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> s
     for source in std::iter::once(shown).chain(more.iter().map(String::as_str)) {
         let what = || format!("cannot convert \"{source}\"");
         let item = match locate::open(source, "convert", setting) {
-            Err(f) if matches!(*f.cause, Error::NotUnderstood { .. }) => locate::open_lightly(source, "convert", setting)?,
+            Err(f) if matches!(*f.cause, Error::NotUnderstood { .. }) => {
+                locate::open_lightly(source, "convert", setting)?
+            }
             item => item?,
         };
         stem.get_or_insert(item.stem.clone());
         match &item.opened.tree {
-            Some(files) if DISKS.contains(&item.opened.format) || is_folder(&item) => tree.nodes.extend(files.nodes.iter().cloned()),
+            Some(files) if DISKS.contains(&item.opened.format) || is_folder(&item) => {
+                tree.nodes.extend(files.nodes.iter().cloned())
+            }
             _ => {
                 let bytes = locate::bytes(source, setting).map_err(|e| Failure::new(what(), e))?;
                 tree.nodes.push(Node::new(item.file_name(), Kind::File(File::of(bytes)), None));
@@ -72,7 +76,8 @@ pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<
             }
             _ => 2,
         };
-        let content = match file.source().and_then(|s| read_vec(s.as_ref(), 0, s.len(), "a file for a disk", MOST_LEN)) {
+        let content = match file.source().and_then(|s| read_vec(s.as_ref(), 0, s.len(), "a file for a disk", MOST_LEN))
+        {
             Ok(content) => content,
             Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
             Err(e) => {
@@ -87,7 +92,11 @@ pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<
         let name = match wish {
             Some((_, new)) => petscii::bytes(&new.to_uppercase())
                 .filter(|b| !b.is_empty() && b.len() <= MOST_NAME)
-                .ok_or_else(|| Error::Usage(format!("\"{new}\" is no name for a disk: at most {MOST_NAME} capitals, digits and signs")))?,
+                .ok_or_else(|| {
+                    Error::Usage(format!(
+                        "\"{new}\" is no name for a disk: at most {MOST_NAME} capitals, digits and signs"
+                    ))
+                })?,
             None => petscii::bytes(stem)
                 .filter(|b| b.len() <= MOST_NAME && !stem.chars().any(char::is_lowercase))
                 .unwrap_or_else(|| petscii::typeable(stem).into_bytes()),

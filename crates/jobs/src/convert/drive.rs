@@ -81,7 +81,9 @@ pub(super) fn chd(item: &Item, _: &Target, options: &Options, setting: &Setting<
     };
     let is_difference = wish.parent.is_some();
     if is_difference && options.prove {
-        return Err(Error::Usage("a difference can only be proven where its parent is: use \"decanter verify\" on it".into()));
+        return Err(Error::Usage(
+            "a difference can only be proven where its parent is: use \"decanter verify\" on it".into(),
+        ));
     }
     let what = match &medium {
         Medium::HardDisk(_) => "a hard disk",
@@ -116,7 +118,7 @@ fn codecs(names: &[String], of_cd: bool) -> Result<Vec<Codec>> {
         Codec::named(name, of_cd)
             .ok_or_else(|| Error::Usage(format!("\"{name}\" is none of the codecs zlib, lzma, flac, zstd")))
     };
-    names.iter().filter(|n| *n != "none").map(named).collect()
+    names.iter().map(named).collect()
 }
 
 /// The image that the new one becomes a difference to.

@@ -83,8 +83,8 @@ pub(super) fn prg(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Resu
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder describes no moment".into()))?;
     let text = read_vec(source.as_ref(), 0, source.len(), "the description of a moment", MOST_TEXT)?;
     let text = String::from_utf8(text).map_err(|_| Error::Usage("it is no text that describes a moment".into()))?;
-    let moment: Moment =
-        toml::from_str(&text).map_err(|e| Error::Usage(format!("it describes no moment: {}", e.to_string().trim_end())))?;
+    let moment: Moment = toml::from_str(&text)
+        .map_err(|e| Error::Usage(format!("it describes no moment: {}", e.to_string().trim_end())))?;
     let folder = item.host.parent().unwrap_or(Path::new(""));
     let file = |name: &str, most: usize| -> Result<Vec<u8>> {
         let path = folder.join(name);
@@ -95,7 +95,9 @@ pub(super) fn prg(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Resu
         }
     };
     let p = &moment.processor;
-    let cia = |own: &Interface, name| -> Result<Cia> { Ok(Cia { registers: hex(&own.registers, name)?, mask: own.mask & 0x1f }) };
+    let cia = |own: &Interface, name| -> Result<Cia> {
+        Ok(Cia { registers: hex(&own.registers, name)?, mask: own.mask & 0x1f })
+    };
     let snapshot = Snapshot {
         memory: file(&moment.memory, MEMORY)?,
         pc: p.pc,
@@ -113,8 +115,11 @@ pub(super) fn prg(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Resu
     };
     let made = program(&snapshot)?;
     let bytes: SourceRef = Arc::new(Bytes(made.bytes.clone()));
-    let mut result =
-        Made::new(Blueprint::of(bytes.clone()), bytes, "memory, processor and chips, but for the bytes that are borrowed");
+    let mut result = Made::new(
+        Blueprint::of(bytes.clone()),
+        bytes,
+        "memory, processor and chips, but for the bytes that are borrowed",
+    );
     result.bytes_before = MEMORY as u64;
     let ranges: Vec<String> = made.borrowed.iter().map(|r| format!("${:04x} to ${:04x}", r.start, r.end - 1)).collect();
     let end = made.bytes.len() - 2 + 0x0801;

@@ -383,16 +383,12 @@ pub(crate) fn write_checked(
 
 /// Without a description: everything has to be readable, and the digests that the containers carry have to fit.
 fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
-    let says_more =
-        !(item.opened.sealed.is_empty() && item.opened.settled.is_empty()) || item.opened.inspect.is_some();
+    let says_more = !(item.opened.sealed.is_empty() && item.opened.settled.is_empty()) || item.opened.inspect.is_some();
     if item.is_package() && !item.opened.sealed.is_empty() {
         return seals::check(item, setting);
     }
-    let mut report = if item.opened.tracks.is_empty() {
-        check_files(item, setting)?
-    } else {
-        disc::check_tracks(item, setting)?
-    };
+    let mut report =
+        if item.opened.tracks.is_empty() { check_files(item, setting)? } else { disc::check_tracks(item, setting)? };
     if says_more {
         seals::add(&mut report, item, setting)?;
     }
@@ -449,8 +445,11 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         files.push(report);
     }
     // What a seal covers is read for it.
-    if let Some(source) =
-        item.source.as_ref().filter(|_| item.opened.sealed.is_empty()).filter(|_| REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image() || f.is_rom()))
+    if let Some(source) = item
+        .source
+        .as_ref()
+        .filter(|_| item.opened.sealed.is_empty())
+        .filter(|_| REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image() || f.is_rom()))
     {
         read_through(source, setting)?;
     }

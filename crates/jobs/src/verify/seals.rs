@@ -4,9 +4,9 @@ use super::{Counts, Verdict, VerifyReport};
 use crate::identify::quoted;
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
+use decanter_core::error::Blame;
 use decanter_core::format::Opened;
 use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
-use decanter_core::error::Blame;
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
@@ -257,7 +257,8 @@ pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>)
     let seals = seals_of(&item.opened, setting)?;
     if seals.iter().any(SealReport::is_bad) && matches!(report.verdict, Verdict::Sound) {
         report.verdict = Verdict::Damaged;
-        report.next = "what is damaged, and what that hits, stands above; \"decanter extract\" takes what is whole".into();
+        report.next =
+            "what is damaged, and what that hits, stands above; \"decanter extract\" takes what is whole".into();
     }
     report.seals = seals;
     Ok(())

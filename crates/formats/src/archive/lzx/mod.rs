@@ -149,7 +149,16 @@ fn date(bits: u32) -> Option<i64> {
 /// Protection bits as the file system has them, where the first four forbid.
 fn protection(bits: u8) -> u32 {
     // Readable, writable, deletable, executable, archived, hold, script, pure.
-    let places = [(0, 3, true), (1, 2, true), (2, 0, true), (3, 1, true), (4, 4, false), (5, 7, false), (6, 6, false), (7, 5, false)];
+    let places = [
+        (0, 3, true),
+        (1, 2, true),
+        (2, 0, true),
+        (3, 1, true),
+        (4, 4, false),
+        (5, 7, false),
+        (6, 6, false),
+        (7, 5, false),
+    ];
     places.iter().map(|(from, to, flips)| u32::from((bits >> from & 1 == 1) != *flips) << to).sum()
 }
 
@@ -200,7 +209,10 @@ impl Group {
                 })?;
                 match crc32fast::hash(&bytes) == *crc {
                     true => Ok(bytes),
-                    false => Err(format!("it is damaged: its CRC-32 is {:08x} instead of {crc:08x}", crc32fast::hash(&bytes))),
+                    false => Err(format!(
+                        "it is damaged: its CRC-32 is {:08x} instead of {crc:08x}",
+                        crc32fast::hash(&bytes)
+                    )),
                 }
             };
             self.members.iter().map(&mut one).collect()

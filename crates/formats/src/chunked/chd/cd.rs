@@ -58,7 +58,8 @@ pub(super) fn described(entry: &Entry) -> Option<Described> {
 pub(super) fn tracks(described: &[Described], units: &SourceRef) -> Result<Vec<Track>> {
     let (mut tracks, mut at, mut sector) = (Vec::new(), 0u64, 0u64);
     for own in described {
-        let len = own.frames.checked_mul(UNIT as u64).filter(|len| at.checked_add(*len).is_some_and(|e| e <= units.len()));
+        let len =
+            own.frames.checked_mul(UNIT as u64).filter(|len| at.checked_add(*len).is_some_and(|e| e <= units.len()));
         let Some(len) = len else {
             let text = format!("track {} ({} sectors) reaches past the end of the image", own.number, own.frames);
             return Err(Error::malformed(super::ID, text, at));
@@ -116,7 +117,9 @@ pub(super) fn compose(tracks: &[Track]) -> Result<(SourceRef, Vec<Entry>)> {
             (TrackKind::Mode2, 2336) => "MODE2",
             (TrackKind::Mode2, 2048) => "MODE2_FORM1",
             (TrackKind::Mode2, 2352 | 2448) => "MODE2_RAW",
-            (_, len) => return Err(Error::unsupported(super::ID, format!("sectors of {len} bytes in track {}", track.number))),
+            (_, len) => {
+                return Err(Error::unsupported(super::ID, format!("sectors of {len} bytes in track {}", track.number)));
+            }
         };
         let frames = track.source.len() / track.sector_len;
         let body: SourceRef = match track.kind {
@@ -191,7 +194,11 @@ mod tests {
             source: Arc::new(Bytes((0..sector_len * frames).map(|i| (i / 7 + i % 251) as u8).collect())),
             sector_len,
         };
-        let given = [track(1, TrackKind::Mode2, 2352, 5, 0), track(2, TrackKind::Audio, 2352, 6, 2), track(3, TrackKind::Mode1, 2048, 3, 0)];
+        let given = [
+            track(1, TrackKind::Mode2, 2352, 5, 0),
+            track(2, TrackKind::Audio, 2352, 6, 2),
+            track(3, TrackKind::Mode1, 2048, 3, 0),
+        ];
         let (units, entries) = compose(&given).unwrap();
         assert_eq!(units.len(), (8 + 8 + 4) * 2448);
         assert_eq!(

@@ -75,8 +75,8 @@ pub(super) fn pack(raw: &[u8], order: Order) -> Vec<u8> {
 fn frame(number: u32, left: &[i32], right: &[i32]) -> Vec<u8> {
     let side: Vec<i32> = left.iter().zip(right).map(|(l, r)| l - r).collect();
     let middle: Vec<i32> = left.iter().zip(right).map(|(l, r)| (l + r) >> 1).collect();
-    let [left, right, side, middle] =
-        [(left, 16), (right, 16), (&side[..], 17), (&middle[..], 16)].map(|(samples, width)| Channel::new(samples, width));
+    let [left, right, side, middle] = [(left, 16), (right, 16), (&side[..], 17), (&middle[..], 16)]
+        .map(|(samples, width)| Channel::new(samples, width));
     let both = [(1, &left, &right), (8, &left, &side), (9, &side, &right), (10, &middle, &side)];
     let cost = |(_, a, b): &(u32, &Channel<'_>, &Channel<'_>)| a.bits + b.bits;
     let (assignment, first, second) = both.into_iter().min_by_key(cost).unwrap_or((1, &left, &right));
@@ -119,7 +119,12 @@ enum Form {
     Constant,
     Verbatim,
     /// Differences of this order, in so many partitions (as a power of two) with their Rice parameters.
-    Fixed { order: usize, residual: Vec<i32>, splits: u32, rice: Vec<u32> },
+    Fixed {
+        order: usize,
+        residual: Vec<i32>,
+        splits: u32,
+        rice: Vec<u32>,
+    },
 }
 
 impl<'a> Channel<'a> {
@@ -213,9 +218,7 @@ fn rice_of(values: &[i32]) -> (u32, u64) {
 
 /// x^8 + x^2 + x + 1, as frame headers have it.
 fn crc8(bytes: &[u8]) -> u8 {
-    bytes.iter().fold(0, |crc, byte| {
-        (0..8).fold(crc ^ byte, |c, _| if c & 0x80 != 0 { c << 1 ^ 0x07 } else { c << 1 })
-    })
+    bytes.iter().fold(0, |crc, byte| (0..8).fold(crc ^ byte, |c, _| if c & 0x80 != 0 { c << 1 ^ 0x07 } else { c << 1 }))
 }
 
 /// x^16 + x^15 + x^2 + 1, as frames end with.

@@ -74,7 +74,11 @@ impl Header {
             other => return Err(Error::unsupported(ID, format!("version {other}"))),
         };
         if u64::from(len) != wanted {
-            return Err(Error::malformed(ID, format!("a header of {len} bytes, where version {version} has {wanted}"), 8));
+            return Err(Error::malformed(
+                ID,
+                format!("a header of {len} bytes, where version {version} has {wanted}"),
+                8,
+            ));
         }
         if source.len() < wanted {
             return Err(Error::malformed(ID, format!("the header ends at {wanted:#x}: the file ends"), source.len()));

@@ -271,17 +271,15 @@ impl Default for Crc16 {
 /// CRCs of single bytes, and of bytes followed by zeros: four at a time.
 static TABLES: std::sync::LazyLock<[[u16; 256]; 4]> = std::sync::LazyLock::new(|| {
     let mut tables = [[0u16; 256]; 4];
-    for value in 0..256usize {
-        let mut crc = (value as u16) << 8;
-        for _ in 0..8 {
-            crc = if crc & 0x8000 != 0 { crc << 1 ^ 0x1021 } else { crc << 1 };
-        }
-        tables[0][value] = crc;
+    for (value, entry) in tables[0].iter_mut().enumerate() {
+        *entry =
+            (0..8).fold((value as u16) << 8, |crc, _| if crc & 0x8000 != 0 { crc << 1 ^ 0x1021 } else { crc << 1 });
     }
+    let first = tables[0];
     for step in 1..4 {
-        for value in 0..256usize {
-            let before = tables[step - 1][value];
-            tables[step][value] = before << 8 ^ tables[0][usize::from(before >> 8)];
+        let before = tables[step - 1];
+        for (entry, before) in tables[step].iter_mut().zip(before) {
+            *entry = before << 8 ^ first[usize::from(before >> 8)];
         }
     }
     tables
@@ -447,10 +445,8 @@ mod tests {
         // Then twice "0"; "101", 0x1234; "110", 0x5678.
         let body = "0001 0001 0001 0000 1100 0 0 101 0001001000110100 110 0101011001111000";
         let digits: Vec<u8> = body.bytes().filter(|b| *b != b' ').map(|b| b - b'0').collect();
-        let packed: Vec<u8> = digits
-            .chunks(8)
-            .map(|c| (0..8).fold(0, |byte, i| byte << 1 | c.get(i).copied().unwrap_or(0)))
-            .collect();
+        let packed: Vec<u8> =
+            digits.chunks(8).map(|c| (0..8).fold(0, |byte, i| byte << 1 | c.get(i).copied().unwrap_or(0))).collect();
         assert_eq!(bytes[..4], (packed.len() as u32).to_be_bytes());
         assert_eq!(bytes[4..10], [0, 0, 0, 0, 1, 0]);
         assert_eq!(bytes[12..16], [3, 0, 0, 0]);

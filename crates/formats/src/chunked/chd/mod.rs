@@ -109,13 +109,17 @@ fn seal(opened: &mut Opened, image: &Image) {
         let name = "overall SHA-1, of the image's and the metadata";
         opened.settled.push(match holds {
             true => Settled::holds(name),
-            false => Settled::fails(name, "it does not follow from them", "header or metadata are damaged or were edited"),
+            false => {
+                Settled::fails(name, "it does not follow from them", "header or metadata are damaged or were edited")
+            }
         });
     }
     let view = image.view.clone();
     let bytes = header.raw_sha1.to_vec();
     if bytes.iter().all(|b| *b == 0) {
-        opened.notice("it carries no SHA-1 of the image: it was written to by an emulator, and only its hunks can be checked");
+        opened.notice(
+            "it carries no SHA-1 of the image: it was written to by an emulator, and only its hunks can be checked",
+        );
         opened.inspect = Some(Arc::new(move |watch| {
             let damaged = view.damaged_hunks(watch)?;
             Ok(vec![Settled::of("CRCs of the hunks", &damaged, "the image is damaged there")])
@@ -172,9 +176,16 @@ fn parent(wanted: &[u8; 20], context: &Context<'_>, depth: usize) -> Result<Sour
             }
         }
     }
-    let looked = if names.len() > 1 { format!("none of the {} beside it is that one", names.len()) } else { "it is not beside it".into() };
+    let looked = if names.len() > 1 {
+        format!("none of the {} beside it is that one", names.len())
+    } else {
+        "it is not beside it".into()
+    };
     Err(Error::Unreadable {
-        why: format!("it is only the difference to another CHD, with SHA-1 {}, and {looked}; put that one into the same folder", hex(wanted)),
+        why: format!(
+            "it is only the difference to another CHD, with SHA-1 {}, and {looked}; put that one into the same folder",
+            hex(wanted)
+        ),
     })
 }
 

@@ -127,7 +127,16 @@ pub(super) fn slot(name: &[u8], is_international: bool) -> usize {
 
 /// Protection bits as they are listed: the first four are shown when set, the last four when clear.
 pub fn protection(bits: u32) -> String {
-    let letters = [(7, 'h', true), (6, 's', true), (5, 'p', true), (4, 'a', true), (3, 'r', false), (2, 'w', false), (1, 'e', false), (0, 'd', false)];
+    let letters = [
+        (7, 'h', true),
+        (6, 's', true),
+        (5, 'p', true),
+        (4, 'a', true),
+        (3, 'r', false),
+        (2, 'w', false),
+        (1, 'e', false),
+        (0, 'd', false),
+    ];
     letters.iter().map(|(bit, letter, when)| if (bits >> bit & 1 == 1) == *when { *letter } else { '-' }).collect()
 }
 

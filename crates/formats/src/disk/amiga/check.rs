@@ -37,13 +37,15 @@ pub(super) fn inspect(disk: &Disk, watch: &dyn Watch) -> Result<Vec<Settled>> {
     for (number, owner) in check.owners.iter().enumerate().skip(RESERVED as usize) {
         match (map.get(number).copied().flatten(), owner) {
             (Some(true), 1..) => {
-                endangered.push(format!("block {number} belongs to {}, but is called free", check.names[*owner as usize]));
+                endangered
+                    .push(format!("block {number} belongs to {}, but is called free", check.names[*owner as usize]));
             }
             (Some(false), 0) => lost += 1,
             _ => {}
         }
     }
-    let lost = if lost > 0 { vec![format!("{lost} blocks are called taken, but belong to nobody")] } else { Vec::new() };
+    let lost =
+        if lost > 0 { vec![format!("{lost} blocks are called taken, but belong to nobody")] } else { Vec::new() };
     let mut settled = vec![
         Settled::of("checksums of blocks", &check.sums, "the machine refuses the block: what it holds is lost there"),
         Settled::of("places in the tables", &check.places, "the machine does not find the entry by its name"),
@@ -192,7 +194,10 @@ impl Check<'_> {
         while next != 0 && steps < 10_000 {
             let Ok(block) = self.disk.block(next) else { break };
             self.own(next, 1);
-            self.sum(&block, &format!("the directory cache of {}", if path.is_empty() { "the root folder" } else { path }));
+            self.sum(
+                &block,
+                &format!("the directory cache of {}", if path.is_empty() { "the root folder" } else { path }),
+            );
             next = be32(&block, at::FIRST_DATA).into();
             steps += 1;
         }

@@ -129,9 +129,8 @@ impl<'a> Builder<'a> {
             put(&mut header[..], at::MAPS + index * 4, *place as u32);
         }
         let more = places.get(MAP_PAGES..).unwrap_or_default().chunks(127);
-        let mut extension = root + 1 + pages;
         let count = more.len();
-        for (index, chunk) in more.enumerate() {
+        for (extension, (index, chunk)) in (root + 1 + pages..).zip(more.enumerate()) {
             builder.take(extension);
             if index == 0 {
                 put(&mut header[..], at::MAP_EXTENSION, extension as u32);
@@ -140,7 +139,6 @@ impl<'a> Builder<'a> {
             chunk.iter().enumerate().for_each(|(i, place)| put(&mut own[..], i * 4, *place as u32));
             put(&mut own[..], 508, if index + 1 < count { extension as u32 + 1 } else { 0 });
             builder.blocks.insert(extension, own);
-            extension += 1;
         }
         builder.blocks.insert(root, header);
         Ok(builder)
@@ -167,7 +165,10 @@ impl<'a> Builder<'a> {
     fn name(&self, header: &mut [u8; BLOCK], name: &str) -> Result<()> {
         let bytes = to_latin(name).filter(|b| !b.is_empty() && b.len() <= block::MOST_NAME && !b.contains(&b':'));
         let bytes = bytes.ok_or_else(|| {
-            Error::unsupported(ID, format!("the name \"{name}\" (at most {} letters of western Europe, no colon)", block::MOST_NAME))
+            Error::unsupported(
+                ID,
+                format!("the name \"{name}\" (at most {} letters of western Europe, no colon)", block::MOST_NAME),
+            )
         })?;
         header[at::NAME] = bytes.len() as u8;
         header[at::NAME + 1..at::NAME + 1 + bytes.len()].copy_from_slice(&bytes);
@@ -177,7 +178,8 @@ impl<'a> Builder<'a> {
     fn node(&mut self, node: &decanter_core::Node) -> Result<()> {
         let (parent, name) = node.path.rsplit_once('/').unwrap_or(("", &node.path));
         let parent_block = self.folders.get(&parent.to_lowercase()).copied();
-        let parent_block = parent_block.ok_or_else(|| Error::Usage(format!("the folder of \"{}\" is not there", node.path)))?;
+        let parent_block =
+            parent_block.ok_or_else(|| Error::Usage(format!("the folder of \"{}\" is not there", node.path)))?;
         let number = self.free()?;
         let mut header = Box::new([0; BLOCK]);
         put(&mut header[..], at::TYPE, block::HEADER);
@@ -280,7 +282,9 @@ impl<'a> Builder<'a> {
         }
         let pages = (self.volume.blocks - RESERVED).div_ceil(PER_MAP);
         let maps: Vec<u64> = (0..pages).map(|i| self.root + 1 + i).collect();
-        let is_plain = |number: &u64| maps.contains(number) || *number > self.root && *number < self.root + 1 + own_blocks(self.volume.blocks);
+        let is_plain = |number: &u64| {
+            maps.contains(number) || *number > self.root && *number < self.root + 1 + own_blocks(self.volume.blocks)
+        };
         for (number, block) in &mut self.blocks {
             if !is_plain(number) || crate::num::be32(&block[..], at::TYPE) == block::HEADER {
                 seal(&mut block[..], at::CHECKSUM);

@@ -203,7 +203,8 @@ impl Disk {
             for index in 0..count {
                 let number = u64::from(be32(&own, at::TABLE + (block::TABLE - 1 - index) * 4));
                 if number < RESERVED || number >= self.layout.blocks {
-                    let fault = format!("its block {} is number {number}, which the volume does not have", data.len() + 1);
+                    let fault =
+                        format!("its block {} is number {number}, which the volume does not have", data.len() + 1);
                     return (data, lists, Some(fault));
                 }
                 data.push(number);
@@ -217,11 +218,14 @@ impl Disk {
             }
             own = match self.block(next) {
                 Ok(block) if be32(&block, at::TYPE) == block::LIST => block,
-                _ => return (data, lists, Some(format!("block {next} should list further blocks of it, but does not"))),
+                _ => {
+                    return (data, lists, Some(format!("block {next} should list further blocks of it, but does not")));
+                }
             };
             lists.push(next);
         }
-        let fault = (data.len() < wanted).then(|| format!("{} of its {wanted} blocks are not listed", wanted - data.len()));
+        let fault =
+            (data.len() < wanted).then(|| format!("{} of its {wanted} blocks are not listed", wanted - data.len()));
         (data, lists, fault)
     }
 

@@ -58,7 +58,10 @@ impl Format for Rdb {
         if sum(&head[..checked(&head)]) != 0 {
             opened.notice("the checksum of the rigid disk block does not hold");
         }
-        opened.fact("geometry", format!("{} cylinders, {} heads, {} sectors", be32(&head, 64), be32(&head, 72), be32(&head, 68)));
+        opened.fact(
+            "geometry",
+            format!("{} cylinders, {} heads, {} sectors", be32(&head, 64), be32(&head, 72), be32(&head, 68)),
+        );
         let (mut next, mut seen) = (be32(&head, 28), HashSet::new());
         while next != NONE {
             let here = u64::from(next) * BLOCK as u64;

@@ -98,7 +98,9 @@ pub(super) fn inspect(image: &Image, allocation: &Allocation) -> Vec<Settled> {
     let (mut endangered, mut lost) = (Vec::new(), 0usize);
     for (block, owner) in owners.iter().enumerate() {
         match (allocation.free[block], owner) {
-            (Some(true), Some(name)) => endangered.push(format!("{} belongs to {name}, but is called free", geometry.place(block))),
+            (Some(true), Some(name)) => {
+                endangered.push(format!("{} belongs to {name}, but is called free", geometry.place(block)))
+            }
             (Some(false), None) if !is_kept(geometry, geometry.place(block)) => lost += 1,
             _ => {}
         }
@@ -112,7 +114,8 @@ pub(super) fn inspect(image: &Image, allocation: &Allocation) -> Vec<Settled> {
             wrong_counts.push(format!("track {track} has {bits} free sectors, its count says {count}"));
         }
     }
-    let lost = if lost > 0 { vec![format!("{lost} sectors are called taken, but belong to no file")] } else { Vec::new() };
+    let lost =
+        if lost > 0 { vec![format!("{lost} sectors are called taken, but belong to no file")] } else { Vec::new() };
     let mut settled = vec![
         Settled::of("chains", &broken, "the file ends there, or is not the one that was written"),
         Settled::of("owners of sectors", &crossed, "at least one of the two files is overwritten"),
@@ -122,7 +125,11 @@ pub(super) fn inspect(image: &Image, allocation: &Allocation) -> Vec<Settled> {
         Settled { matters: None, ..Settled::of("lost sectors", &lost, "") },
     ];
     if geometry.has_errors {
-        settled.push(Settled::of("error bytes", &errors, "the sector could not be read, or is a protection that the program asks for"));
+        settled.push(Settled::of(
+            "error bytes",
+            &errors,
+            "the sector could not be read, or is a protection that the program asks for",
+        ));
     }
     settled
 }

@@ -109,12 +109,8 @@ impl Builder {
             Ok(bytes)
         };
         let (title, disk_id) = (text(title, 16)?, text(disk_id, 2)?);
-        let mut builder = Self {
-            geometry,
-            bytes: vec![0; geometry.len() as usize],
-            taken: vec![false; geometry.blocks()],
-            free: 0,
-        };
+        let mut builder =
+            Self { geometry, bytes: vec![0; geometry.len() as usize], taken: vec![false; geometry.blocks()], free: 0 };
         let (name_at, id_at) = kind.labels();
         let header = builder.at(kind.header());
         let directory = kind.directory();
@@ -187,7 +183,8 @@ impl Builder {
             None => (0, 0),
         };
         // A file goes on in the track where it is, then away from the directory, then wherever there is room.
-        let same_side = |track: &u8| last.is_none_or(|l| (*track < kind.directory().track) == (l.track < kind.directory().track));
+        let same_side =
+            |track: &u8| last.is_none_or(|l| (*track < kind.directory().track) == (l.track < kind.directory().track));
         let (near, far): (Vec<u8>, Vec<u8>) = order[from..].iter().chain(&order[..from]).partition(|t| same_side(t));
         for (index, track) in near.into_iter().chain(far).enumerate() {
             let sectors = kind.sectors(track);

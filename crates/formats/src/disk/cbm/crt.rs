@@ -65,7 +65,8 @@ impl Format for Crt {
             let chip = ["ROM", "RAM", "flash", "EEPROM"].get(usize::from(kind)).copied().unwrap_or("unknown chip");
             let file = File::from_spans(&source, vec![at + 16..at + 16 + size])?;
             let about = About { words: vec![chip.into(), format!("at ${load:04x}")], ..About::default() };
-            tree.nodes.push(Node::new(format!("bank {bank:03} at {load:04x}.bin"), Kind::File(file), None).about(about));
+            tree.nodes
+                .push(Node::new(format!("bank {bank:03} at {load:04x}.bin"), Kind::File(file), None).about(about));
             at += len;
         }
         if tree.nodes.is_empty() {

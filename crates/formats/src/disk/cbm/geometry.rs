@@ -152,7 +152,12 @@ pub fn guess(len: u64) -> String {
     let errors = if near.has_errors { " with error bytes" } else { "" };
     let diff = near.len().abs_diff(len);
     let more = if near.len() > len { "fewer" } else { "more" };
-    format!("nearest is a {} of {} tracks{errors} ({} bytes): this has {diff} {more}", near.kind.id(), near.tracks, near.len())
+    format!(
+        "nearest is a {} of {} tracks{errors} ({} bytes): this has {diff} {more}",
+        near.kind.id(),
+        near.tracks,
+        near.len()
+    )
 }
 
 #[cfg(test)]

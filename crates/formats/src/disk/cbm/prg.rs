@@ -40,7 +40,8 @@ pub fn start(head: &[u8]) -> Option<Start> {
     let next = u16::from_le_bytes([next_low, next_high]);
     let Some(end) = line.iter().take(250).position(|b| *b == 0) else { return Some(none) };
     // Loaders may leave a wrong link: BASIC mends it. A line has to end where it says, or have a token.
-    let is_basic = next == load.wrapping_add(end as u16 + 5) || line.iter().take(end).any(|b| *b >= 0x80) && next > load;
+    let is_basic =
+        next == load.wrapping_add(end as u16 + 5) || line.iter().take(end).any(|b| *b >= 0x80) && next > load;
     let digits = line.iter().take(end).position(|b| *b == SYS).map(|at| &line[at + 1..end]);
     let sys = digits.and_then(|text| {
         let number: String = text
@@ -151,7 +152,7 @@ mod tests {
         assert_eq!(start(program), Some(Start { load: 0x0801, is_basic: true, sys: Some(2061) }));
         assert_eq!(words(program), ["loads at $0801", "SYS 2061"]);
         assert_eq!(words(b"\x00\xc0\xa9\x00"), ["loads at $c000"]);
-        assert!(judge("FOGBELL", &program.repeat(1)).0 > judge("HISCORE", b"\x00\xc0\x01\x02").0);
+        assert!(judge("FOGBELL", program).0 > judge("HISCORE", b"\x00\xc0\x01\x02").0);
     }
 
     proptest! {

@@ -52,6 +52,9 @@ impl Format for T64 {
     }
 
     fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+        if source.len() < ENTRIES + ENTRY as u64 {
+            return Err(Error::malformed(ID, "too short for an entry: the file ends", source.len()));
+        }
         let head: [u8; 64] = read_array(source.as_ref(), 0)?;
         let most = u64::from(le16(&head, 34)).clamp(1, (source.len() - ENTRIES) / ENTRY as u64);
         let table = read_vec(source.as_ref(), ENTRIES, most * ENTRY as u64, "the entries of a tape", 1 << 21)?;
@@ -66,7 +69,8 @@ impl Format for T64 {
             let (load, end, at) = (le16(entry, 2), le16(entry, 4), u64::from(le32(entry, 8)));
             let padded: Vec<u8> = entry[16..32].to_vec();
             let name = petscii::text(&padded).trim_end().to_owned();
-            let room = starts.iter().find(|s| **s > at).map_or(0, |next| next - at).min(source.len().saturating_sub(at));
+            let room =
+                starts.iter().find(|s| **s > at).map_or(0, |next| next - at).min(source.len().saturating_sub(at));
             let stated = match end.wrapping_sub(load) {
                 0 => MOST_LEN,
                 len => len.into(),

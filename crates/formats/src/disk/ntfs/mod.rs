@@ -132,7 +132,8 @@ impl Format for Ntfs {
         let Some(layout) = Layout::read(source.as_ref())? else {
             return Err(Error::malformed(ID, "the first sector is none of an NTFS volume", 3));
         };
-        let mut volume = Volume { source: source.clone(), layout, entries: HashMap::new(), noticed: Noticed::default() };
+        let mut volume =
+            Volume { source: source.clone(), layout, entries: HashMap::new(), noticed: Noticed::default() };
         let mut opened = Opened::new(ID, self.name());
         opened.promised_len = Some(layout.len);
         let structure = volume.read_table(context, &mut opened)?;
@@ -191,7 +192,8 @@ impl Volume {
             let here = number * record_len;
             let stretch = STRETCH.min(table.len().saturating_sub(here)) / record_len * record_len;
             if stretch == 0 {
-                self.noticed.note(format!("the file table goes on for {} records that cannot be found", count - number));
+                self.noticed
+                    .note(format!("the file table goes on for {} records that cannot be found", count - number));
                 break;
             }
             let mut bytes = vec![0; stretch as usize];
@@ -318,8 +320,12 @@ impl Volume {
     /// Folders and files by their names, folders before what is in them.
     fn tree(&mut self) -> Result<Tree> {
         let mut paths: HashMap<u64, Option<String>> = HashMap::from([(ROOT, Some(String::new()))]);
-        let mut numbers: Vec<u64> =
-            self.entries.iter().filter(|(n, e)| **n >= FIRST_OWN && e.in_use && !e.names.is_empty()).map(|(n, _)| *n).collect();
+        let mut numbers: Vec<u64> = self
+            .entries
+            .iter()
+            .filter(|(n, e)| **n >= FIRST_OWN && e.in_use && !e.names.is_empty())
+            .map(|(n, _)| *n)
+            .collect();
         numbers.sort_unstable();
         if numbers.len() > MOST_NODES {
             let limit = MOST_NODES as u64;
@@ -390,10 +396,15 @@ impl Volume {
             Some(Data::Pieces { pieces, flags }) => {
                 let len = pieces.iter().find(|p| p.first == 0).map_or(0, |p| p.len);
                 if flags & ENCRYPTED != 0 {
-                    return File::broken(len, "encrypted by its file system: only the machine that wrote it has the key");
+                    return File::broken(
+                        len,
+                        "encrypted by its file system: only the machine that wrote it has the key",
+                    );
                 }
                 match self.content(pieces, *flags) {
-                    Ok(source) if flags & COMPRESSED == 0 && !pieces.iter().flat_map(|p| &p.runs).any(|r| r.0.is_none()) => {
+                    Ok(source)
+                        if flags & COMPRESSED == 0 && !pieces.iter().flat_map(|p| &p.runs).any(|r| r.0.is_none()) =>
+                    {
                         File { spans: self.spans(pieces), ..File::of(source) }
                     }
                     Ok(source) => File::of(source),

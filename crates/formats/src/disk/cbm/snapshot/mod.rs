@@ -150,7 +150,8 @@ fn fill(moment: &Snapshot, place: Range<usize>, back: Range<usize>, why: &'stati
         )));
     }
     if place.end > packed_at && place.start >= 0x200 || LOAD + first.len() > packed_at {
-        let text = format!("the packed memory ({} bytes) needs the place of the bytes that would be borrowed", packed.len());
+        let text =
+            format!("the packed memory ({} bytes) needs the place of the bytes that would be borrowed", packed.len());
         return Err(Error::Usage(text));
     }
     Ok(Program { bytes, borrowed: vec![place, back], borrowed_why: why, packed_len: packed.len() })

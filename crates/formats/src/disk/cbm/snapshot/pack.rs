@@ -41,7 +41,7 @@ pub(super) fn pack(memory: &[u8], holes: &[Range<usize>]) -> (Vec<u8>, usize) {
         if let Some(packed) = pack_before(memory, holes, end) {
             return (packed, end);
         }
-        tail = (tail * 2).max(8).min(MEMORY - FIRST);
+        tail = (tail * 2).clamp(8, MEMORY - FIRST);
     }
 }
 

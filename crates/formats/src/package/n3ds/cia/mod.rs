@@ -436,7 +436,15 @@ impl Cia {
                 let seals = vec![Seal { of_plaintext: locked, ..seal_of_whole(entry, whole) }];
                 let out_of_reach = if locked { vec![0..entry.record.len] } else { Vec::new() };
                 let source = plain.clone();
-                opened.sealed.push(Sealed { name, source, transform: None, locked: out_of_reach, trouble, seals, examine: None });
+                opened.sealed.push(Sealed {
+                    name,
+                    source,
+                    transform: None,
+                    locked: out_of_reach,
+                    trouble,
+                    seals,
+                    examine: None,
+                });
                 opened.regions.push(Region { range: range.clone(), encrypted: entry.record.kind & ENCRYPTED != 0 });
             }
         }
