@@ -228,5 +228,6 @@ fn members_of_all_header_levels() {
     }
     let nodes = &lha.tree.as_ref().unwrap().nodes;
     assert_eq!(nodes[0].about.as_ref().unwrap().words, ["h---rwed", "\"a note\""]);
+    assert!(nodes[2].about.is_none(), "level 2 keeps no attributes there");
     assert_eq!((nodes[0].modified, nodes[2].modified), (Some(946_728_000), Some(1_000_000_000)));
 }

@@ -426,7 +426,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
 
 /// Programs in disks and archives of home computers.
 fn starters(item: &Item) -> Vec<Starter> {
-    const HOLDERS: [&str; 9] = ["d64", "d71", "d81", "t64", "adf", "hdf", "lha", "lzx", "folder"];
+    const HOLDERS: [&str; 10] = ["d64", "d71", "d81", "t64", "adf", "hdf", "lha", "lzx", "zip", "folder"];
     let tree = item.opened.tree.as_ref().filter(|_| HOLDERS.contains(&item.opened.format));
     // What cannot be read is told by other means.
     tree.and_then(|t| starter::rank(t).ok()).unwrap_or_default()
@@ -480,7 +480,8 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         return list;
     }
     if item.opened.tree.is_some() && item.opened.format != "folder" {
-        list.push(Becomes { what: "folder", command: format!("decanter extract {source}") });
+        let inside = first_partition(item).map_or(source.clone(), |name| quoted(&format!("{}::{name}", item.shown)));
+        list.push(Becomes { what: "folder", command: format!("decanter extract {inside}") });
     }
     if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
         let extension = REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
@@ -500,6 +501,12 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         }
     }
     list
+}
+
+/// The name of the first partition of a drive.
+fn first_partition(item: &Item) -> Option<&str> {
+    let is_drive = matches!(item.opened.format, "mbr" | "gpt" | "rdb");
+    item.opened.tree.iter().filter(|_| is_drive).flat_map(|t| t.files()).next().map(|(node, _)| node.path.as_str())
 }
 
 /// The option that gives the missing key: packages take several, by name.
@@ -528,10 +535,8 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
         Some(_) => return Some(format!("decanter verify {source} --against DAT")),
         None => {}
     }
-    if matches!(item.opened.format, "mbr" | "gpt" | "rdb")
-        && let Some((node, _)) = item.opened.tree.iter().flat_map(|t| t.files()).next()
-    {
-        return Some(format!("decanter list {}", quoted(&format!("{}::{}", item.shown, node.path))));
+    if let Some(name) = first_partition(item) {
+        return Some(format!("decanter list {}", quoted(&format!("{}::{name}", item.shown))));
     }
     if !item.opened.tree.as_ref().is_none_or(|t| t.nodes.is_empty()) && item.opened.inspect.is_some() {
         return Some(format!("decanter verify {source}"));

@@ -138,7 +138,8 @@ fn member(source: &dyn Source, at: u64) -> Result<Option<Member>> {
         crc: 0,
         path: String::new(),
         comment: Vec::new(),
-        attributes: base[19],
+        // Level 2 has a fixed value there.
+        attributes: if level == 2 { 0 } else { base[19] },
         is_amiga: false,
         modified: None,
         header_len: base_len,

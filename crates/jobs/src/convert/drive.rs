@@ -27,7 +27,10 @@ fn bytes(item: &Item) -> Option<SourceRef> {
 
 pub(super) fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
     let is_compressed = item.opened.format == "chd";
+    let is_inside_one = item.around.iter().any(|kind| kind.starts_with("CHD"));
     match () {
+        // Another choice of codecs is left to who asks for it.
+        () if is_inside_one => Some(5),
         () if !item.opened.tracks.is_empty() => item.opened.tracks.iter().all(|t| t.sector_len >= 2048).then_some(35),
         () if is_drive(item) => Some(60),
         () if is_plain_image(item) && item.opened.protection.is_none() => Some(25),

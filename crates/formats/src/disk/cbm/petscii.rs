@@ -72,9 +72,14 @@ pub fn typeable(name: &str) -> String {
             own.push(c);
         }
     }
-    let own = own.trim().to_owned();
-    let short: String = own.chars().take(MOST_NAME).collect();
-    let short = short.trim_end().to_owned();
+    let own = own.trim();
+    // What tells the parts of a series apart stays: a number at the end, also a Roman one.
+    let is_number =
+        |w: &&str| w.len() <= 4 && (w.chars().all(|c| c.is_ascii_digit()) || w.chars().all(|c| "IVX".contains(c)));
+    let number = own.rsplit_once(' ').map(|(_, last)| last).filter(|w| own.len() > MOST_NAME && is_number(w));
+    let tail = number.map_or(String::new(), |n| format!(" {n}"));
+    let head: String = own.chars().take(MOST_NAME - tail.len()).collect();
+    let short = format!("{}{tail}", head.trim_end());
     if short.is_empty() { "FILE".into() } else { short }
 }
 
@@ -89,6 +94,7 @@ mod tests {
         assert_eq!(text(b"\xc6OG/BELL\x0d"), "fOG{2f}BELL{0d}");
         assert_eq!(bytes("fOG{2f}BELL{0d}").unwrap(), b"\xc6OG/BELL\x0d");
         assert_eq!(typeable("Kelp Courier: the Königin's return"), "KELP COURIER THE");
+        assert_eq!(typeable("Kelp Courier the Return II"), "KELP COURIER II");
         assert_eq!(typeable("***"), "FILE");
     }
 
