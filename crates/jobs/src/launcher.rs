@@ -11,6 +11,8 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+/// Signals end the script, so that it ends what it started.
+const TRAPS: &str = "trap 'exit 129' HUP\ntrap 'exit 130' INT\ntrap 'exit 143' TERM\n";
 /// What stands for the file in a command.
 const FILE: &str = "{file}";
 
@@ -176,13 +178,18 @@ fn script_text(starter: &Starter, command: &[String], file: &Path) -> String {
     for after in &starter.after {
         text.push_str(&format!("  {} || echo \"failed after: \"{} >&2\n", line(after), word(&after.join(" "))));
     }
-    text.push_str("}\ntrap finish EXIT\ntrap 'exit 129' HUP\ntrap 'exit 130' INT\ntrap 'exit 143' TERM\n\n");
+    text.push_str(&format!("}}\ntrap finish EXIT\n{TRAPS}\n"));
     text.push_str(&format!("cd -- {} || exit 1\n", word(&folder.to_string_lossy())));
     for before in &starter.before {
         text.push_str(&format!("{} || exit 1\n", line(before)));
     }
-    for beside in &starter.beside {
-        text.push_str(&format!("{} &\nbeside=\"$beside $!\"\n", line(beside)));
+    if !starter.beside.is_empty() {
+        // A child that has not begun yet would lose a signal to the traps of its parent.
+        text.push_str("trap - HUP INT TERM\n");
+        for beside in &starter.beside {
+            text.push_str(&format!("{} &\nbeside=\"$beside $!\"\n", line(beside)));
+        }
+        text.push_str(TRAPS);
     }
     text.push_str(&format!("{}\n", line(command)));
     text

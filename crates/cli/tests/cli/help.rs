@@ -1,6 +1,6 @@
 //! Help, manual pages and completions come from one definition, and their examples work.
 
-use crate::support::{demo, folder, run};
+use crate::support::{demo, folder, run, tree};
 use std::fs;
 
 const COMMANDS: [&str; 15] = [
@@ -57,11 +57,12 @@ fn the_examples_of_the_help_work_on_the_demo() {
     }
     fs::create_dir(saltmarsh.join("keys")).unwrap();
     for (place, name) in [(&d.drawer.folder, "drawer"), (&d.case.folder, "handheld"), (&d.bench.folder, "machines")] {
-        fs::create_dir(saltmarsh.join(name)).unwrap();
-        for entry in fs::read_dir(place).unwrap() {
-            let path = entry.unwrap().path();
-            if path.is_file() {
-                fs::copy(&path, saltmarsh.join(name).join(path.file_name().unwrap())).unwrap();
+        for (path, bytes) in tree(place) {
+            // Keys are for the tests of what lacks them.
+            let target = saltmarsh.join(name).join(&path);
+            if !path.starts_with("keys/") {
+                fs::create_dir_all(target.parent().unwrap()).unwrap();
+                fs::write(target, bytes).unwrap();
             }
         }
     }
