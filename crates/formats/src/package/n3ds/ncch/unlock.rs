@@ -399,7 +399,8 @@ impl Lock<'_> {
     /// Whether the bytes between a member and the next are zeros under the key of the member; else they are taken
     /// to be under the first one.
     fn fills_up(&self, stream: &Keystream, gap: Range<u64>) -> Result<bool> {
-        let len = gap.end - gap.start;
+        // Members that overlap have nothing between them.
+        let len = gap.end.saturating_sub(gap.start);
         if len == 0 || len > crate::package::n3ds::UNIT || gap.end > self.stored.len() {
             return Ok(false);
         }
