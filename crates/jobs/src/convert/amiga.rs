@@ -19,7 +19,7 @@ const TRACK: u64 = 32;
 const LEAST_SPARE: u64 = 256 << 10;
 /// The file that the machine reads after starting.
 const STARTUP: &str = "S/Startup-Sequence";
-/// Files that the machine does not need, but keeps beside.
+/// File systems by the names that `--fs` takes.
 const NAMES: [(&str, FileSystem); 4] = [
     ("ofs", FileSystem { is_fast: false, is_international: false }),
     ("ffs", FileSystem { is_fast: true, is_international: false }),
@@ -84,12 +84,9 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
         .clone()
         .unwrap_or_else(|| item.stem.chars().filter(|c| *c != ':' && *c != '/').take(30).collect());
     let blueprint = compose(&tree, &Volume { name: &name, file_system, blocks })?;
-    let (own, free) =
-        NAMES.iter().find(|(_, f)| *f == file_system).map_or(("", 0), |(n, _)| (*n, blocks.saturating_sub(needed)));
-    facts.push((
-        "volume".into(),
-        format!("{name}: {own}, {needed} of {blocks} blocks used, about {} free", crate::grouped(free * 512)),
-    ));
+    let own = NAMES.iter().find(|(_, f)| *f == file_system).map_or("", |(n, _)| *n);
+    let free = crate::grouped(blocks.saturating_sub(needed) * 512);
+    facts.push(("volume".into(), format!("{name}: {own}, {needed} of {blocks} blocks used, about {free} bytes free")));
     let bytes = tree.files().map(|(_, f)| f.len).sum();
     let content: SourceRef = Arc::new(Fill { byte: 0, len: bytes });
     let mut made = Made::new(blueprint, content, "all files with their content, dates, protection bits and comments");

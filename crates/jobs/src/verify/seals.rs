@@ -32,7 +32,7 @@ pub struct SealReport {
     pub state: SealState,
     /// More on that.
     pub note: Option<String>,
-    /// Files that are hit, as far as blocks tell.
+    /// What is hit, as far as blocks tell: files, or further damage.
     pub files: Vec<String>,
     /// What it means if it does not hold; `None` if it means nothing to those who load it.
     pub matters: Option<&'static str>,
@@ -321,8 +321,8 @@ fn examined(sealed: &Sealed, error: &Error, setting: &Setting<'_>) -> Result<Vec
         name: seal.name.clone(),
         range: Some((seal.range.start, seal.range.end - seal.range.start)),
         state: SealState::Differs,
-        note: Some(found.join("\n                             ")),
-        files: Vec::new(),
+        note: found.first().cloned(),
+        files: found.iter().skip(1).cloned().collect(),
         matters: Some(seal.matters),
     };
     Ok(sealed.seals.iter().map(report).collect())
