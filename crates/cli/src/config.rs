@@ -28,6 +28,8 @@ pub struct Config {
 
 /// Everything that is settled before a job begins.
 pub struct Settled {
+    /// The configuration, which is read and so never written.
+    pub path: Option<PathBuf>,
     pub key_places: Vec<PathBuf>,
     pub color: When,
     pub jobs: Option<u16>,
@@ -54,6 +56,7 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
     key_places.extend(config.keys.iter().map(|p| base.join(p)));
     key_places.extend(own.map(|o| o.join("keys")));
     Ok(Settled {
+        path,
         key_places,
         color: global.color.or(config.color).unwrap_or(When::Auto),
         jobs: global.jobs.or(config.jobs),
@@ -76,7 +79,9 @@ fn read(path: &Path) -> Result<Config, Failure> {
     let what = || format!("cannot use the configuration \"{}\"", path.display());
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("read", path, e)))?;
     toml::from_str(&text).map_err(|e| {
-        Failure::usage(what(), e.to_string().trim_end().replace('\n', "\n  "))
+        // The line itself may hold what nobody else should read.
+        let line = e.span().map_or(0, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
+        Failure::usage(what(), format!("line {line}: {}", e.message().replace('\n', " ")))
             .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
     })
 }
@@ -85,10 +90,13 @@ impl Settled {
     /// The setting of one job.
     pub fn setting<'a>(&self, global: &Global, key: Option<&KeyArg>, watch: &'a dyn Watch) -> Setting<'a> {
         let mut setting = Setting::new(watch);
-        setting.key = key.and_then(|k| k.key.clone());
+        setting.key = key.and_then(KeyArg::key);
         setting.key_places.clone_from(&self.key_places);
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
+        if let Some(meta) = self.path.as_ref().and_then(|p| std::fs::metadata(p).ok()) {
+            setting.guard.reads(&meta);
+        }
         setting.language.clone_from(&self.language);
         if let Some(jobs) = self.jobs {
             setting.jobs = jobs.into();

@@ -2,6 +2,7 @@
 
 mod args;
 mod config;
+mod machine;
 mod manual;
 mod progress;
 mod run;
@@ -14,7 +15,10 @@ use decanter_core::Error;
 use decanter_core::error::Blame;
 use decanter_jobs::{Answer, Failure};
 use progress::Screen;
+use screen::paper::{self, Paper};
+use screen::style;
 use std::io::{self, IsTerminal, Write};
+use std::panic::{self, AssertUnwindSafe};
 use std::process::ExitCode;
 
 /// Why a command ended early.
@@ -38,42 +42,67 @@ impl From<io::Error> for Stop {
 }
 
 fn main() -> ExitCode {
-    let cli = Cli::parse();
+    machine::prepare();
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(e) => return usage(&e),
+    };
     let screen = Screen::new(!cli.global.quiet && io::stderr().is_terminal());
-    let json = cli.global.json;
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
-    let result = config::settle(&cli.global).map_err(Stop::from).and_then(|settled| {
-        use_colours(settled.color);
-        // The stream chose its colours when it was made: make it anew.
-        out = io::BufWriter::new(anstream::stdout().lock());
-        run::run(&cli, &settled, &screen, &mut out)
-    });
+    // What goes wrong where nothing should is told in one line, not as a trace.
+    machine::plain_panics();
+    let ended = panic::catch_unwind(AssertUnwindSafe(|| command(&cli, &screen)));
     decanter_core::Watch::end(&screen);
-    let result = result.and_then(|code| out.flush().map(|()| code).map_err(Stop::from));
-    match result {
+    match ended {
         Ok(code) => ExitCode::from(code),
-        Err(Stop::Output(e)) if e.kind() == io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(_) => ExitCode::from(5),
+    }
+}
+
+/// Runs the command and tells how it ended.
+fn command(cli: &Cli, screen: &Screen) -> u8 {
+    let json = cli.global.json;
+    let settled = config::settle(&cli.global);
+    use_colours(settled.as_ref().map_or(When::Auto, |s| s.color));
+    let has_colour = style::is_coloured(io::stdout().is_terminal());
+    let mut out = Paper::new(io::BufWriter::new(io::stdout().lock()), has_colour).json(json);
+    let result = settled.map_err(Stop::from).and_then(|settled| run::run(cli, &settled, screen, &mut out));
+    decanter_core::Watch::end(screen);
+    let result = result.and_then(|code| match out.flush() {
+        // Whatever the answer was, nobody has seen it.
+        Ok(()) if machine::is_output_closed() => Err(Stop::Output(io::Error::other("it is closed"))),
+        Ok(()) => Ok(code),
+        Err(e) => Err(Stop::Output(e)),
+    });
+    match result {
+        Ok(code) => code,
         Err(Stop::Output(e)) => {
-            let _ = writeln!(anstream::stderr(), "error: cannot write the output: {e}");
-            ExitCode::from(5)
+            let _ = writeln!(paper::stderr(), "error: cannot write the output: {e}");
+            5
         }
         Err(Stop::Failed(failure)) => {
             let _ = screen::error(&failure);
-            if json {
-                let _ = screen::json_error(&mut out, &failure, code_of(&failure.cause)).and_then(|()| out.flush());
+            let code = code_of(&failure.cause);
+            if json && screen::json_error(&mut out, &failure, code).and_then(|()| out.flush()).is_err() {
+                return 5;
             }
-            ExitCode::from(code_of(&failure.cause))
+            code
         }
     }
 }
 
+/// What is wrong with what was typed; help and version are no errors.
+fn usage(error: &clap::Error) -> ExitCode {
+    // Nobody may be there to read it.
+    let _ = error.print();
+    ExitCode::from(u8::from(error.use_stderr()) * 2)
+}
+
 fn use_colours(when: When) {
-    match when {
-        When::Auto => anstream::ColorChoice::Auto,
-        When::Always => anstream::ColorChoice::Always,
-        When::Never => anstream::ColorChoice::Never,
-    }
-    .write_global();
+    style::choose(match when {
+        When::Auto => None,
+        When::Always => Some(true),
+        When::Never => Some(false),
+    });
 }
 
 /// The exit code of an error.

@@ -1,10 +1,16 @@
 //! Progress on standard error: bytes, speed, time left. Hidden where that is no terminal.
 
-use decanter_core::Watch;
+use crate::screen::paper::{printable, stderr};
+use crate::screen::style;
+use decanter_core::{Notice, Watch};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::io::Write;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
+
+/// How long a stop may take before another Ctrl-C ends the process.
+const GRACE: Duration = Duration::from_secs(2);
 
 /// Draws a line while work goes on, and passes on the wish to stop.
 pub struct Screen {
@@ -14,13 +20,17 @@ pub struct Screen {
 }
 
 impl Screen {
-    /// One that is drawn if `is_shown`; Ctrl-C asks for a stop, a second one ends the process at once.
+    /// One that is drawn if `is_shown`; Ctrl-C asks for a stop. Another one ends the process at once, unless it comes
+    /// so soon that the first could not be followed yet: what is worth keeping is being saved then.
     pub fn new(is_shown: bool) -> Self {
         let stop = Arc::new(AtomicBool::new(false));
         let flag = stop.clone();
+        let asked: Mutex<Option<Instant>> = Mutex::new(None);
         // Where no handler can be set, Ctrl-C simply ends the process, which leaves nothing under a final name either.
         let _ = ctrlc::set_handler(move || {
-            if flag.swap(true, Ordering::Relaxed) {
+            flag.store(true, Ordering::Relaxed);
+            let mut asked = asked.lock().unwrap_or_else(PoisonError::into_inner);
+            if asked.get_or_insert_with(Instant::now).elapsed() > GRACE {
                 std::process::exit(130);
             }
         });
@@ -48,7 +58,7 @@ impl Watch for Screen {
         let style = ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar());
         let bar = ProgressBar::with_draw_target(total, ProgressDrawTarget::stderr_with_hz(10));
         bar.set_style(style.progress_chars("█▌░"));
-        bar.set_prefix(phase.to_owned());
+        bar.set_prefix(printable(phase));
         bar.enable_steady_tick(Duration::from_millis(200));
         *self.bar.lock().unwrap_or_else(PoisonError::into_inner) = Some(bar);
     }
@@ -58,12 +68,23 @@ impl Watch for Screen {
     }
 
     fn item(&self, name: &str) {
-        self.with_bar(|bar| bar.set_message(name.to_owned()));
+        self.with_bar(|bar| bar.set_message(printable(name)));
     }
 
     fn end(&self) {
         if let Some(bar) = self.bar.lock().unwrap_or_else(PoisonError::into_inner).take() {
             bar.finish_and_clear();
+        }
+    }
+
+    fn notice(&self, notice: &Notice) {
+        let tell = || {
+            // Standard error may be closed: then nobody is there to be told.
+            let _ = writeln!(stderr(), "{}notice:{} {}", style::WARN, style::PLAIN, notice.text);
+        };
+        match self.bar.lock().unwrap_or_else(PoisonError::into_inner).as_ref() {
+            Some(bar) => bar.suspend(tell),
+            None => tell(),
         }
     }
 

@@ -7,19 +7,17 @@ use crate::config::Settled;
 use crate::progress::Screen;
 use crate::screen::{self, Manner};
 use crate::{Stop, code_of, code_of_answer, manual, tour};
-use decanter_core::blueprint::Blueprint;
-use decanter_core::source::Bytes;
-use decanter_core::{Algorithm, pour};
+use decanter_core::Algorithm;
 use decanter_jobs::decrypt::Check;
 use decanter_jobs::dump::cartridge::MemoryWish;
-use decanter_jobs::{Answer, Failure, Setting};
+use decanter_jobs::{Answer, Failure, Setting, quoted};
 use decanter_jobs::{
-    convert, decrypt, digest, dump, extract, formats, identify, label, launcher, list, patch, recipe, save, verify,
+    clean, convert, decrypt, digest, dump, extract, formats, identify, label, launcher, list, patch, recipe, save,
+    verify,
 };
 use serde::Serialize;
 use std::io::Write;
 use std::path::Path;
-use std::sync::Arc;
 use std::time::Instant;
 
 /// Runs a command and returns its exit code.
@@ -31,6 +29,12 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
     let manner = Manner { is_verbose: global.verbose, is_quiet: global.quiet };
     let setting = |key| settled.setting(global, key, watch);
     let began = Instant::now();
+    if cli.command.key().is_some_and(|key| key.is_wrong()) {
+        let what = "cannot use what was given with --key";
+        return Err(Failure::usage(what, "it has to be 32 hexadecimal digits")
+            .hint("\"decanter keys SOURCE\" shows which keys are found without it")
+            .into());
+    }
     match &cli.command {
         Command::Dump {
             drive,
@@ -42,19 +46,21 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             plan,
             sectors,
             sector_bytes,
+            restart,
             picture,
             memory,
             write,
             algorithm,
         } => {
-            if let Some(mut reader) = dump::cartridge::open(drive)? {
+            let setting = setting(None);
+            if let Some(mut reader) = dump::cartridge::open(drive, &setting)? {
                 let options = dump::cartridge::Options {
                     memory: if *memory == Some(MemoryArg::Save) { MemoryWish::Save } else { MemoryWish::Rom },
                     write: write.clone(),
                     retries: *retries,
                     digests: algorithm.clone(),
                 };
-                let (report, answer) = dump::cartridge::dump(drive, &mut reader, output, &options, &setting(None))?;
+                let (report, answer) = dump::cartridge::dump(drive, &mut reader, output, &options, &setting)?;
                 if global.json {
                     json(out, &report)?;
                 } else {
@@ -68,7 +74,11 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                     .into());
             }
             if plan.as_deref().is_some_and(|p| p.as_os_str() == "new") {
-                return new_plan(drive, output, *sectors, *sector_bytes, cli, out);
+                return new_plan(drive, output, *sectors, *sector_bytes, &setting, global.json, out);
+            }
+            if let (Some(_), Some(_)) = (plan, sectors) {
+                let why = "a plan says itself how many sectors the disc has";
+                return Err(Failure::usage(format!("cannot dump \"{drive}\""), why).hint("leave out --sectors").into());
             }
             let options = dump::Options {
                 passes: *passes,
@@ -78,10 +88,11 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 plan: plan.clone(),
                 sectors: *sectors,
                 sector_len: *sector_bytes,
+                restart: *restart,
                 picture: picture.clone(),
                 digests: algorithm.clone(),
             };
-            let (report, answer) = dump::dump(drive, output, &options, &setting(None))?;
+            let (report, answer) = dump::dump(drive, output, &options, &setting)?;
             if global.json {
                 json(out, &report)?;
             } else {
@@ -139,19 +150,25 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             }
             Ok(code)
         }
-        Command::Digest { sources, style, algorithm } => {
+        Command::Digest { sources, style, algorithm, incomplete } => {
             let algorithms = match (algorithm.as_slice(), style) {
                 ([], Style::Table) => Algorithm::ALL.to_vec(),
                 ([], Style::Sums) => vec![Algorithm::Sha256],
                 (some, _) => some.to_vec(),
             };
-            let report = digest::digest(sources, &algorithms, &setting(None))?;
+            let mut setting = setting(None);
+            setting.incomplete = *incomplete;
+            let (report, failures) = digest::digest(sources, &algorithms, &setting)?;
+            for failure in &failures {
+                screen::error(failure)?;
+            }
             if global.json {
                 json(out, &report)?
             } else {
                 screen::digest::show(out, &report, *style)?
             }
-            Ok(0)
+            let code = failures.iter().map(|f| code_of(&f.cause)).max();
+            Ok(code.unwrap_or(0).max(u8::from(report.sources.iter().any(|s| s.missing_sectors > 0))))
         }
         Command::Extract { source, output, only, overlay, originals, key } => {
             let (only, overlay, originals) = (only.clone(), overlay.clone(), originals.clone());
@@ -204,6 +221,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             header,
             certificates,
             keep_damage,
+            incomplete,
             codecs,
             hunk,
             medium,
@@ -243,7 +261,9 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 parent: parent.clone(),
                 digests: algorithm.clone(),
             };
-            let (target, setting) = (output.as_deref(), setting(Some(key)));
+            let target = output.as_deref();
+            let mut setting = setting(Some(key));
+            setting.incomplete = *incomplete;
             let (report, answer) = convert::convert(source, to.as_deref(), target, &options, &setting)?;
             if global.json {
                 json(out, &report)?;
@@ -312,12 +332,25 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
         Command::Demo { folder, size, dense, no_tour } => {
             tour::run(cli, settled, watch, out, &tour::Wish { folder, size: *size, dense: *dense, no_tour: *no_tour })
         }
+        Command::Clean { folder } => {
+            let report = clean::clean(folder, &setting(None))?;
+            if global.json {
+                json(out, &report)?;
+            } else {
+                let verb = if global.dry_run { "would remove" } else { "removed" };
+                for path in &report.removed {
+                    writeln!(out, "{verb} {}", path.display())?;
+                }
+                writeln!(out, "{verb} {} from {}", screen::count(report.removed.len(), "leftover"), folder.display())?;
+            }
+            Ok(0)
+        }
         Command::Completions { shell } => {
             manual::completions(*shell, out)?;
             Ok(0)
         }
         Command::Manual { output } => {
-            let pages = manual::pages(output, global.dry_run)?;
+            let pages = manual::pages(output, &setting(None))?;
             let verb = if global.dry_run { "would write" } else { "wrote" };
             if global.json {
                 let report = serde_json::json!({
@@ -454,30 +487,25 @@ fn new_plan(
     output: &Path,
     sectors: Option<u64>,
     sector_len: u64,
-    cli: &Cli,
+    setting: &Setting<'_>,
+    is_json: bool,
     out: &mut dyn Write,
 ) -> Result<u8, Stop> {
-    let text = dump::new_plan(drive, sectors, sector_len)?;
-    if !cli.global.dry_run {
-        let blueprint = Blueprint::of(Arc::new(Bytes(text.clone().into_bytes())));
-        pour::pour(&blueprint, output, cli.global.replace, &[], &())
-            .map_err(|e| Failure::new(format!("cannot write \"{}\"", output.display()), e))?;
-    }
-    if cli.global.json {
+    let (text, plan) = dump::new_plan(drive, sectors, sector_len, output, setting)?;
+    if is_json {
         let report = serde_json::json!({
-            "schema": "decanter.dump-plan/1", "plan": output, "text": text, "dry_run": cli.global.dry_run,
+            "schema": "decanter.dump-plan/1", "plan": plan, "text": text, "dry_run": setting.dry_run,
         });
         json(out, &report)?;
         return Ok(0);
     }
-    write!(out, "{text}")?;
-    let verb = if cli.global.dry_run { "would write" } else { "wrote" };
-    writeln!(
-        out,
-        "\n{verb} {}; edit it, then: decanter dump {drive} --plan {} -o IMAGE",
-        output.display(),
-        output.display()
-    )?;
+    for line in text.lines() {
+        writeln!(out, "{line}")?;
+    }
+    writeln!(out)?;
+    let verb = if setting.dry_run { "would write" } else { "wrote" };
+    let (drive, quoted_plan) = (quoted(drive), quoted(&plan.display().to_string()));
+    writeln!(out, "{verb} {}; edit it, then: decanter dump {drive} --plan {quoted_plan} -o IMAGE", plan.display())?;
     Ok(0)
 }
 

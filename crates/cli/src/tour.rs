@@ -9,7 +9,7 @@ use clap::Parser;
 use decanter_core::Watch;
 use decanter_demo as demo;
 use decanter_jobs::Failure;
-use decanter_jobs::identify::quoted;
+use decanter_jobs::quoted;
 use serde_json::json;
 use std::io::Write;
 use std::path::Path;
@@ -236,7 +236,9 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
     for (question, words, expected) in steps {
         let typed: Vec<String> = words.iter().map(|w| quoted(w)).collect();
         let (bold, plain) = (style::BOLD, style::PLAIN);
-        writeln!(out, "\n{bold}{question}{plain}\n{bold}$ decanter {}{plain}", typed.join(" "))?;
+        writeln!(out)?;
+        writeln!(out, "{bold}{question}{plain}")?;
+        writeln!(out, "{bold}$ decanter {}{plain}", typed.join(" "))?;
         out.flush()?;
         let line = std::iter::once("decanter".to_owned()).chain(words);
         let mut step = Cli::try_parse_from(line).map_err(|e| Failure::usage("the demo is wrong", e.to_string()))?;
@@ -247,6 +249,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             key_places: keys.into_iter().chain(settled.key_places.iter().cloned()).collect(),
             language: settled.language.clone(),
             launch: settled.launch.clone(),
+            path: None,
             ..*settled
         };
         let found = crate::run::run(&step, &own, watch, out)?;
@@ -255,6 +258,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             code = code.max(found).max(1);
         }
     }
-    writeln!(out, "\nNow try it on your own: decanter identify FILE-OR-FOLDER")?;
+    writeln!(out)?;
+    writeln!(out, "Now try it on your own: decanter identify FILE-OR-FOLDER")?;
     Ok(code)
 }

@@ -89,6 +89,24 @@ pub enum Error {
         /// The target.
         path: PathBuf,
     },
+    /// A target is one of the files that the run reads, or lies in a folder that it reads.
+    #[error("{} is one of the files that are read", .path.display())]
+    IsSource {
+        /// The target.
+        path: PathBuf,
+    },
+    /// Somebody else is writing the same target now.
+    #[error("another run is writing {} at this moment", .path.display())]
+    Busy {
+        /// The target.
+        path: PathBuf,
+    },
+    /// Two outputs of one run would have the same path.
+    #[error("two files of the result would both be {}", .path.display())]
+    Twice {
+        /// The path.
+        path: PathBuf,
+    },
     /// The target's file system has not enough room.
     #[error("{needed} bytes are needed in {}, {free} are free", .folder.display())]
     NoSpace {
@@ -205,7 +223,9 @@ impl Error {
             | Self::Limit { .. }
             | Self::Checksum { .. } => Blame::Source,
             Self::Key(_) | Self::WrongDescription { .. } => Blame::Key,
-            Self::Exists { .. } | Self::Usage(_) => Blame::Request,
+            Self::Exists { .. } | Self::IsSource { .. } | Self::Busy { .. } | Self::Twice { .. } | Self::Usage(_) => {
+                Blame::Request
+            }
             Self::NoSpace { .. } | Self::FileTooLarge { .. } | Self::Io { .. } => Blame::Machine,
             Self::Cancelled => Blame::Stopped,
         }

@@ -12,6 +12,14 @@ const DEVICES: [&str; 22] = [
     "LPT3", "LPT4", "LPT5", "LPT6", "LPT7", "LPT8", "LPT9",
 ];
 
+/// A name for a file that is made of something a source says: it stays in its folder, and every file system takes it.
+pub fn file_name(name: &str) -> String {
+    match safe_name(&name.replace('/', "_"), false).as_str() {
+        "" | "." => "_".into(),
+        safe => shorten(safe, ""),
+    }
+}
+
 /// Gives every path of a tree its place below an output folder: relative, without `..`, unique.
 pub struct Namer {
     /// True when the target takes `a` and `A` for the same name: then the other rules of such file systems
@@ -19,6 +27,8 @@ pub struct Namer {
     strict: bool,
     folders: HashMap<String, PathBuf>,
     taken: HashSet<String>,
+    /// The number that the next file of a name gets that is taken: many may be called alike.
+    next: HashMap<String, u32>,
 }
 
 /// Where a path went.
@@ -33,7 +43,7 @@ pub struct Named {
 impl Namer {
     /// One for a target of this kind.
     pub fn new(strict: bool) -> Self {
-        Self { strict, folders: HashMap::new(), taken: HashSet::new() }
+        Self { strict, folders: HashMap::new(), taken: HashSet::new(), next: HashMap::new() }
     }
 
     /// The place of the folder at `path`. Asked twice, it is the same place.
@@ -75,17 +85,24 @@ impl Namer {
     /// A free name for `name` in the folder at `parent`.
     fn claim(&mut self, parent: PathBuf, name: &str) -> PathBuf {
         let safe = safe_name(name, self.strict);
-        let mut candidate = shorten(&safe, "");
-        for number in 2.. {
-            let place = parent.join(&candidate);
+        let strict = self.strict;
+        let key = |place: &std::path::Path| {
             let key = place.to_string_lossy();
-            let key = if self.strict { key.to_lowercase() } else { key.into_owned() };
-            if self.taken.insert(key) {
+            if strict { key.to_lowercase() } else { key.into_owned() }
+        };
+        let place = parent.join(shorten(&safe, ""));
+        let first = key(&place);
+        if self.taken.insert(first.clone()) {
+            return place;
+        }
+        let number = self.next.entry(first).or_insert(2);
+        loop {
+            let place = parent.join(shorten(&safe, &format!(" ({number})")));
+            *number += 1;
+            if self.taken.insert(key(&place)) {
                 return place;
             }
-            candidate = shorten(&safe, &format!(" ({number})"));
         }
-        unreachable!("some number is free")
     }
 }
 
@@ -147,6 +164,22 @@ mod tests {
         assert_eq!(file("a/./b//c"), "a/b/c");
         assert_eq!(file("a\0b\n"), "a_b_");
         assert_eq!(file(""), "_");
+    }
+
+    #[test]
+    fn names_that_sources_say_become_names_of_files() {
+        assert_eq!(file_name("...iso"), "...iso");
+        assert_eq!(file_name(".."), "__");
+        assert_eq!(file_name("a/../b\u{1b}[31m.iso"), "a_.._b_[31m.iso");
+        assert_eq!((file_name(""), file_name(".")), ("_".into(), "_".into()));
+    }
+
+    #[test]
+    fn many_of_one_name_are_named_at_once() {
+        let mut namer = Namer::new(false);
+        let places: HashSet<PathBuf> = (0..40_000).map(|_| namer.file("SAME.DAT").path).collect();
+        assert_eq!(places.len(), 40_000);
+        assert!(places.contains(Path::new("SAME (40000).DAT")));
     }
 
     #[test]

@@ -78,3 +78,9 @@ pub(crate) fn sync_file_system(folder: &File) -> io::Result<()> {
         folder.sync_all()
     }
 }
+
+/// Whether this user may make something in `folder`.
+pub(crate) fn may_write(folder: &Path) -> io::Result<()> {
+    use rustix::fs::Access;
+    Ok(rustix::fs::access(folder, Access::WRITE_OK | Access::EXEC_OK)?)
+}

@@ -26,6 +26,8 @@ pub trait Watch: Send + Sync {
     fn item(&self, _name: &str) {}
     /// The stretch of work is over.
     fn end(&self) {}
+    /// Something is worth telling that belongs to no report.
+    fn notice(&self, _notice: &Notice) {}
     /// True once the user has asked to stop. Checked at least once a block (1 MiB).
     fn cancelled(&self) -> bool {
         false

@@ -5,12 +5,17 @@ use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::pour::{self, Partial};
 use decanter_core::source::{Bytes, Source, SourceRef};
 use decanter_core::view::{Blocks, Cached};
-use decanter_core::{Error, Result};
+use decanter_core::{Door, Error, Guard, Result};
 use proptest::prelude::*;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, LazyLock};
+
+fn door(replace: bool) -> Door<'static> {
+    static GUARD: LazyLock<Guard> = LazyLock::new(Guard::default);
+    Door { guard: &GUARD, replace }
+}
 
 /// Packs by leaving every byte out that is the same as the one before it: simple, and of a length nobody knows before.
 struct Squeeze(usize);
@@ -64,14 +69,14 @@ fn blueprint(data: &[u8], batch: usize) -> Blueprint {
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(48))]
-    #[test]
+#[test]
     fn packed_chunks_stand_in_order_behind_a_header_that_knows_them(
         data in proptest::collection::vec(0u8..4, 0..5000),
         batch in 1usize..700,
     ) {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("out");
-        let poured = pour::pour(&blueprint(&data, batch), &path, false, &[Algorithm::Sha1], &()).unwrap();
+        let poured = pour::pour(&blueprint(&data, batch), &path, door(false), &[Algorithm::Sha1], &()).unwrap();
         let mut wanted = of_bytes(Algorithm::Crc32, &data).bytes;
         let chunks: Vec<Vec<u8>> = data.chunks(batch).map(squeezed).collect();
         chunks.iter().for_each(|c| wanted.extend((c.len() as u32).to_le_bytes()));
@@ -89,7 +94,7 @@ fn a_worker_that_fails_leaves_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let mut data = vec![1; 10_000];
     data[5000] = 0xee;
-    let result = pour::pour(&blueprint(&data, 1000), &folder.path().join("out"), false, &[], &());
+    let result = pour::pour(&blueprint(&data, 1000), &folder.path().join("out"), door(false), &[], &());
     assert!(matches!(result, Err(Error::Usage(why)) if why.contains("fails")));
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0);
 }
@@ -102,17 +107,17 @@ fn outputs_that_belong_together_appear_together_or_not_at_all() {
     let (one, two) = (part("one"), part("two"));
     let list: [(&Blueprint, &Path); 2] = [(&one, &a), (&two, &b)];
     let mut seen: Vec<PathBuf> = Vec::new();
-    let refused = pour::pour_all(&list, false, &[], &(), &mut |paths| {
+    let refused = pour::pour_all(&list, door(false), &[], &(), &mut |paths| {
         seen = paths.to_vec();
         assert_eq!(fs::read(&paths[1]).unwrap(), b"two");
         Err(Error::Usage("not good enough".into()))
     });
     assert!(refused.is_err() && seen.len() == 2);
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0);
-    pour::pour_all(&list, false, &[], &(), &mut |_| Ok(())).unwrap();
+    pour::pour_all(&list, door(false), &[], &(), &mut |_| Ok(())).unwrap();
     assert_eq!((fs::read(&a).unwrap(), fs::read(&b).unwrap()), (b"one".to_vec(), b"two".to_vec()));
     fs::remove_file(&a).unwrap();
-    assert!(matches!(pour::pour_all(&list, false, &[], &(), &mut |_| Ok(())), Err(Error::Exists { .. })));
+    assert!(matches!(pour::pour_all(&list, door(false), &[], &(), &mut |_| Ok(())), Err(Error::Exists { .. })));
     assert!(!a.exists(), "b is there, so a is not written either");
 }
 
@@ -120,19 +125,19 @@ fn outputs_that_belong_together_appear_together_or_not_at_all() {
 fn a_partial_file_says_so_until_it_is_finished() {
     let folder = tempfile::tempdir().unwrap();
     let target = folder.path().join("disc.iso");
-    let partial = Partial::open(&target, false, 8192).unwrap();
+    let partial = Partial::open(&target, door(false), false, 8192, 8192).unwrap();
     partial.write(b"second", 4096).unwrap();
     assert_eq!(partial.path(), folder.path().join("disc.iso.incomplete"));
     drop(partial);
     assert!(!target.exists());
-    let again = Partial::open(&target, false, 8192).unwrap();
+    let again = Partial::open(&target, door(false), true, 8192, 8192).unwrap();
     again.write(b"first", 0).unwrap();
     again.finish().unwrap();
     let bytes = fs::read(&target).unwrap();
     assert_eq!((bytes.len(), &bytes[..5], &bytes[4096..4102]), (8192, &b"first"[..], &b"second"[..]));
     assert!(!Partial::path_of(&target).exists());
-    assert!(matches!(Partial::open(&target, false, 8192), Err(Error::Exists { .. })));
-    assert!(Partial::open(&target, true, 8192).is_ok());
+    assert!(matches!(Partial::open(&target, door(false), false, 8192, 8192), Err(Error::Exists { .. })));
+    assert!(Partial::open(&target, door(true), false, 8192, 8192).is_ok());
 }
 
 /// Blocks of 1,000 bytes that count how often they are made; the seventh is damaged.

@@ -6,14 +6,14 @@ use decanter_core::format::Transform;
 use decanter_core::pour::{Stage, pour};
 use decanter_core::source::{Bytes, FileSource, Source, SourceRef};
 use decanter_core::view::{Ciphered, Concat, Direction, Fill, Overlay, SectorCbc, Slice};
-use decanter_core::{Error, Key, Result, Watch};
+use decanter_core::{Door, Error, Guard, Key, Result, Watch};
 use proptest::prelude::*;
 use std::fs;
 use std::ops::Range;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, LazyLock};
 
 fn noise(len: usize, seed: u32) -> Vec<u8> {
     let mut x = seed | 1;
@@ -71,6 +71,11 @@ impl Watch for StopAfter {
     }
 }
 
+fn door(replace: bool) -> Door<'static> {
+    static GUARD: LazyLock<Guard> = LazyLock::new(Guard::default);
+    Door { guard: &GUARD, replace }
+}
+
 #[test]
 fn what_is_poured_is_what_was_described() {
     let folder = tempfile::tempdir().unwrap();
@@ -82,7 +87,7 @@ fn what_is_poured_is_what_was_described() {
     blueprint.fill(0xff, 70_000);
     let want = [a, vec![0; 300_000], b, vec![0xff; 70_000]].concat();
     let target = folder.path().join("out.bin");
-    let poured = pour(&blueprint, &target, false, &Algorithm::ALL, &()).unwrap();
+    let poured = pour(&blueprint, &target, door(false), &Algorithm::ALL, &()).unwrap();
     assert!(fs::read(&target).unwrap() == want);
     let digests: Vec<_> = Algorithm::ALL.iter().map(|&x| of_bytes(x, &want)).collect();
     assert_eq!(poured.digests, digests);
@@ -107,7 +112,7 @@ fn late_parts_are_written_back_in_the_order_of_their_needs() {
         .unwrap();
     assert!(blueprint.as_source().is_err() && blueprint.compute(content, &[], Arc::new(|_| Ok(vec![]))).is_err());
     let target = folder.path().join("sealed");
-    let poured = pour(&blueprint, &target, false, &[Algorithm::Md5], &()).unwrap();
+    let poured = pour(&blueprint, &target, door(false), &[Algorithm::Md5], &()).unwrap();
     let header = of_bytes(Algorithm::Sha256, &body).bytes;
     let seal = of_bytes(Algorithm::Sha1, &header).bytes;
     let want = [seal, header, body].concat();
@@ -120,10 +125,10 @@ fn late_parts_that_need_each_other_are_an_error() {
     let folder = tempfile::tempdir().unwrap();
     let mut blueprint = Blueprint::new();
     let (first, second) = (blueprint.late(1), blueprint.late(1));
-    assert!(pour(&blueprint, &folder.path().join("x"), false, &[], &()).is_err(), "not computed at all");
+    assert!(pour(&blueprint, &folder.path().join("x"), door(false), &[], &()).is_err(), "not computed at all");
     blueprint.compute(first, &[second], Arc::new(|_| Ok(vec![0]))).unwrap();
     blueprint.compute(second, &[first], Arc::new(|_| Ok(vec![0]))).unwrap();
-    assert!(pour(&blueprint, &folder.path().join("x"), false, &[], &()).is_err());
+    assert!(pour(&blueprint, &folder.path().join("x"), door(false), &[], &()).is_err());
     assert!(names(folder.path()).is_empty());
 }
 
@@ -133,12 +138,12 @@ fn an_existing_target_is_only_replaced_on_request() {
     let target = folder.path().join("out");
     fs::write(&target, "old").unwrap();
     let blueprint = Blueprint::of(memory(b"new".to_vec()));
-    assert!(matches!(pour(&blueprint, &target, false, &[], &()), Err(Error::Exists { .. })));
+    assert!(matches!(pour(&blueprint, &target, door(false), &[], &()), Err(Error::Exists { .. })));
     assert_eq!(fs::read(&target).unwrap(), b"old");
-    pour(&blueprint, &target, true, &[], &()).unwrap();
+    pour(&blueprint, &target, door(true), &[], &()).unwrap();
     assert_eq!(fs::read(&target).unwrap(), b"new");
     fs::create_dir(folder.path().join("dir")).unwrap();
-    assert!(matches!(pour(&blueprint, &folder.path().join("dir"), true, &[], &()), Err(Error::Exists { .. })));
+    assert!(matches!(pour(&blueprint, &folder.path().join("dir"), door(true), &[], &()), Err(Error::Exists { .. })));
 }
 
 #[test]
@@ -147,13 +152,13 @@ fn a_read_error_or_a_stop_leaves_nothing() {
     let target = folder.path().join("out");
     for fails_at in [0, 1, 5_000_000, 40_000_000] {
         let blueprint = Blueprint::of(Arc::new(Faulty { len: 50_000_000, fails_at }));
-        let error = pour(&blueprint, &target, false, &[Algorithm::Md5], &()).unwrap_err();
+        let error = pour(&blueprint, &target, door(false), &[Algorithm::Md5], &()).unwrap_err();
         assert!(matches!(error, Error::Io { op: "read", offset: Some(o), .. } if o <= fails_at), "{error}");
         assert!(names(folder.path()).is_empty());
     }
     let blueprint = Blueprint::of(Arc::new(Faulty { len: 50_000_000, fails_at: u64::MAX }));
     let stop = StopAfter(10_000_000, AtomicU64::new(0));
-    assert!(matches!(pour(&blueprint, &target, false, &[], &stop), Err(Error::Cancelled)));
+    assert!(matches!(pour(&blueprint, &target, door(false), &[], &stop), Err(Error::Cancelled)));
     assert!(names(folder.path()).is_empty());
 }
 
@@ -161,7 +166,7 @@ fn a_read_error_or_a_stop_leaves_nothing() {
 fn too_little_room_is_told_before_the_first_byte() {
     let folder = tempfile::tempdir().unwrap();
     let blueprint = Blueprint::of(Arc::new(Fill { byte: 1, len: 1 << 60 }));
-    let error = pour(&blueprint, &folder.path().join("x"), false, &[], &()).unwrap_err();
+    let error = pour(&blueprint, &folder.path().join("x"), door(false), &[], &()).unwrap_err();
     assert!(matches!(error, Error::NoSpace { needed, .. } if needed == 1 << 60), "{error}");
     assert!(names(folder.path()).is_empty());
 }
@@ -173,13 +178,13 @@ fn holes_stay_holes_and_file_bytes_stay_in_the_kernel() {
     let file = fs::File::create(&sparse).unwrap();
     file.set_len(512 << 20).unwrap();
     std::os::unix::fs::FileExt::write_all_at(&file, &noise(4 << 20, 4), 100 << 20).unwrap();
-    let source: SourceRef = Arc::new(FileSource::open(&sparse).unwrap());
+    let source: SourceRef = Arc::new(FileSource::own(&sparse).unwrap());
     let target = folder.path().join("copy");
-    let poured = pour(&Blueprint::of(source.clone()), &target, false, &[], &()).unwrap();
+    let poured = pour(&Blueprint::of(source.clone()), &target, door(false), &[], &()).unwrap();
     let copied = poured.kernel_bytes;
     assert!(copied == 4 << 20 || copied == 0, "{copied} bytes were copied by the kernel");
     let all = Algorithm::Crc32;
-    let copy: SourceRef = Arc::new(FileSource::open(&target).unwrap());
+    let copy: SourceRef = Arc::new(FileSource::own(&target).unwrap());
     let digest = |s: &SourceRef| decanter_core::digest::of_source(s, &[all], &()).unwrap();
     assert_eq!(digest(&source), digest(&copy));
     let blocks = fs::metadata(&sparse).unwrap().blocks();
@@ -193,7 +198,7 @@ fn a_stage_appears_as_a_whole_and_never_through_a_link() {
     let folder = tempfile::tempdir().unwrap();
     let target = folder.path().join("game");
     let write = |replace: bool, files: &[&str]| -> Result<()> {
-        let mut stage = Stage::new(&target, replace)?;
+        let mut stage = Stage::new(&target, door(replace), &())?;
         for name in files {
             let path = Path::new(name);
             stage.make_folder(path.parent().unwrap())?;
@@ -295,7 +300,7 @@ fn blocks_of_a_run_are_hashed_and_late_parts_add_up() {
     blueprint.compute(header, &[last], Arc::new(move |known| Ok(known.blocks(run).to_vec()))).unwrap();
     assert!(blueprint.measure_blocks(header, last, 4096).is_err(), "bytes of late parts do not pass by");
 
-    let poured = pour(&blueprint, &folder.path().join("a"), false, &[Algorithm::Crc32], &()).unwrap();
+    let poured = pour(&blueprint, &folder.path().join("a"), door(false), &[Algorithm::Crc32], &()).unwrap();
     let written = std::fs::read(&poured.path).unwrap();
     let mut run = [vec![7; 5000], vec![0; 100], vec![9; 4000]].concat();
     run.resize(3 * 4096, 0);
@@ -317,9 +322,9 @@ fn what_has_to_hold_is_checked_before_the_name_is_given() {
     let mut good = blueprint.clone();
     let refuse = || Err(Error::Unreadable { why: "it is another".into() });
     good.check(Arc::new(move |known| if known.blocks(run) == whole { Ok(()) } else { refuse() }));
-    pour(&good, &folder.path().join("good"), false, &[], &()).unwrap();
+    pour(&good, &folder.path().join("good"), door(false), &[], &()).unwrap();
     blueprint.check(Arc::new(move |known| if known.blocks(run) == [0; 32] { Ok(()) } else { refuse() }));
-    assert!(pour(&blueprint, &folder.path().join("bad"), false, &[], &()).is_err());
+    assert!(pour(&blueprint, &folder.path().join("bad"), door(false), &[], &()).is_err());
     assert!(decanter_core::pour::to_memory(&blueprint, 1 << 30, &()).is_err());
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left of the other");
 }

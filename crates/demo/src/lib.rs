@@ -17,7 +17,7 @@ use decanter_core::digest::{Algorithm, hex, of_bytes, of_source};
 use decanter_core::pour::{self, Draft};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Fill, Overlay, Slice};
-use decanter_core::{Error, Result, SECTOR, Watch, watch};
+use decanter_core::{Door, Error, Guard, Result, SECTOR, Watch, watch};
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -187,10 +187,12 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     }
     std::fs::create_dir_all(folder).map_err(|e| Error::io("make folder", folder, e))?;
     let kelp = Kelp::new(wish.size, wish.dense)?;
+    let guard = Guard::default();
+    let door = Door { guard: &guard, replace: wish.replace };
     let put = |name: &str, blueprint: &Blueprint| -> Result<PathBuf> {
         let path = folder.join(name);
         watch.begin(&format!("writing {name}"), Some(blueprint.len()));
-        pour::pour(blueprint, &path, wish.replace, &[], watch)?;
+        pour::pour(blueprint, &path, door, &[], watch)?;
         watch.end();
         Ok(path)
     };
@@ -198,7 +200,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
 
     let image = put("Kelp Courier.iso", &Blueprint::of(kelp.disc.encrypted.clone()))?;
     // From here on the written file is the source: copies of it stay inside the kernel.
-    let written: SourceRef = Arc::new(decanter_core::source::FileSource::open(&image)?);
+    let written: SourceRef = Arc::new(decanter_core::source::FileSource::own(&image)?);
     let damage = Arc::new(Fill { byte: 0, len: SECTOR });
     let damaged = Overlay::new(written.clone(), vec![(kelp.damaged_sector * SECTOR, damage as SourceRef)])?;
     let damaged = put("Kelp Courier (damaged).iso", &Blueprint::of(Arc::new(damaged)))?;
@@ -407,7 +409,7 @@ fn drawer_dat(roms: &[(String, Vec<u8>)]) -> String {
 /// Packs small files into an archive.
 fn zip_all(target: &Path, files: &[(&str, Vec<u8>)], replace: bool) -> Result<()> {
     let sum = files.iter().map(|(_, b)| b.len() as u64).sum();
-    let draft = Draft::new(target, replace, sum, sum)?;
+    let draft = Draft::new(target, Door { guard: &Guard::default(), replace }, sum, sum, &())?;
     let options = SimpleFileOptions::default().compression_method(zip::CompressionMethod::Deflated);
     let mut writer = ZipWriter::new(BufWriter::new(draft.file()));
     let mut write = || -> zip::result::ZipResult<()> {
@@ -432,7 +434,7 @@ fn dat(folder: &Path, games: &[(&str, Vec<&str>)], watch: &dyn Watch) -> Result<
     for (game, files) in games {
         text.push_str(&format!("\t<game name=\"{}\">\n", escaped(game)));
         for name in files {
-            let source: SourceRef = Arc::new(decanter_core::source::FileSource::open(&folder.join(name))?);
+            let source: SourceRef = Arc::new(decanter_core::source::FileSource::own(&folder.join(name))?);
             let sums = of_source(&source, &[Algorithm::Crc32, Algorithm::Md5, Algorithm::Sha1], watch)?;
             let [crc, md5, sha1] = [0, 1, 2].map(|i: usize| sums[i].hex());
             let (name, len) = (escaped(name), source.len());
@@ -448,7 +450,7 @@ fn dat(folder: &Path, games: &[(&str, Vec<&str>)], watch: &dyn Watch) -> Result<
 
 /// Packs one source into an archive, deflated, with a short text beside it.
 fn pack(target: &Path, name: &str, source: &SourceRef, replace: bool, watch: &dyn Watch) -> Result<PathBuf> {
-    let draft = Draft::new(target, replace, source.len(), source.len())?;
+    let draft = Draft::new(target, Door { guard: &Guard::default(), replace }, source.len(), source.len(), watch)?;
     watch.begin(&format!("packing {name}"), Some(source.len()));
     let report = |e: io::Error| Error::io("write", target, e);
     let options = SimpleFileOptions::default()

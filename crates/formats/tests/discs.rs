@@ -7,7 +7,7 @@ use decanter_core::format::{Beside, Context, Format, Opened, TrackKind};
 use decanter_core::pour;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
-use decanter_core::{Error, Keyring};
+use decanter_core::{Door, Error, Guard, Keyring};
 use decanter_formats::REGISTRY;
 use decanter_formats::chunked::cso::{self, Coding};
 use decanter_formats::chunked::zst::{self, Choice};
@@ -91,7 +91,7 @@ fn xbox() -> Vec<u8> {
 fn poured(blueprint: &Blueprint) -> Vec<u8> {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("out");
-    pour::pour(blueprint, &path, false, &[], &()).unwrap();
+    pour::pour(blueprint, &path, Door { guard: &Guard::default(), replace: false }, &[], &()).unwrap();
     std::fs::read(path).unwrap()
 }
 

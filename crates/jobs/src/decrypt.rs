@@ -2,12 +2,11 @@
 
 use crate::failure::with_article;
 use crate::verify::{self, VerifyReport};
-use crate::{Answer, Failure, Item, Setting, locate};
+use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
-use decanter_core::error::Blame;
 use decanter_core::format::{KeyState, State};
-use decanter_core::{Error, Notice, SECTOR, pour};
+use decanter_core::{Error, Notice, SECTOR};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
@@ -65,7 +64,8 @@ pub fn decrypt(
         None => fail(e),
     })?;
     let extension = decanter_formats::REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
-    let target = target.map_or_else(|| PathBuf::from(format!("{}.{extension}", item.stem)), Path::to_owned);
+    let target = place::file(target, &place::name_beside(&item, extension, "decrypted"));
+    setting.check_target(&target)?;
     let encrypted = item.opened.regions.iter().filter(|r| r.encrypted);
     let mut report = DecryptReport {
         schema: "decanter.decrypt/1",
@@ -84,6 +84,7 @@ pub fn decrypt(
         (report.key_origin, report.key_proof) = (Some(origin), proof);
     }
     if setting.dry_run {
+        setting.write(&clear, &target, &[], &what)?;
         return Ok((report, Answer::Yes));
     }
     setting.watch.begin(&format!("decrypting {}", item.stem), Some(clear.len()));
@@ -94,18 +95,15 @@ pub fn decrypt(
         setting.watch.end();
         return Ok((report, answer));
     }
-    let poured = pour::pour(&clear, &target, setting.replace, digests, setting.watch).map_err(|e| match e.blame() {
-        Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
-        _ => fail(e),
-    })?;
+    let poured = setting.write(&clear, &target, digests, &what)?;
     setting.watch.end();
-    report.digests = poured.digests;
+    report.digests = poured.map(|p| p.digests).unwrap_or_default();
     Ok((report, Answer::Yes))
 }
 
 /// The decrypted image, or why there is none and what to do instead.
 fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
-    let source = crate::identify::quoted(&item.shown);
+    let source = crate::quoted(&item.shown);
     let Some(protection) = &item.opened.protection else {
         let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
         return Err((

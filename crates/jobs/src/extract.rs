@@ -3,10 +3,10 @@
 use crate::attributes;
 use crate::failure::with_article;
 use crate::overlay::{self, OverlayReport};
-use crate::{Answer, Failure, Item, Setting, locate};
+use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::names::{Named, Namer};
-use decanter_core::pour::{Stage, check_room};
+use decanter_core::pour::{Stage, check_free, check_room};
 use decanter_core::tree::{Content, Kind, Node, Tree};
 use decanter_core::{Error, Notice, SourceRef};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
@@ -106,13 +106,20 @@ pub fn extract(
             with_article(&item.opened.kind)
         ))));
     };
-    let folder = folder.map_or_else(|| PathBuf::from(&item.stem), Path::to_owned);
+    let folder = place::folder(&item, folder);
+    setting.check_folder(&folder)?;
+    if let Some(originals) = &options.originals {
+        setting.check_folder(originals)?;
+        if originals == &folder {
+            return Err(fail(Error::Twice { path: folder }).hint("keep the originals in a folder of their own"));
+        }
+    }
     let globs = globs(&options.only).map_err(|why| Failure::usage(format!("cannot extract \"{shown}\""), why))?;
     let wanted: Vec<&Node> = tree.nodes.iter().filter(|n| globs.as_ref().is_none_or(|g| matches(g, &n.path))).collect();
     if wanted.is_empty() && globs.is_some() {
         let hint = format!(
             "\"decanter list {}\" shows the names; * matches any characters, also across folders",
-            crate::identify::quoted(shown)
+            crate::quoted(shown)
         );
         return Err(fail(Error::Usage("nothing in it matches --only".into())).hint(hint));
     }
@@ -142,17 +149,16 @@ pub fn extract(
         originals: options.originals.clone().filter(|_| !replaced.is_empty()),
         notices: item.notices().to_vec(),
     };
-    if setting.dry_run {
-        rehearse(&wanted, &mut report);
-        return Ok(done(report));
-    }
-    let mut stage = Stage::new(&folder, setting.replace).map_err(fail)?;
-    let mut namer = Namer::new(stage.folds_case());
+    let stage = match setting.dry_run {
+        true => None,
+        false => Some(Stage::new(&folder, setting.door(), setting.watch).map_err(|e| place::refused(&folder, e))?),
+    };
+    let mut namer = Namer::new(stage.as_ref().is_some_and(|s| s.folds_case()));
     let plan = plan(&wanted, &mut namer, &mut report);
-    stage.check_free(plan.jobs.iter().map(|j| j.to.as_path())).map_err(fail)?;
+    let places = plan.jobs.iter().map(|j| j.to.as_path()).chain(plan.links.iter().map(|(to, ..)| to.as_path()));
+    check_free(&folder, setting.door(), places).map_err(|e| place::refused(&folder, e))?;
     let total = plan.jobs.iter().map(|j| j.source.len()).sum();
     let largest = plan.jobs.iter().map(|j| j.source.len()).max().unwrap_or(0);
-    let holder = folder.ancestors().find(|f| f.is_dir()).unwrap_or(Path::new("."));
     if plan.jobs.is_empty()
         && let Some(first) = report.left_out.first()
     {
@@ -160,7 +166,12 @@ pub fn extract(
             why: format!("none of its files can be read; {}: {}", first.path, first.why),
         }));
     }
-    check_room(holder, solid_bytes(&plan.jobs).unwrap_or(total), largest).map_err(fail)?;
+    check_room(&folder, solid_bytes(&plan.jobs).unwrap_or(total), largest).map_err(fail)?;
+    let Some(mut stage) = stage else {
+        report.files = plan.jobs.len();
+        report.bytes = total;
+        return Ok(done(report));
+    };
     for (path, _) in &plan.folders {
         stage.make_folder(path).map_err(fail)?;
     }
@@ -168,7 +179,7 @@ pub fn extract(
     setting.watch.begin(&format!("extracting {}", item.stem), Some(total));
     write_all(&plan.jobs, &mut stage, &mut report, setting).map_err(fail)?;
     for (path, target, name) in &plan.links {
-        if stays_inside(path, target) {
+        if leads_inside(path, target, &plan.links, &folder) {
             stage.link(path, target).map_err(fail)?;
         } else {
             report
@@ -206,7 +217,7 @@ pub fn extract(
 
 /// Writes what is replaced into a folder of its own.
 fn keep_originals(replaced: &[Node], target: &Path, setting: &Setting<'_>) -> Result<(), Error> {
-    let mut stage = Stage::new(target, setting.replace)?;
+    let mut stage = Stage::new(target, setting.door(), setting.watch)?;
     let mut namer = Namer::new(stage.folds_case());
     for node in replaced {
         let Some(source) = node.file().and_then(|f| f.source().ok()) else { continue };
@@ -257,13 +268,6 @@ fn check_keys(item: &Item, wanted: &[&Node]) -> Result<(), Error> {
         Some(decanter_core::format::KeyState::Trouble(trouble)) if locked => Err(trouble.clone().into()),
         _ => Ok(()),
     }
-}
-
-fn rehearse(wanted: &[&Node], report: &mut ExtractReport) {
-    let mut namer = Namer::new(false);
-    let plan = plan(wanted, &mut namer, report);
-    report.files = plan.jobs.len();
-    report.bytes = plan.jobs.iter().map(|j| j.source.len()).sum();
 }
 
 struct Plan<'a> {
@@ -328,7 +332,7 @@ fn solid_bytes(jobs: &[Job<'_>]) -> Result<u64, Error> {
 /// Writes all files: on several threads, unless the source is cheaper to read in one go.
 fn write_all(
     jobs: &[Job<'_>],
-    stage: &mut Stage,
+    stage: &mut Stage<'_>,
     report: &mut ExtractReport,
     setting: &Setting<'_>,
 ) -> Result<(), Error> {
@@ -391,18 +395,30 @@ fn is_of_source(error: &Error) -> bool {
     }
 }
 
-/// Whether a link at `path` to `target` stays below the output folder.
-fn stays_inside(path: &Path, target: &str) -> bool {
-    let mut depth = path.components().count() as i64 - 1;
-    for part in Path::new(target).components() {
-        match part {
-            Component::Normal(_) => depth += 1,
-            Component::ParentDir => depth -= 1,
-            Component::CurDir => {}
+/// Links that may lead from one to the next.
+const MOST_LINKS: usize = 40;
+
+/// Whether a link at `path` to `target` stays below the output folder, whatever other links that go there, or that are
+/// there already, lie on its way.
+fn leads_inside(path: &Path, target: &str, links: &[(PathBuf, &str, &str)], root: &Path) -> bool {
+    let mut at: PathBuf = path.parent().unwrap_or(Path::new("")).to_owned();
+    let mut left: Vec<PathBuf> = Path::new(target).components().rev().map(|c| PathBuf::from(c.as_os_str())).collect();
+    let mut followed = 0;
+    while let Some(part) = left.pop() {
+        match part.components().next() {
+            Some(Component::Normal(name)) => at.push(name),
+            Some(Component::CurDir) | None => continue,
+            Some(Component::ParentDir) if at.pop() => continue,
             _ => return false,
         }
-        if depth < 0 {
-            return false;
+        let planned = links.iter().find(|(place, ..)| *place == at).map(|(_, to, _)| PathBuf::from(to));
+        if let Some(next) = planned.or_else(|| std::fs::read_link(root.join(&at)).ok()) {
+            followed += 1;
+            if followed > MOST_LINKS {
+                return false;
+            }
+            at.pop();
+            left.extend(next.components().rev().map(|c| PathBuf::from(c.as_os_str())));
         }
     }
     true
@@ -414,10 +430,24 @@ mod tests {
 
     #[test]
     fn links_that_lead_out_are_known() {
-        assert!(stays_inside(Path::new("a/b/link"), "../c"));
-        assert!(!stays_inside(Path::new("a/link"), "../../c"));
-        assert!(!stays_inside(Path::new("link"), "/etc/passwd"));
-        assert!(!stays_inside(Path::new("a/link"), "../../a/x"));
+        let folder = tempfile::tempdir().unwrap();
+        let links = |all: &[(&'static str, &'static str)]| -> Vec<(PathBuf, &'static str, &'static str)> {
+            all.iter().map(|(path, to)| (PathBuf::from(path), *to, *path)).collect()
+        };
+        let inside = |path: &str, to: &str, all: &[(&'static str, &'static str)]| {
+            leads_inside(Path::new(path), to, &links(all), folder.path())
+        };
+        assert!(inside("a/b/link", "../c", &[]) && inside("a/link", "./b/../c", &[]));
+        assert!(!inside("a/link", "../../c", &[]) && !inside("link", "/etc/passwd", &[]));
+        assert!(!inside("a/link", "../../a/x", &[]));
+        // A chain: the first leads to the top, the second through it and out.
+        let chain = [("a/up", "..")];
+        assert!(inside("a/up", "..", &chain) && !inside("out", "a/up/../etc", &chain));
+        assert!(inside("in", "a/up/b", &chain));
+        let ring = [("x", "y"), ("y", "x")];
+        assert!(!inside("x", "y", &ring));
+        std::os::unix::fs::symlink("/etc", folder.path().join("there")).unwrap();
+        assert!(!inside("link", "there/passwd", &[]), "what is there already counts");
     }
 
     #[test]

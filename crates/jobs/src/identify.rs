@@ -6,13 +6,13 @@ use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
 use crate::starter::{self, Starter};
-use crate::{Answer, Failure, Item, Setting, label, locate, traces};
+use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces};
 use decanter_core::format::{Context, Fact, KeyState, State};
 use decanter_core::label::Picture;
 use decanter_core::rom::Shape;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Content;
-use decanter_core::{Blueprint, Error, Notice, SECTOR, pour};
+use decanter_core::{Blueprint, Error, Notice, SECTOR};
 use decanter_formats::REGISTRY;
 use serde::Serialize;
 use std::path::Path;
@@ -227,9 +227,10 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
     let [source] = sources else {
         return Err(Failure::usage(what, "a picture shows one source, but several were given").hint("give one of them"));
     };
+    let target = &place::file(Some(target), &format!("{}.png", place::stem_of_shown(source)));
     let item = locate::open(source, "draw", setting)?;
     if let Some((_, icon)) = item.opened.label.as_ref().and_then(|l| l.pictures.first()) {
-        return draw_icon(icon, target, setting).map_err(|e| Failure::new(what, e));
+        return draw_icon(icon, target, &what, setting);
     }
     let Some(scene) = Scene::of_item(&item) else {
         return Err(Failure::usage(
@@ -238,22 +239,15 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
         )
         .hint("give a disc image"));
     };
-    if setting.dry_run {
-        return Ok(());
-    }
-    picture::draw(&scene, target, setting.replace).map_err(|e| Failure::new(what, e))
+    picture::draw(&scene, target, &what, setting.door(), setting)
 }
 
 /// An icon, large enough to be looked at.
-fn draw_icon(icon: &Picture, target: &Path, setting: &Setting<'_>) -> decanter_core::Result<()> {
+fn draw_icon(icon: &Picture, target: &Path, what: &str, setting: &Setting<'_>) -> Result<(), Failure> {
     let size = Some((icon.width * ICON_SCALE, icon.height * ICON_SCALE));
     let options = label::Options { size, filter: label::Filter::Sharp, ..label::Options::default() };
-    let (_, png) = label::png(icon, &options)?;
-    if setting.dry_run {
-        return Ok(());
-    }
-    let blueprint = Blueprint::of(Arc::new(Bytes(png)));
-    pour::pour(&blueprint, target, setting.replace, &[], setting.watch).map(|_| ())
+    let (_, png) = label::png(icon, &options).map_err(|e| Failure::new(what, e))?;
+    setting.write(&Blueprint::of(Arc::new(Bytes(png))), target, &[], what).map(|_| ())
 }
 
 /// Only sources that were named themselves count; a folder may hold anything.
@@ -484,12 +478,10 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         list.push(Becomes { what: "folder", command: format!("decanter extract {inside}") });
     }
     if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
-        let extension = REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
-        let target = quoted(&format!("{} (decrypted).{extension}", item.stem));
-        list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} -o {target}") });
+        list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source}") });
     }
     if let Some(Shape::Padded { .. } | Shape::Overdumped { .. }) = item.opened.rom.as_ref().map(|r| &r.shape) {
-        let command = format!("decanter convert {source} --trim -o FILE");
+        let command = format!("decanter convert {source} --trim");
         list.push(Becomes { what: "trimmed", command });
     }
     if !is_cut {
@@ -531,7 +523,7 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     }
     match item.opened.rom.as_ref().map(|r| &r.shape) {
         Some(Shape::Trailing { is_rom: true, .. }) => return Some(format!("decanter extract {source}")),
-        Some(Shape::Overdumped { .. }) => return Some(format!("decanter convert {source} --trim -o FILE")),
+        Some(Shape::Overdumped { .. }) => return Some(format!("decanter convert {source} --trim")),
         Some(_) => return Some(format!("decanter verify {source} --against DAT")),
         None => {}
     }
@@ -546,30 +538,5 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
         Some((at, _)) if is_image => Some(format!("decanter verify {source} --against {}", quoted(at))),
         _ if is_image => Some(format!("decanter verify {source}")),
         _ => becomes.first().map(|b| b.command.clone()),
-    }
-}
-
-/// A word as a shell takes it.
-pub fn quoted(word: &str) -> String {
-    let plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
-    if !word.is_empty() && word.chars().all(plain) {
-        word.to_owned()
-    } else if word.contains(['"', '$', '`', '\\', '!']) {
-        format!("'{}'", word.replace('\'', "'\\''"))
-    } else {
-        format!("\"{word}\"")
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::quoted;
-
-    #[test]
-    fn words_are_quoted_as_a_shell_takes_them() {
-        assert_eq!(quoted("a/b-1.iso"), "a/b-1.iso");
-        assert_eq!(quoted("Kelp Courier.iso"), "\"Kelp Courier.iso\"");
-        assert_eq!(quoted("a'$b"), "'a'\\''$b'");
-        assert_eq!(quoted(""), "\"\"");
     }
 }

@@ -5,7 +5,7 @@ use crate::{Failure, Setting, locate};
 use decanter_core::format::KeyState;
 use decanter_core::keyring::{Entry, EntryReport, MOST_LIST_BYTES};
 use decanter_core::source::{FileSource, SourceRef, read_vec};
-use decanter_core::{Key, Keyring};
+use decanter_core::{Guard, Key, Keyring};
 use decanter_formats::record::ird::Description;
 use serde::Serialize;
 use std::path::Path;
@@ -45,7 +45,7 @@ pub(crate) fn gather(setting: &Setting<'_>, around: &Around) -> Keyring {
     }
     let kept = setting.kept_keys.get_or_init(|| {
         let mut kept = Gathering::default();
-        setting.key_places.iter().for_each(|place| kept.place(place));
+        setting.key_places.iter().for_each(|place| kept.place(place, &setting.guard));
         kept
     });
     gathering.ring.append(&kept.ring);
@@ -62,13 +62,13 @@ pub(crate) struct Gathering {
 
 impl Gathering {
     /// A file or folder that the user named.
-    fn place(&mut self, place: &Path) {
+    fn place(&mut self, place: &Path, guard: &Guard) {
         self.ring.add_place(place.display().to_string());
         for entry in WalkDir::new(place).max_depth(4).sort_by_file_name().into_iter().flatten().take(MOST_FILES) {
             if !entry.file_type().is_file() && entry.depth() > 0 {
                 continue;
             }
-            if let Ok(source) = FileSource::open(entry.path()) {
+            if let Ok(source) = FileSource::open(entry.path(), guard) {
                 let name = entry.file_name().to_string_lossy().into_owned();
                 self.file(&entry.path().display().to_string(), &name, &(Arc::new(source) as SourceRef));
             }

@@ -1,11 +1,10 @@
 //! Titles and pictures: shown, and pictures scaled into PNG files.
 
-use crate::{Failure, Setting, locate};
+use crate::{Failure, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::error::Blame;
 use decanter_core::label::Picture;
 use decanter_core::source::{Bytes, read_vec};
-use decanter_core::{Error, Notice, Result, pour};
+use decanter_core::{Error, Notice, Result};
 use image::imageops::{self, FilterType};
 use image::{ImageFormat, ImageReader, Limits, Rgba, RgbaImage};
 use serde::Serialize;
@@ -100,29 +99,24 @@ pub fn label(
             (item.address, label.titles, label.pictures, item.opened.notices)
         }
     };
+    let output = output.map(|o| place::file(Some(o), &format!("{}.png", place::stem_of_shown(shown))));
     let mut report = LabelReport {
         schema: "decanter.label/1",
         source: address,
         titles,
         pictures: pictures.iter().map(|(name, p)| (*name, p.width, p.height)).collect(),
-        target: output.map(Path::to_owned),
+        target: output.clone(),
         size: None,
         dry_run: setting.dry_run,
         notices,
     };
-    let Some(target) = output else { return Ok(report) };
+    let Some(target) = &output else { return Ok(report) };
     let Some((_, picture)) = pictures.into_iter().next() else {
         return Err(Failure::usage(what, "it carries no picture").hint("give a picture of your own"));
     };
     let (size, png) = png(&picture, options).map_err(fail)?;
     report.size = Some(size);
-    if !setting.dry_run {
-        let blueprint = Blueprint::of(Arc::new(Bytes(png)));
-        pour::pour(&blueprint, target, setting.replace, &[], setting.watch).map_err(|e| match e.blame() {
-            Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
-            _ => fail(e),
-        })?;
-    }
+    setting.write(&Blueprint::of(Arc::new(Bytes(png))), target, &[], &what)?;
     Ok(report)
 }
 

@@ -1,8 +1,9 @@
 //! Start entries: a shell script that does everything, and a desktop entry (freedesktop Desktop Entry Specification 1.5) for
 //! front ends that read those. Which program opens what is the user's to say.
 
-use crate::{Failure, Setting};
+use crate::{Failure, Setting, place};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::error::Blame;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, pour};
 use serde::{Deserialize, Serialize};
@@ -82,6 +83,7 @@ pub fn launcher(
     setting: &Setting<'_>,
 ) -> Result<LauncherReport, Failure> {
     let what = format!("cannot make a start entry for \"{}\"", file.display());
+    let output = &place::file(Some(output), &format!("{}.desktop", place::stem_of_shown(&file.display().to_string())));
     let full = std::fs::canonicalize(file).map_err(|e| Failure::new(what.clone(), Error::io("open", file, e)))?;
     let starter = choose(options, known).map_err(|why| {
         let names: Vec<&str> = known.keys().map(String::as_str).collect();
@@ -115,19 +117,24 @@ pub fn launcher(
         dry_run: setting.dry_run,
         notices: Vec::new(),
     };
-    if setting.dry_run {
-        return Ok(report);
-    }
+    let known = [Some(file), options.icon.as_deref()].into_iter().flatten().filter_map(|p| std::fs::metadata(p).ok());
+    known.for_each(|meta| setting.guard.reads(&meta));
     let text = script_text(&starter, &command, &full);
     let lines = entry_text(&name, options, &place);
     let both = [text, lines].map(|t| Blueprint::of(Arc::new(Bytes(t.into_bytes()))));
     let write = || -> decanter_core::Result<()> {
         let targets = [(&both[0], script.as_path()), (&both[1], entry.as_path())];
-        pour::pour_all(&targets, setting.replace, &[], setting.watch, &mut |_| Ok(()))?;
+        if setting.dry_run {
+            return pour::check_targets(&targets, setting.door()).map(|_| ());
+        }
+        pour::pour_all(&targets, setting.door(), &[], setting.watch, &mut |_| Ok(()))?;
         let executable = std::fs::Permissions::from_mode(0o755);
         std::fs::set_permissions(&script, executable).map_err(|e| Error::io("make executable", &script, e))
     };
-    write().map_err(|e| Failure::new(what, e))?;
+    write().map_err(|e| match e.blame() {
+        Blame::Request => place::refused(&entry, e),
+        _ => Failure::new(what, e),
+    })?;
     Ok(report)
 }
 

@@ -2,6 +2,7 @@
 
 mod attributes;
 mod cd;
+pub mod clean;
 pub mod convert;
 pub mod decrypt;
 pub mod digest;
@@ -19,6 +20,8 @@ pub mod overlay;
 mod padding;
 pub mod patch;
 pub mod picture;
+mod place;
+mod quote;
 pub mod recipe;
 pub mod rom;
 pub mod save;
@@ -31,8 +34,9 @@ pub use failure::Failure;
 pub use keys::{KeysReport, keys};
 pub use locate::{Item, open};
 pub use padding::Padding;
+pub use quote::quoted;
 
-use decanter_core::{Key, Watch};
+use decanter_core::{Door, Guard, Key, Watch};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::{Mutex, OnceLock};
@@ -55,6 +59,10 @@ pub struct Setting<'a> {
     pub language: Option<String>,
     /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
     kept_keys: OnceLock<keys::Gathering>,
+    /// Whether what was not read when a dump was made counts as zeros.
+    pub incomplete: bool,
+    /// Every file that this run reads: none of them is ever written.
+    pub guard: Guard,
     /// What stands in the folders of the sources, each read once.
     folders: Mutex<HashMap<PathBuf, locate::Listing>>,
 }
@@ -72,8 +80,15 @@ impl<'a> Setting<'a> {
             jobs,
             language: None,
             kept_keys: OnceLock::new(),
+            incomplete: false,
+            guard: Guard::default(),
             folders: Mutex::default(),
         }
+    }
+
+    /// The way out for everything that is written.
+    pub fn door(&self) -> Door<'_> {
+        Door { guard: &self.guard, replace: self.replace }
     }
 }
 

@@ -1,6 +1,7 @@
 //! From what the user typed to an opened source: paths, `::` addresses, split images, and archives that are looked
 //! through because they hold exactly one image.
 
+use crate::dump::map::Map;
 use crate::{Failure, Setting, attributes, keys};
 use decanter_core::error::Blame;
 use decanter_core::format::{Beside, Context, Opened};
@@ -8,8 +9,8 @@ use decanter_core::keyring::plain;
 use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
 use decanter_core::split;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
-use decanter_core::view::{Concat, MOST_HELD, held};
-use decanter_core::{Error, Keyring, Notice, Result};
+use decanter_core::view::{Concat, Gaps, MOST_HELD, held};
+use decanter_core::{Error, Guard, Keyring, Notice, Result};
 use decanter_formats::REGISTRY;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -17,7 +18,7 @@ use std::sync::Arc;
 use walkdir::WalkDir;
 
 /// What separates a container from the path inside it.
-const INSIDE: &str = "::";
+pub(crate) const INSIDE: &str = "::";
 /// Entries of an archive that are looked at: the largest, and as many as are as large as the last of these.
 const MOST_PROBES: usize = 32;
 /// Anything smaller is no image of a disc and no ROM.
@@ -45,6 +46,8 @@ pub struct Item {
     pub opened: Opened,
     /// The keys that were known when it was opened.
     pub keyring: Keyring,
+    /// What is known of a dump that is not finished: there are sectors that were not read.
+    pub unfinished: Option<Arc<Map>>,
     /// Descriptions of this very disc that lie next to it: where they are, and their bytes.
     pub descriptions: Vec<(String, SourceRef)>,
 }
@@ -65,12 +68,12 @@ struct Place {
 }
 
 /// The files of the folder that a source stands in.
-enum Near {
-    Host(PathBuf, Arc<Vec<String>>),
+enum Near<'a> {
+    Host(PathBuf, Arc<Vec<String>>, &'a Guard),
     Inside(Tree, String),
 }
 
-impl Near {
+impl Near<'_> {
     fn inside(tree: &Tree, path: &str) -> Self {
         let folder = path.trim_matches('/').rsplit_once('/').map_or("", |(f, _)| f);
         let inside = |n: &Node| n.path.rsplit_once('/').map_or("", |(f, _)| f) == folder;
@@ -79,12 +82,12 @@ impl Near {
     }
 }
 
-impl Beside for Near {
+impl Beside for Near<'_> {
     fn named(&self, extension: &str) -> Vec<String> {
         let wanted = format!(".{extension}");
         let fits = |name: &str| name.to_lowercase().ends_with(&wanted);
         let mut names: Vec<String> = match self {
-            Self::Host(_, names) => names.iter().filter(|n| fits(n)).cloned().collect(),
+            Self::Host(_, names, _) => names.iter().filter(|n| fits(n)).cloned().collect(),
             Self::Inside(tree, _) => tree.files().map(|(n, _)| n.name().to_owned()).filter(|n| fits(n)).collect(),
         };
         names.sort();
@@ -95,9 +98,9 @@ impl Beside for Near {
         // A sheet may name a path on the machine where it was made: only the last name can be next to it here.
         let name = decanter_core::catalogue::last_name(name);
         match self {
-            Self::Host(folder, names) => {
+            Self::Host(folder, names, guard) => {
                 let Some(found) = one_of(names.iter().map(String::as_str), name) else { return Ok(None) };
-                Ok(Some((found.to_owned(), Arc::new(FileSource::open(&folder.join(found))?))))
+                Ok(Some((found.to_owned(), Arc::new(FileSource::open(&folder.join(found), guard)?))))
             }
             Self::Inside(tree, folder) => {
                 let Some(found) = one_of(tree.nodes.iter().map(Node::name), name) else { return Ok(None) };
@@ -136,32 +139,37 @@ pub fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Resu
 }
 
 /// What an address leads to, before anything is looked through.
-struct Reached {
+struct Reached<'a> {
     host: PathBuf,
     found: Found,
     around: Around,
-    near: Near,
+    near: Near<'a>,
     names: Vec<String>,
     kinds: Vec<String>,
+    /// The map of the dump on this machine, if that is not finished.
+    unfinished: Option<Arc<Map>>,
     /// True when the address ends in `::`, which asks for the container itself.
     stop: bool,
 }
 
 /// Follows an address.
-fn reach(shown: &str, setting: &Setting<'_>) -> Result<Reached> {
+fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
     let (host, inside) = split_address(shown);
     let mut around = Around::default();
     let listing = around.look_at(&host, setting);
     let folder = host.parent().map(Path::to_owned).unwrap_or_default();
-    let mut near = Near::Host(folder, listing);
+    let mut near = Near::Host(folder, listing, &setting.guard);
     let (mut names, mut kinds) = (Vec::new(), Vec::new());
     let stop = inside.last().is_some_and(String::is_empty);
     let meta = std::fs::metadata(&host).map_err(|e| Error::io("open", &host, e))?;
     let mut parts = inside.iter().filter(|p| !p.is_empty());
+    let mut unfinished = None;
     let mut found = if meta.is_dir() {
-        follow(&folder_tree(&host)?, parts.next().map_or("", String::as_str))?
+        follow(&folder_tree(&host, &setting.guard)?, parts.next().map_or("", String::as_str))?
     } else {
-        Found::Place(host_file(&host, &near)?)
+        let (place, map) = host_file(&host, &near, setting)?;
+        unfinished = map;
+        Found::Place(place)
     };
     for (depth, part) in parts.enumerate() {
         let Found::Place(place) = found else { return Err(no_inside("a folder")) };
@@ -183,7 +191,7 @@ fn reach(shown: &str, setting: &Setting<'_>) -> Result<Reached> {
         found = follow(&tree, part)?;
         near = Near::inside(&tree, part);
     }
-    Ok(Reached { host, found, around, near, names, kinds, stop })
+    Ok(Reached { host, found, around, near, names, kinds, unfinished, stop })
 }
 
 /// The one file of a compressed image, if `part` is not the way to it.
@@ -196,10 +204,21 @@ fn packed_inside(opened: &Opened, part: &str) -> Option<(String, SourceRef)> {
 
 /// The bytes of exactly what the user typed.
 pub(crate) fn bytes(shown: &str, setting: &Setting<'_>) -> Result<SourceRef> {
-    match reach(shown, setting)?.found {
-        Found::Place(place) => Ok(place.source),
+    bytes_and_map(shown, setting).map(|(source, _)| source)
+}
+
+/// The same, and the map of a dump that is not finished.
+pub(crate) fn bytes_and_map(shown: &str, setting: &Setting<'_>) -> Result<(SourceRef, Option<Arc<Map>>)> {
+    let reached = reach(shown, setting)?;
+    match reached.found {
+        Found::Place(place) => Ok((place.source, reached.unfinished)),
         Found::Folder(_) => Err(Error::Usage("it is a folder, which has no bytes of its own".into())),
     }
+}
+
+/// Why an unfinished dump is not worked on as if it were a disc.
+pub(crate) fn unfinished() -> Error {
+    Error::Unreadable { why: "it is a dump that is not finished: some of its sectors were not read".into() }
 }
 
 /// Opens what the user typed, without looking through it.
@@ -238,6 +257,7 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
         source: Some(place.source.clone()),
         opened: Opened::new(id, name),
         keyring: keys::gather(setting, &reached.around),
+        unfinished: reached.unfinished,
         descriptions: Vec::new(),
     })
 }
@@ -247,8 +267,8 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
     open_reached(shown, reached, setting)
 }
 
-fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<Item> {
-    let Reached { host, found, mut around, mut near, mut names, mut kinds, stop } = reached;
+fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Result<Item> {
+    let Reached { host, found, mut around, mut near, mut names, mut kinds, unfinished, stop } = reached;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,
@@ -297,6 +317,7 @@ fn open_reached(shown: &str, reached: Reached, setting: &Setting<'_>) -> Result<
                 source: Some(place.source),
                 opened,
                 keyring: ring,
+                unfinished,
                 descriptions,
             });
         };
@@ -342,6 +363,7 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         source: None,
         opened,
         keyring: keys::gather(setting, around),
+        unfinished: None,
         descriptions: Vec::new(),
     }
 }
@@ -362,18 +384,29 @@ fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
 }
 
 /// A file on this machine, with the other parts of a split image.
-fn host_file(path: &Path, near: &Near) -> Result<Place> {
+fn host_file(path: &Path, near: &Near<'_>, setting: &Setting<'_>) -> Result<(Place, Option<Arc<Map>>)> {
+    let guard = &setting.guard;
     let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let folder = path.parent().unwrap_or(Path::new(""));
     if split::is_numbered(&name)
-        && let Near::Host(_, names) = near
+        && let Near::Host(_, names, _) = near
         && let Some(parts) = split::parts(&name, names)
     {
-        let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(part))?) as SourceRef);
+        let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(part), guard)?) as SourceRef);
         let source = Arc::new(Concat::new(parts.iter().map(open).collect::<Result<_>>()?)?);
-        return Ok(Place { source, name: split::whole_name(&name).to_owned() });
+        return Ok((Place { source, name: split::whole_name(&name).to_owned() }, None));
     }
-    Ok(Place { source: Arc::new(FileSource::open(path)?), name })
+    let source: SourceRef = Arc::new(FileSource::open(path, guard)?);
+    let Some(mut map) = Map::beside(path)? else { return Ok((Place { source, name }, None)) };
+    map.cut_to(source.len());
+    if map.missing() == 0 {
+        return Ok((Place { source, name }, None));
+    }
+    let name = name.strip_suffix(".incomplete").unwrap_or(&name).to_owned();
+    let len = map.sector_len;
+    let gaps = map.gaps().iter().map(|r| r.first * len..((r.first + r.count) * len)).collect();
+    let source = if setting.incomplete { source } else { Arc::new(Gaps::new(source, gaps, len)?) };
+    Ok((Place { source, name }, Some(Arc::new(map))))
 }
 
 fn names_in(folder: &Path) -> Vec<String> {
@@ -383,8 +416,9 @@ fn names_in(folder: &Path) -> Vec<String> {
 }
 
 /// A folder on this machine as a tree. Links in it are not followed.
-fn folder_tree(root: &Path) -> Result<Tree> {
+fn folder_tree(root: &Path, guard: &Guard) -> Result<Tree> {
     let mut tree = Tree::default();
+    guard.reads_folder(root);
     for entry in WalkDir::new(root).min_depth(1).sort_by_file_name() {
         let entry = entry.map_err(|e| Error::Io {
             op: "read",
@@ -401,9 +435,8 @@ fn folder_tree(root: &Path) -> Result<Tree> {
         let kind = if entry.file_type().is_dir() {
             Kind::Folder
         } else if entry.file_type().is_file() {
-            let len = entry.metadata().map_or(0, |m| m.len());
-            let content = Content::Whole(Arc::new(PathSource::new(entry.path(), len)));
-            Kind::File(File { len, spans: Vec::new(), content })
+            let report = |e: walkdir::Error| Error::io("read", entry.path(), e.into());
+            Kind::File(File::of(Arc::new(PathSource::new(entry.path(), &entry.metadata().map_err(report)?, guard))))
         } else if entry.file_type().is_symlink() {
             Kind::Link(std::fs::read_link(entry.path()).unwrap_or_default().to_string_lossy().into_owned())
         } else {
@@ -556,6 +589,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
         source: Some(source.clone()),
         opened,
         keyring: item.keyring.clone(),
+        unfinished: item.unfinished.clone(),
         descriptions: Vec::new(),
     })))
 }
@@ -581,6 +615,7 @@ pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) 
         source: Some(source),
         opened,
         keyring,
+        unfinished: None,
         descriptions: Vec::new(),
     })
 }
@@ -642,12 +677,12 @@ pub(crate) fn stem_of(name: &str) -> String {
 }
 
 impl Listing {
-    fn of(folder: &Path) -> Self {
+    fn of(folder: &Path, guard: &Guard) -> Self {
         let names = names_in(folder);
         let mut files: Vec<(String, String, SourceRef)> = Vec::new();
         for name in names.iter().filter(|n| keys::may_matter(n)).take(MOST_NEAR) {
             let path = folder.join(name);
-            if let Ok(source) = FileSource::open(&path)
+            if let Ok(source) = FileSource::open(&path, guard)
                 && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
             {
                 files.push((path.display().to_string(), name.clone(), Arc::new(source)));
@@ -667,7 +702,7 @@ impl Around {
         };
         self.folders.push(folder.display().to_string());
         let mut kept = setting.folders.lock().unwrap_or_else(|e| e.into_inner());
-        let listing = kept.entry(folder.to_owned()).or_insert_with(|| Listing::of(folder)).clone();
+        let listing = kept.entry(folder.to_owned()).or_insert_with(|| Listing::of(folder, &setting.guard)).clone();
         self.files.extend(listing.files);
         listing.names
     }

@@ -2,13 +2,14 @@
 
 pub(crate) mod canvas;
 
+use crate::dump::Look;
 use crate::dump::map::{Map, State};
-use crate::{Item, grouped};
+use crate::{Failure, Item, Setting, grouped};
 use canvas::{Canvas, Colour};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Tree;
-use decanter_core::{Result, SECTOR, pour};
+use decanter_core::{Door, SECTOR};
 use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
@@ -63,6 +64,8 @@ pub struct Scene {
     title: String,
     subtitle: String,
     sectors: u64,
+    /// Bytes of the content in a sector.
+    unit: u64,
     /// Stretches in the order in which they are laid over each other.
     layers: Vec<(Range<u64>, Kind)>,
     /// What the notes are, and the notes.
@@ -72,7 +75,8 @@ pub struct Scene {
 
 impl Scene {
     /// A dump with what is known of its content.
-    pub fn of_dump(map: &Map, tree: &Tree, structure: &[Range<u64>], target: &Path) -> Self {
+    pub fn of_dump(map: &Map, look: &Look, target: &Path) -> Self {
+        let Look { tree, structure, unit } = look;
         let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let missing = map.missing();
         let subtitle = format!(
@@ -86,6 +90,7 @@ impl Scene {
             title: name,
             subtitle,
             sectors: map.sectors,
+            unit: *unit,
             layers: Vec::new(),
             notes_are: "missing",
             notes: Vec::new(),
@@ -94,7 +99,7 @@ impl Scene {
         scene.states(map);
         for gap in map.gaps().into_iter().take(MOST_NOTES) {
             let hit = tree.files().find(|(_, f)| {
-                f.spans.iter().any(|s| s.start < (gap.first + gap.count) * SECTOR && gap.first * SECTOR < s.end)
+                f.spans.iter().any(|s| s.start < (gap.first + gap.count) * unit && gap.first * unit < s.end)
             });
             let file = hit.map(|(n, _)| format!(" in {}", n.path)).unwrap_or_default();
             let last = gap.first + gap.count - 1;
@@ -115,6 +120,7 @@ impl Scene {
             title: item.file_name(),
             subtitle,
             sectors,
+            unit: SECTOR,
             layers: Vec::new(),
             notes_are: "largest files",
             notes: Vec::new(),
@@ -123,8 +129,8 @@ impl Scene {
         for region in opened.regions.iter().filter(|r| r.encrypted) {
             scene.layers.push((region.range.start / SECTOR..region.range.end.div_ceil(SECTOR), Kind::Encrypted));
         }
-        if let Some(map) = crate::dump::map_beside(&item.host).filter(|m| m.sectors == sectors) {
-            scene.states(&map);
+        if let Some(map) = item.unfinished.as_ref().filter(|m| m.sectors == sectors) {
+            scene.states(map);
         }
         let mut largest: Vec<_> = tree.files().collect();
         largest.sort_by_key(|(_, f)| std::cmp::Reverse(f.len));
@@ -137,7 +143,8 @@ impl Scene {
     }
 
     fn content(&mut self, tree: &Tree, structure: &[Range<u64>]) {
-        let sectors = |r: &Range<u64>| r.start / SECTOR..r.end.div_ceil(SECTOR);
+        let unit = self.unit;
+        let sectors = |r: &Range<u64>| r.start / unit..r.end.div_ceil(unit);
         self.layers.push((0..self.sectors, Kind::Padding));
         let mut spans: Vec<&Range<u64>> = tree.files().flat_map(|(_, f)| &f.spans).filter(|s| !s.is_empty()).collect();
         spans.sort_by_key(|s| s.start);
@@ -181,7 +188,7 @@ impl Scene {
 ///
 /// # Errors
 /// What writing fails with.
-pub fn draw(scene: &Scene, target: &Path, replace: bool) -> Result<()> {
+pub fn draw(scene: &Scene, target: &Path, what: &str, door: Door<'_>, setting: &Setting<'_>) -> Result<(), Failure> {
     let flat = scene.flat();
     let mut canvas = Canvas::new(WIDTH, HEIGHT, PAPER);
     canvas.text(MARGIN, 24, 26.0, INK, &scene.title);
@@ -197,7 +204,7 @@ pub fn draw(scene: &Scene, target: &Path, replace: bool) -> Result<()> {
     let scale = format!(
         "one square is {} ({} KiB); first sector at the top left",
         plural(per_cell, "sector"),
-        grouped(per_cell * SECTOR / 1024)
+        grouped(per_cell * scene.unit / 1024)
     );
     canvas.text(MARGIN, LEGEND - 22, 13.0, FAINT, &scale);
     legend(&mut canvas, &flat, scene.sectors);
@@ -207,8 +214,8 @@ pub fn draw(scene: &Scene, target: &Path, replace: bool) -> Result<()> {
     for (index, note) in scene.notes.iter().enumerate() {
         canvas.text(WIDTH / 2 + MARGIN, LEGEND + 8 + index * 24, 14.0, INK, note);
     }
-    pour::pour(&Blueprint::of(Arc::new(Bytes(canvas.png()?))), target, replace, &[], &())?;
-    Ok(())
+    let png = canvas.png().map_err(|e| Failure::new(what, e))?;
+    setting.write_by(door, &Blueprint::of(Arc::new(Bytes(png))), target, &[], what).map(|_| ())
 }
 
 fn colour(kind: Kind) -> Colour {
@@ -269,7 +276,8 @@ mod tests {
         let mut map = Map::new(10_000, 2048);
         map.set(0, 10_000, State::Read);
         map.set(4_321, 1, State::Missing);
-        let scene = Scene::of_dump(&map, &Tree::default(), &[0..40 * SECTOR], Path::new("a.iso"));
+        let look = Look { structure: vec![0..40 * SECTOR], ..Look::default() };
+        let scene = Scene::of_dump(&map, &look, Path::new("a.iso"));
         let kinds = kinds_of_cells(&scene.flat(), 100, 100);
         assert_eq!(kinds[43], Kind::Missing);
         assert_eq!((kinds[0], kinds[1], kinds[44]), (Kind::Padding, Kind::Padding, Kind::Padding));

@@ -13,9 +13,11 @@ pub fn show(out: &mut dyn Write, report: &FormatsReport) -> io::Result<()> {
         writeln!(out, "{bold}{:<9}{plain} {:<28} {}", format.id, format.name, extensions.join(" "))?;
         writeln!(out, "          {}", format.reads)?;
     }
-    writeln!(out, "\nWhat \"decanter convert SOURCE --to ...\" makes, and of what:")?;
+    writeln!(out)?;
+    writeln!(out, "What \"decanter convert SOURCE --to ...\" makes, and of what:")?;
     for target in &report.targets {
         writeln!(out, "{bold}{:<9}{plain} {}, of {}", target.id, target.what, target.made_of)?;
     }
-    writeln!(out, "\nEverything is recognised by its content; extensions do not matter.")
+    writeln!(out)?;
+    writeln!(out, "Everything is recognised by its content; extensions do not matter.")
 }

@@ -37,7 +37,8 @@ pub fn show(out: &mut dyn Write, report: &IdentifyReport, manner: Manner) -> io:
 /// Folders with programs that may be the ones to start.
 fn show_folders(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
     for (folder, starters) in &report.starters {
-        writeln!(out, "\n{}{folder}{}", style::BOLD, style::PLAIN)?;
+        writeln!(out)?;
+        writeln!(out, "{}{folder}{}", style::BOLD, style::PLAIN)?;
         show_starters(out, starters)?;
     }
     Ok(())
@@ -56,7 +57,8 @@ fn show_starters(out: &mut dyn Write, starters: &[Starter]) -> io::Result<()> {
 fn show_groups(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
     for group in &report.groups {
         let title = if group.title.is_empty() { String::new() } else { format!(", {}", group.title) };
-        writeln!(out, "\n{}belong together: {}{title}{}", style::BOLD, group.name, style::PLAIN)?;
+        writeln!(out)?;
+        writeln!(out, "{}belong together: {}{title}{}", style::BOLD, group.name, style::PLAIN)?;
         for (address, kind) in &group.members {
             writeln!(out, "  {address}: {kind}")?;
         }

@@ -1,6 +1,6 @@
 use super::{Manner, row, style};
-use decanter_jobs::identify::quoted;
 use decanter_jobs::launcher::LauncherReport;
+use decanter_jobs::quoted;
 use std::io::{self, Write};
 
 /// Shows what was written.

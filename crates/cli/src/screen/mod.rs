@@ -11,6 +11,7 @@ pub mod label;
 pub mod launcher;
 pub mod list;
 pub mod matches;
+pub mod paper;
 pub mod patch;
 pub mod recipe;
 pub mod save;
@@ -37,7 +38,13 @@ pub struct Manner {
 /// When it cannot be written.
 pub fn error(failure: &Failure) -> io::Result<()> {
     let (red, plain) = (style::BAD, style::PLAIN);
-    writeln!(anstream::stderr(), "{red}error:{plain} {failure}")
+    let mut err = paper::stderr();
+    writeln!(err, "{red}error:{plain} {}", failure.what)?;
+    writeln!(err, "  {}", failure.cause)?;
+    if let Some(hint) = &failure.hint {
+        writeln!(err, "  {hint}")?;
+    }
+    Ok(())
 }
 
 /// The same for programs.
@@ -63,7 +70,7 @@ pub fn notices(notices: &[Notice], manner: Manner) -> io::Result<()> {
     if manner.is_quiet {
         return Ok(());
     }
-    let mut err = anstream::stderr().lock();
+    let mut err = paper::stderr();
     for notice in notices {
         writeln!(err, "{}notice:{} {}", style::WARN, style::PLAIN, notice.text)?;
     }

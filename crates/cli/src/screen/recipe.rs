@@ -34,7 +34,7 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, is_dry: bool, manner: Mann
         let verb = if is_dry { "would write" } else { "wrote" };
         writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, picture.display())?;
     }
-    row(out, "next", &format!("decanter recipe make {}", decanter_jobs::identify::quoted(&report.recipe)))?;
+    row(out, "next", &format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)))?;
     out.flush()?;
     super::notices(&report.notices, manner)
 }

@@ -4,6 +4,7 @@ use crate::support::{demo, folder, run, text, tree};
 use decanter_core::format::Format;
 use decanter_core::source::Bytes;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::{Door, Guard};
 use decanter_formats::optical::iso9660::Iso9660;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
@@ -25,7 +26,7 @@ fn disc(folder: &Path, files: &[(&str, &[u8])]) -> std::path::PathBuf {
     }
     let blueprint = Iso9660.compose(&tree, "PIER_NINE").unwrap();
     let path = folder.join("Pier Nine Pinball.iso");
-    decanter_core::pour::pour(&blueprint, &path, true, &[], &()).unwrap();
+    decanter_core::pour::pour(&blueprint, &path, Door { guard: &Guard::default(), replace: true }, &[], &()).unwrap();
     path
 }
 

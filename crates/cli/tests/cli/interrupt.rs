@@ -3,6 +3,7 @@
 use crate::support::{command, folder, told};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::pour::pour;
+use decanter_core::{Door, Guard};
 use std::fs;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -12,7 +13,14 @@ use std::time::Duration;
 /// Begins to decrypt a very large, sparse image, and comes back once its temporary file is there.
 fn begin(folder: &Path) -> Child {
     let kelp = decanter_demo::Kelp::new(200 << 30, false).unwrap();
-    pour(&Blueprint::of(kelp.disc.encrypted.clone()), &folder.join("big.iso"), false, &[], &()).unwrap();
+    pour(
+        &Blueprint::of(kelp.disc.encrypted.clone()),
+        &folder.join("big.iso"),
+        Door { guard: &Guard::default(), replace: false },
+        &[],
+        &(),
+    )
+    .unwrap();
     let hex: String = kelp.disc.key.bytes().iter().map(|b| format!("{b:02x}")).collect();
     fs::write(folder.join("big.key"), hex).unwrap();
     let child = command(folder)

@@ -1,7 +1,10 @@
-use super::{check_room, folder_of};
+use super::folders::{Made, check_target, folder_of};
+use super::part::{self, prefix};
 use crate::error::{Error, Result};
-use std::ffi::OsString;
+use crate::guard::Door;
+use crate::watch::Watch;
 use std::fs::{self, File, Permissions};
+use std::io::ErrorKind;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use tempfile::NamedTempFile;
@@ -12,30 +15,31 @@ pub struct Draft {
     temporary: NamedTempFile,
     target: PathBuf,
     replace: bool,
+    /// Folders that were made for it.
+    made: Made,
 }
 
 impl Draft {
-    /// Begins a file that will be `target`: `len` bytes long, of which `needed` take room on the disk.
+    /// Begins a file that will be `target`: `len` bytes long, of which `needed` take room on the disk. Its folder is
+    /// made if it is not there.
     ///
     /// # Errors
-    /// [`Error::Exists`] when the target is there and `replace` is false, or is a folder;
-    /// [`Error::NoSpace`], [`Error::FileTooLarge`]; [`Error::Io`] when the folder cannot be written.
-    pub fn new(target: &Path, replace: bool, len: u64, needed: u64) -> Result<Self> {
-        let exists = fs::symlink_metadata(target);
-        if exists.is_ok_and(|meta| meta.is_dir() || !replace) {
-            return Err(Error::Exists { path: target.to_owned() });
-        }
+    /// As [`check_target`]; [`Error::Busy`] when another run writes the same target; [`Error::Io`].
+    pub fn new(target: &Path, door: Door<'_>, len: u64, needed: u64, watch: &dyn Watch) -> Result<Self> {
+        check_target(target, door, len, needed)?;
+        let made = Made::for_file(target)?;
         let folder = folder_of(target);
         let report = |e| Error::io("write", &folder, e);
-        fs::metadata(&folder).map_err(report)?;
-        check_room(&folder, needed, len)?;
+        part::clear(&folder, target, watch)?;
         let temporary = tempfile::Builder::new()
             .prefix(&prefix(target))
-            .suffix(".part")
+            .suffix(part::SUFFIX)
             .permissions(Permissions::from_mode(0o666))
             .tempfile_in(&folder)
             .map_err(report)?;
-        Ok(Self { temporary, target: target.to_owned(), replace })
+        part::lock(temporary.as_file(), target)?;
+        part::check_alone(&folder, temporary.path(), target)?;
+        Ok(Self { temporary, target: target.to_owned(), replace: door.replace, made })
     }
 
     /// The file, open for writing.
@@ -48,31 +52,57 @@ impl Draft {
         self.temporary.path()
     }
 
+    /// Its name when it is finished.
+    pub(super) fn target(&self) -> &Path {
+        &self.target
+    }
+
     /// Brings it to the disk and gives it its name.
     ///
     /// # Errors
     /// [`Error::Exists`] when somebody else made the target in the meantime; [`Error::Io`].
     pub fn finish(self) -> Result<()> {
-        let path = self.temporary.path().to_owned();
-        self.temporary.as_file().sync_all().map_err(|e| Error::io("flush", &path, e))?;
-        let result = if self.replace {
-            self.temporary.persist(&self.target)
-        } else {
-            self.temporary.persist_noclobber(&self.target)
+        self.sync()?;
+        self.name()
+    }
+
+    /// Brings it to the disk.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub(super) fn sync(&self) -> Result<()> {
+        self.temporary.as_file().sync_all().map_err(|e| Error::io("flush", self.temporary.path(), e))
+    }
+
+    /// Gives it its name.
+    ///
+    /// # Errors
+    /// As [`Draft::finish`].
+    pub(super) fn name(self) -> Result<()> {
+        let Self { temporary, target, replace, made } = self;
+        let result = match replace {
+            true => temporary.persist(&target),
+            false => match temporary.persist_noclobber(&target) {
+                // A file system that can neither rename without replacing nor link.
+                Err(e) if cannot_be_sure(&e.error) && fs::symlink_metadata(&target).is_err() => e.file.persist(&target),
+                result => result,
+            },
         };
         result.map_err(|e| match e.error.kind() {
-            std::io::ErrorKind::AlreadyExists => Error::Exists { path: self.target.clone() },
-            _ => Error::io("rename", &self.target, e.error),
+            ErrorKind::AlreadyExists => Error::Exists { path: target.clone() },
+            _ => Error::io("rename", &target, e.error),
         })?;
-        sync_folder(&folder_of(&self.target))
+        made.keep();
+        sync_folder(&folder_of(&target))
     }
 }
 
-/// What the temporary name of `target` begins with: hidden, and short enough for any file system.
-pub(super) fn prefix(target: &Path) -> OsString {
-    let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let short: String = name.chars().take(40).collect();
-    OsString::from(format!(".{short}."))
+/// Whether a file system refused because it does not know how to give a name only if it is free.
+pub(super) fn cannot_be_sure(error: &std::io::Error) -> bool {
+    matches!(
+        error.kind(),
+        ErrorKind::Unsupported | ErrorKind::PermissionDenied | ErrorKind::InvalidInput | ErrorKind::TooManyLinks
+    )
 }
 
 /// Makes a rename in `folder` last.
@@ -80,7 +110,7 @@ pub(super) fn sync_folder(folder: &Path) -> Result<()> {
     let opened = File::open(folder).map_err(|e| Error::io("open", folder, e))?;
     match opened.sync_all() {
         // Some file systems cannot flush a folder; the file itself is safe by then.
-        Err(e) if e.kind() != std::io::ErrorKind::InvalidInput => Err(Error::io("flush", folder, e)),
+        Err(e) if e.kind() != ErrorKind::InvalidInput => Err(Error::io("flush", folder, e)),
         _ => Ok(()),
     }
 }

@@ -6,22 +6,27 @@
 
 mod blocks;
 mod draft;
+mod folders;
 mod late;
 mod memory;
 mod packed;
+mod part;
 mod partial;
 pub mod pipeline;
 mod stage;
 mod sums;
 
 pub use draft::Draft;
+pub use folders::{check_room, check_target, check_writable};
 pub use memory::to_memory;
+pub use part::{leftovers, remove};
 pub use partial::Partial;
-pub use stage::{Stage, StagedFile};
+pub use stage::{Stage, StagedFile, check_folder, check_free};
 
 use crate::blueprint::{Blueprint, Content, Part};
 use crate::digest::{self, Algorithm, Digest, Hasher};
 use crate::error::{Error, Result};
+use crate::guard::Door;
 use crate::os;
 use crate::source::{FileSource, Place, SourceRef};
 use crate::watch::Watch;
@@ -64,11 +69,11 @@ pub struct Poured {
 pub fn pour(
     blueprint: &Blueprint,
     target: &Path,
-    replace: bool,
+    door: Door<'_>,
     digests: &[Algorithm],
     watch: &dyn Watch,
 ) -> Result<Poured> {
-    let mut poured = pour_all(&[(blueprint, target)], replace, digests, watch, &mut |_| Ok(()))?;
+    let mut poured = pour_all(&[(blueprint, target)], door, digests, watch, &mut |_| Ok(()))?;
     poured.pop().ok_or_else(|| Error::Usage("nothing was to be written".into()))
 }
 
@@ -79,13 +84,14 @@ pub fn pour(
 /// As [`pour`], and what `prove` fails with.
 pub fn pour_all(
     outputs: &[(&Blueprint, &Path)],
-    replace: bool,
+    door: Door<'_>,
     digests: &[Algorithm],
     watch: &dyn Watch,
     prove: &mut dyn FnMut(&[PathBuf]) -> Result<()>,
 ) -> Result<Vec<Poured>> {
-    let needed = outputs.iter().map(|(b, _)| bytes_to_write(b)).sum::<Result<u64>>()?;
-    let draft = |(blueprint, target): &(&Blueprint, &Path)| Draft::new(target, replace, largest_len(blueprint), needed);
+    let needed = check_targets(outputs, door)?;
+    let draft =
+        |(blueprint, target): &(&Blueprint, &Path)| Draft::new(target, door, largest_len(blueprint), needed, watch);
     let drafts = outputs.iter().map(draft).collect::<Result<Vec<_>>>()?;
     let mut poured = Vec::new();
     for ((blueprint, target), draft) in outputs.iter().zip(&drafts) {
@@ -101,8 +107,41 @@ pub fn pour_all(
     }
     let paths: Vec<PathBuf> = drafts.iter().map(|d| d.temporary_path().to_owned()).collect();
     prove(&paths)?;
-    drafts.into_iter().try_for_each(Draft::finish)?;
+    name_all(drafts, door)?;
     Ok(poured)
+}
+
+/// Fails unless all outputs could be written now, beside each other: what [`pour_all`] checks before the first byte.
+/// Returns the bytes that they will take on the disk.
+///
+/// # Errors
+/// [`Error::Twice`], and as [`check_target`].
+pub fn check_targets(outputs: &[(&Blueprint, &Path)], door: Door<'_>) -> Result<u64> {
+    let place = |target: &Path| (folders::folder_of(target), target.file_name().map(ToOwned::to_owned));
+    for (index, (_, target)) in outputs.iter().enumerate() {
+        if outputs[..index].iter().any(|(_, other)| place(other) == place(target)) {
+            return Err(Error::Twice { path: target.to_path_buf() });
+        }
+    }
+    let needed = outputs.iter().map(|(b, _)| bytes_to_write(b)).sum::<Result<u64>>()?;
+    outputs.iter().try_for_each(|(blueprint, target)| check_target(target, door, largest_len(blueprint), needed))?;
+    Ok(needed)
+}
+
+/// Gives all drafts their names once all of them are on the disk; if one cannot get its name, none keeps its own.
+fn name_all(drafts: Vec<Draft>, door: Door<'_>) -> Result<()> {
+    drafts.iter().try_for_each(Draft::sync)?;
+    let targets: Vec<PathBuf> = drafts.iter().map(|d| d.target().to_owned()).collect();
+    for (index, draft) in drafts.into_iter().enumerate() {
+        if let Err(e) = draft.name() {
+            // What stood there before is gone if it was replaced: then the new ones are better than nothing.
+            for named in targets[..index].iter().filter(|_| !door.replace) {
+                part::remove(named)?;
+            }
+            return Err(e);
+        }
+    }
+    Ok(())
 }
 
 /// Length of the file as far as it is known before it is written.
@@ -212,7 +251,7 @@ pub(crate) fn write_parts(
         Some(sums) => vec![sums.finish()],
         None if !has_late => whole.into_iter().map(Hasher::finish).collect(),
         None if digests.is_empty() => Vec::new(),
-        None => digest::of_source(&(Arc::new(FileSource::open(path)?) as SourceRef), digests, &())?,
+        None => digest::of_source(&(Arc::new(FileSource::own(path)?) as SourceRef), digests, &())?,
     };
     let part_digests = found.digests.into_iter().map(Option::unwrap_or_default).collect();
     // Late parts were gaps until they were computed.
@@ -328,27 +367,4 @@ fn copy_in_kernel(from: &File, mut from_at: u64, to: &File, path: &Path, mut to_
         to_at += done;
     }
     Ok(inside)
-}
-
-/// The folder a target is in.
-pub(crate) fn folder_of(target: &Path) -> PathBuf {
-    match target.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
-        _ => PathBuf::from("."),
-    }
-}
-
-/// Fails unless `folder` has room for `needed` bytes, the largest file of them having `largest`.
-///
-/// # Errors
-/// [`Error::NoSpace`], [`Error::FileTooLarge`], or what asking the file system fails with.
-pub fn check_room(folder: &Path, needed: u64, largest: u64) -> Result<()> {
-    if let Some(most) = os::largest_file(folder).filter(|&most| largest > most) {
-        return Err(Error::FileTooLarge { folder: folder.to_owned(), needed: largest, most });
-    }
-    let free = os::free_bytes(folder).map_err(|e| Error::io("ask for free space", folder, e))?;
-    if needed > free {
-        return Err(Error::NoSpace { folder: folder.to_owned(), needed, free });
-    }
-    Ok(())
 }

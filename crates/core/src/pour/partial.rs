@@ -1,8 +1,9 @@
-use super::draft::sync_folder;
-use super::{check_room, folder_of};
+use super::draft::{cannot_be_sure, sync_folder};
+use super::folders::{Made, check_target, folder_of};
 use crate::error::{Error, Result};
-use std::fs::{self, File, OpenOptions};
-use std::os::unix::fs::FileExt;
+use crate::guard::Door;
+use std::fs::{self, File, OpenOptions, TryLockError};
+use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 /// A file that may stay unfinished for days, and then carries a name that says so: `NAME.incomplete`.
@@ -11,6 +12,7 @@ pub struct Partial {
     path: PathBuf,
     target: PathBuf,
     replace: bool,
+    len_before: u64,
 }
 
 impl Partial {
@@ -21,23 +23,44 @@ impl Partial {
         PathBuf::from(name)
     }
 
-    /// Begins or goes on with a file that will be `target`, `len` bytes long.
+    /// Begins a file that will be `target`, or, with `known`, goes on with one: `len` bytes long, of which `needed` are
+    /// still to come. No link is followed, and what is there without being known is nobody's to overwrite.
     ///
     /// # Errors
-    /// [`Error::Exists`] when the complete file is there and `replace` is false; [`Error::NoSpace`],
-    /// [`Error::FileTooLarge`]; [`Error::Io`].
-    pub fn open(target: &Path, replace: bool, len: u64) -> Result<Self> {
-        if fs::symlink_metadata(target).is_ok_and(|meta| meta.is_dir() || !replace) {
-            return Err(Error::Exists { path: target.to_owned() });
-        }
+    /// As [`check_target`]; [`Error::Exists`] with the unfinished file if that is there and not known; [`Error::Busy`]
+    /// when another run writes it; [`Error::Io`].
+    pub fn open(target: &Path, door: Door<'_>, known: bool, len: u64, needed: u64) -> Result<Self> {
+        check_target(target, door, len, needed)?;
         let path = Self::path_of(target);
-        let there = fs::metadata(&path).map_or(0, |m| m.len());
-        check_room(&folder_of(target), len.saturating_sub(there), len)?;
+        door.guard.check(&path)?;
+        let made = Made::for_file(target)?;
         let mut options = OpenOptions::new();
-        let file = options.read(true).write(true).create(true).truncate(false).open(&path);
-        let file = file.map_err(|e| Error::io("write", &path, e))?;
+        options.read(true).write(true).custom_flags(rustix::fs::OFlags::NOFOLLOW.bits() as i32);
+        let opened = if known { options.open(&path) } else { options.create_new(true).open(&path) };
+        let file = opened.map_err(|e| match e.kind() {
+            std::io::ErrorKind::AlreadyExists => Error::Exists { path: path.clone() },
+            _ => Error::io("write", &path, e),
+        })?;
+        match file.try_lock() {
+            Err(TryLockError::WouldBlock) => return Err(Error::Busy { path: target.to_owned() }),
+            // File systems without locks do without.
+            Ok(()) | Err(TryLockError::Error(_)) => {}
+        }
+        let meta = file.metadata().map_err(|e| Error::io("open", &path, e))?;
+        if door.guard.knows(&meta) {
+            return Err(Error::IsSource { path });
+        }
+        if !meta.is_file() {
+            return Err(Error::Exists { path });
+        }
         file.set_len(len).map_err(|e| Error::io("reserve", &path, e))?;
-        Ok(Self { file, path, target: target.to_owned(), replace })
+        made.keep();
+        Ok(Self { file, path, target: target.to_owned(), replace: door.replace, len_before: meta.len() })
+    }
+
+    /// Bytes that it had before it was opened: what lies beyond was never written.
+    pub fn len_before(&self) -> u64 {
+        self.len_before
     }
 
     /// Where it is while it is not complete.
@@ -78,7 +101,10 @@ impl Partial {
                     return Err(Error::Exists { path: self.target.clone() });
                 }
                 // File systems without hard links: FAT, exFAT.
-                Err(_) => fs::rename(&self.path, &self.target).map_err(report)?,
+                Err(e) if cannot_be_sure(&e) && fs::symlink_metadata(&self.target).is_err() => {
+                    fs::rename(&self.path, &self.target).map_err(report)?;
+                }
+                Err(e) => return Err(report(e)),
             }
         }
         sync_folder(&folder_of(&self.target))

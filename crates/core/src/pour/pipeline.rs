@@ -1,17 +1,17 @@
 //! Bytes on the move: some threads read and decrypt, one takes the blocks in order, others hash.
 //!
 //! Memory is bounded by a pool of blocks. A reader takes its block from the pool *before* it takes the next
-//! step, so the earliest unread step always has one and nothing can wait in a circle.
+//! step, so the earliest unread step always has one and nothing can wait in a circle. A block is a loan: it goes
+//! home when it is dropped, whoever drops it. Nobody waits for one thing only: whoever waits also sees the end.
 
 use crate::error::Result;
 use crate::format::Transform;
 use crate::source::{Place, SourceRef};
 use crate::watch::{self, Watch};
-use crossbeam_channel::{Receiver, Sender, bounded};
+use crossbeam_channel::{Receiver, Sender, bounded, select_biased};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::ops::Range;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
@@ -31,30 +31,35 @@ const LONG_STEP: u64 = 16 << 20;
 /// Threads that read at most; more of them only wait for the one that writes.
 const MOST_READERS: usize = 4;
 
+/// Memory on loan from the pool: it goes home when it is dropped.
+struct Loan {
+    bytes: Vec<u8>,
+    home: Sender<Vec<u8>>,
+}
+
+impl Drop for Loan {
+    fn drop(&mut self) {
+        // There is a place in the pool for every loan, so this never waits; of a pool that is gone it is simply freed.
+        let _ = self.home.try_send(std::mem::take(&mut self.bytes));
+    }
+}
+
 /// Bytes that were read, on loan from the pool.
 pub struct Block {
-    stored: Vec<u8>,
+    stored: Loan,
     clear: Option<Vec<u8>>,
     len: usize,
-    home: Sender<Vec<u8>>,
 }
 
 impl Block {
     /// The bytes as the source has them.
     pub fn stored(&self) -> &[u8] {
-        &self.stored[..self.len]
+        &self.stored.bytes[..self.len]
     }
 
     /// The bytes after the plan's transform; the same where there is none.
     pub fn clear(&self) -> &[u8] {
-        self.clear.as_ref().map_or(&self.stored, |c| c)[..self.len].as_ref()
-    }
-}
-
-impl Drop for Block {
-    fn drop(&mut self) {
-        // The pool may be gone already: then the memory is simply freed.
-        let _ = self.home.send(std::mem::take(&mut self.stored));
+        self.clear.as_ref().map_or(&self.stored.bytes, |c| c)[..self.len].as_ref()
     }
 }
 
@@ -255,23 +260,23 @@ impl Plan {
 }
 
 impl Step {
-    fn perform(self, transform: Option<&dyn Transform>, mut stored: Vec<u8>, home: &Sender<Vec<u8>>) -> Result<Piece> {
+    fn perform(self, transform: Option<&dyn Transform>, mut stored: Loan) -> Result<Piece> {
         let data = match self.place {
             Place::Fill(byte) => Data::Fill(byte, self.len),
             Place::File { file, offset } => Data::Kernel(file, offset, self.len),
             Place::Computed => {
                 let len = self.len as usize;
-                if stored.len() < len {
-                    stored.resize(len, 0);
+                if stored.bytes.len() < len {
+                    stored.bytes.resize(len, 0);
                 }
-                self.source.read_at(self.offset, &mut stored[..len])?;
+                self.source.read_at(self.offset, &mut stored.bytes[..len])?;
                 let range = self.offset..self.offset + self.len;
                 let clear = transform.filter(|t| t.touches(range)).map(|t| {
-                    let mut clear = stored[..len].to_vec();
+                    let mut clear = stored.bytes[..len].to_vec();
                     t.apply(self.offset, &mut clear);
                     clear
                 });
-                Data::Block(Arc::new(Block { stored, clear, len, home: home.clone() }))
+                Data::Block(Arc::new(Block { stored, clear, len }))
             }
         };
         Ok(Piece { at: self.at, part: self.part, data })
@@ -281,15 +286,24 @@ impl Step {
 /// Runs a plan: calls `sink` with every piece in order, on the calling thread.
 ///
 /// # Errors
-/// The first error in the order of the output: of reading, of `sink`, or [`crate::Error::Cancelled`].
-pub fn run(mut plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
+/// The first error in the order of the output: of reading, of `sink`, or [`crate::Error::Cancelled`];
+/// [`crate::Error::Io`] when no thread can be started.
+pub fn run(plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
+    let cores = thread::available_parallelism().map_or(1, |n| n.get());
+    // In a small plan the thread that writes is busy all the time: a processor is left to it.
+    let spare = if plan.is_small { cores.saturating_sub(1) } else { cores };
+    let readers = if plan.is_sequential() { 1 } else { spare.clamp(1, MOST_READERS) };
+    run_on(readers, plan, watch, sink)
+}
+
+/// [`run`], with so many readers.
+fn run_on(readers: usize, mut plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
     let (home, pool) = bounded(POOL);
     if plan.len() <= BLOCK as u64 {
         while let Some(step) = plan.next_step()? {
             watch::check(watch)?;
-            let buffer = pool.try_recv().unwrap_or_default();
-            let piece = step.perform(plan.transform.as_deref(), buffer, &home)?;
-            sink(piece)?;
+            let loan = Loan { bytes: pool.try_recv().unwrap_or_default(), home: home.clone() };
+            sink(step.perform(plan.transform.as_deref(), loan)?)?;
         }
         return Ok(());
     }
@@ -297,62 +311,62 @@ pub fn run(mut plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Res
         // Blocks grow to their size when they are first used.
         let _ = home.send(Vec::new());
     }
-    let cores = thread::available_parallelism().map_or(1, |n| n.get());
-    // In a small plan the thread that writes is busy all the time: a processor is left to it.
-    let spare = if plan.is_small { cores.saturating_sub(1) } else { cores };
-    let readers = if plan.is_sequential() { 1 } else { spare.clamp(1, MOST_READERS) };
     let transform = plan.transform.clone();
     let steps = Mutex::new((0u64, plan));
-    let stop = AtomicBool::new(false);
     let (tx, rx) = bounded(POOL);
+    // Nothing is ever sent here: that it closes is the end, which whoever waits for a block sees.
+    let (going, ended) = bounded::<()>(0);
     thread::scope(|scope| {
         for _ in 0..readers {
-            let (tx, home, pool) = (tx.clone(), home.clone(), pool.clone());
-            let (steps, stop, transform) = (&steps, &stop, transform.as_deref());
-            scope.spawn(move || read_steps(steps, stop, transform, &pool, &home, &tx));
+            let reader = Reader { pool: pool.clone(), home: home.clone(), ended: ended.clone(), tx: tx.clone() };
+            let (steps, transform) = (&steps, transform.as_deref());
+            let started = thread::Builder::new().spawn_scoped(scope, move || reader.read(steps, transform));
+            // The end is told by dropping `going`: readers that were started leave.
+            started.map_err(|source| crate::Error::Io { op: "start a thread", path: None, offset: None, source })?;
         }
         drop(tx);
         let result = deliver(rx, watch, sink);
-        stop.store(true, Ordering::Relaxed);
+        drop(going);
         result
     })
 }
 
 type Numbered = (u64, Result<Piece>);
 
-fn read_steps(
-    steps: &Mutex<(u64, Plan)>,
-    stop: &AtomicBool,
-    transform: Option<&dyn Transform>,
-    pool: &Receiver<Vec<u8>>,
-    home: &Sender<Vec<u8>>,
-    tx: &Sender<Numbered>,
-) {
-    while let Ok(buffer) = pool.recv() {
-        if stop.load(Ordering::Relaxed) {
-            return;
+/// A thread that reads, and what it waits for.
+struct Reader {
+    pool: Receiver<Vec<u8>>,
+    home: Sender<Vec<u8>>,
+    ended: Receiver<()>,
+    tx: Sender<Numbered>,
+}
+
+impl Reader {
+    /// A block, or nothing once the end has come.
+    fn borrow(&self) -> Option<Loan> {
+        select_biased! {
+            recv(self.ended) -> _ => None,
+            recv(self.pool) -> bytes => Some(Loan { bytes: bytes.ok()?, home: self.home.clone() }),
         }
-        let (number, step) = {
-            let mut steps = steps.lock().unwrap_or_else(|e| e.into_inner());
-            let number = steps.0;
-            steps.0 += 1;
-            (number, steps.1.next_step())
-        };
-        let piece = match step {
-            Ok(Some(step)) if matches!(step.place, Place::Computed) => step.perform(transform, buffer, home),
-            Ok(Some(step)) => {
-                let _ = home.send(buffer);
-                step.perform(transform, Vec::new(), home)
-            }
-            Ok(None) => {
-                let _ = home.send(buffer);
+    }
+
+    fn read(self, steps: &Mutex<(u64, Plan)>, transform: Option<&dyn Transform>) {
+        while let Some(loan) = self.borrow() {
+            let (number, step) = {
+                let mut steps = steps.lock().unwrap_or_else(|e| e.into_inner());
+                let number = steps.0;
+                steps.0 += 1;
+                (number, steps.1.next_step())
+            };
+            let piece = match step {
+                Ok(Some(step)) => step.perform(transform, loan),
+                Ok(None) => return,
+                Err(e) => Err(e),
+            };
+            let failed = piece.is_err();
+            if self.tx.send((number, piece)).is_err() || failed {
                 return;
             }
-            Err(e) => Err(e),
-        };
-        let failed = piece.is_err();
-        if tx.send((number, piece)).is_err() || failed {
-            return;
         }
     }
 }
@@ -397,7 +411,9 @@ pub fn run_with<'c>(
         let mut lanes: Vec<Sender<Piece>> = Vec::new();
         for mut consumer in consumers {
             let (tx, rx) = bounded::<Piece>(QUEUE);
-            scope.spawn(move || rx.iter().for_each(|piece| consumer(&piece)));
+            let started =
+                thread::Builder::new().spawn_scoped(scope, move || rx.iter().for_each(|piece| consumer(&piece)));
+            started.map_err(|source| crate::Error::Io { op: "start a thread", path: None, offset: None, source })?;
             lanes.push(tx);
         }
         run(plan, watch, &mut |piece| {
@@ -419,4 +435,72 @@ pub fn read_into(plan: Plan, consumers: Vec<Consumer<'_>>, watch: &dyn Watch) ->
         watch.advance(piece.len());
         Ok(())
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::source::{Source, check_range};
+    use std::sync::atomic::{AtomicU64, Ordering};
+    use std::time::Duration;
+
+    /// Counts bytes as its content; slow at some places, so that threads meet in ever other orders.
+    struct Slow(u64, u64);
+
+    impl Source for Slow {
+        fn len(&self) -> u64 {
+            self.0
+        }
+
+        fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+            check_range(self.0, offset, buf.len() as u64)?;
+            if (offset >> 18).wrapping_mul(self.1).is_multiple_of(7) {
+                thread::sleep(Duration::from_micros(300));
+            }
+            buf.fill(offset as u8);
+            Ok(())
+        }
+    }
+
+    struct StopAt(u64, AtomicU64);
+
+    impl Watch for StopAt {
+        fn cancelled(&self) -> bool {
+            self.1.fetch_add(1, Ordering::Relaxed) >= self.0
+        }
+    }
+
+    /// Each early stop has to come back: by an error of whoever takes the pieces, by a read that fails, by the user.
+    #[test]
+    fn two_hundred_early_stops_come_back() {
+        let (done, ended) = bounded::<u64>(1);
+        thread::spawn(move || {
+            let mut seed = 9u64;
+            for round in 0..200 {
+                seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                let after = (seed >> 40) % 60;
+                let source: SourceRef = Arc::new(Slow(80 << 20, seed | 1));
+                let readers = [1, 2, 8][round as usize % 3];
+                let consumers = (0..round % 3).map(|_| Box::new(|_: &Piece| ()) as Consumer<'_>).collect::<Vec<_>>();
+                let watch = StopAt(if round % 2 == 0 { after } else { u64::MAX }, AtomicU64::new(0));
+                let mut left = after;
+                let mut held = Vec::new();
+                let mut sink = |piece: Piece| {
+                    // Whoever takes pieces may keep some of them for a while.
+                    held.push(piece);
+                    held.truncate(2);
+                    left = left.checked_sub(1).ok_or_else(|| crate::Error::Usage("the disk is full".into()))?;
+                    Ok(())
+                };
+                let plan = Plan::over(source.clone(), 0..source.len());
+                let result = match consumers.is_empty() {
+                    true => run_on(readers, plan, &watch, &mut sink),
+                    false => run_with(plan, consumers, &watch, &mut sink),
+                };
+                assert!(result.is_err(), "round {round}");
+            }
+            let _ = done.send(200);
+        });
+        assert_eq!(ended.recv_timeout(Duration::from_secs(120)), Ok(200), "a stop did not come back");
+    }
 }

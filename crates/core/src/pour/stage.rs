@@ -1,7 +1,10 @@
-use super::draft::{prefix, sync_folder};
-use super::{Written, folder_of, write_parts};
+use super::draft::sync_folder;
+use super::folders::{Made, check_writable, folder_of};
+use super::part::{self, prefix};
+use super::{Written, write_parts};
 use crate::blueprint::Blueprint;
 use crate::error::{Error, Result};
+use crate::guard::Door;
 use crate::os;
 use crate::watch::Watch;
 use std::fs::{self, File, FileTimes, OpenOptions};
@@ -11,10 +14,13 @@ use tempfile::TempDir;
 
 /// A folder full of files that is not finished: everything is written under a temporary folder, flushed, and
 /// moved into place at the end.
-pub struct Stage {
+pub struct Stage<'a> {
     folder: TempDir,
+    /// Held as long as this run is at work.
+    _lock: File,
     target: PathBuf,
-    replace: bool,
+    door: Door<'a>,
+    made: Made,
     /// Files in the stage, relative to it, in the order in which they were finished.
     files: Vec<PathBuf>,
 }
@@ -28,24 +34,39 @@ pub struct StagedFile {
     pub hole_bytes: u64,
 }
 
-impl Stage {
-    /// Begins a folder that will be `target`.
+/// Fails unless a folder `target` could be written now, or written into.
+///
+/// # Errors
+/// [`Error::IsSource`] for what is read; [`Error::Exists`] when it is something else than a folder; [`Error::Io`].
+pub fn check_folder(target: &Path, door: Door<'_>) -> Result<()> {
+    door.guard.check_folder(target)?;
+    match fs::metadata(target) {
+        Ok(meta) if !meta.is_dir() => Err(Error::Exists { path: target.to_owned() }),
+        _ => check_writable(target),
+    }
+}
+
+impl<'a> Stage<'a> {
+    /// Begins a folder that will be `target`; folders above it are made if they are not there.
     ///
     /// # Errors
-    /// [`Error::Exists`] when the target is something else than a folder; [`Error::Io`].
-    pub fn new(target: &Path, replace: bool) -> Result<Self> {
-        let parent = match fs::metadata(target) {
-            Ok(meta) if meta.is_dir() => target.to_owned(),
-            Ok(_) => return Err(Error::Exists { path: target.to_owned() }),
-            Err(_) => folder_of(target),
-        };
+    /// As [`check_folder`]; [`Error::Busy`] when another run writes the same folder; [`Error::Io`].
+    pub fn new(target: &Path, door: Door<'a>, watch: &dyn Watch) -> Result<Self> {
+        check_folder(target, door)?;
+        let parent = if target.is_dir() { target.to_owned() } else { folder_of(target) };
+        let made = Made::folder(&parent)?;
+        let report = |e| Error::io("write", &parent, e);
+        part::clear(&parent, target, watch)?;
         let folder = tempfile::Builder::new()
             .prefix(&prefix(target))
-            .suffix(".part")
+            .suffix(part::SUFFIX)
             .permissions(std::os::unix::fs::PermissionsExt::from_mode(0o777))
             .tempdir_in(&parent)
-            .map_err(|e| Error::io("write", &parent, e))?;
-        Ok(Self { folder, target: target.to_owned(), replace, files: Vec::new() })
+            .map_err(report)?;
+        let lock = File::open(folder.path()).map_err(report)?;
+        part::lock(&lock, target)?;
+        part::check_alone(&parent, folder.path(), target)?;
+        Ok(Self { folder, _lock: lock, target: target.to_owned(), door, made, files: Vec::new() })
     }
 
     /// True when the file system takes `a` and `A` for the same name, as those of sticks and cards do.
@@ -59,13 +80,9 @@ impl Stage {
     /// Fails unless all of `files` (relative paths) can be put in place.
     ///
     /// # Errors
-    /// [`Error::Exists`] with the first that is there already.
-    pub fn check_free<'a>(&self, mut files: impl Iterator<Item = &'a Path>) -> Result<()> {
-        let taken = |p: &&Path| fs::symlink_metadata(self.target.join(p)).is_ok_and(|m| m.is_dir() || !self.replace);
-        match files.find(taken) {
-            Some(path) => Err(Error::Exists { path: self.target.join(path) }),
-            None => Ok(()),
-        }
+    /// [`Error::Exists`] with the first that is there already, [`Error::IsSource`] with the first that is read.
+    pub fn check_free<'b>(&self, files: impl Iterator<Item = &'b Path>) -> Result<()> {
+        check_free(&self.target, self.door, files)
     }
 
     /// Makes a folder, and those above it.
@@ -138,11 +155,15 @@ impl Stage {
             set_folder_times(stage, folders);
             let stage = self.folder.keep();
             if let Err(e) = fs::rename(&stage, &self.target) {
+                // What is left would be found by the next run; better not to leave it.
                 let _ = fs::remove_dir_all(&stage);
                 return Err(Error::io("rename", &self.target, e));
             }
+            self.made.keep();
             return sync_folder(&parent);
         }
+        // Asked again, and for everything, before the first name is given.
+        check_free(&self.target, self.door, self.files.iter().map(PathBuf::as_path))?;
         for (folder, _) in folders {
             make_real_folder(&self.target, folder)?;
         }
@@ -151,15 +172,27 @@ impl Stage {
             if let Some(folder) = file.parent() {
                 make_real_folder(&self.target, folder)?;
             }
-            if !self.replace && fs::symlink_metadata(&to).is_ok() {
-                return Err(Error::Exists { path: to });
-            }
             fs::rename(stage.join(file), &to).map_err(|e| Error::io("rename", &to, e))?;
         }
         set_folder_times(&self.target, folders);
         drop(self.folder);
+        self.made.keep();
         sync_folder(&self.target)
     }
+}
+
+/// Fails unless all of `files` (relative paths) can be put into the folder `target`.
+///
+/// # Errors
+/// [`Error::Exists`] with the first that is there already, [`Error::IsSource`] with the first that is read.
+pub fn check_free<'b>(target: &Path, door: Door<'_>, files: impl Iterator<Item = &'b Path>) -> Result<()> {
+    for path in files.map(|file| target.join(file)) {
+        door.guard.check(&path)?;
+        if fs::symlink_metadata(&path).is_ok_and(|m| m.is_dir() || !door.replace) {
+            return Err(Error::Exists { path });
+        }
+    }
+    Ok(())
 }
 
 /// Makes the folder `path` below `root` name by name, and refuses to go through anything that is not a real folder.

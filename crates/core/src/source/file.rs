@@ -1,9 +1,11 @@
 use super::{Extent, Place, Source, check_range};
 use crate::error::{Error, Result};
+use crate::guard::Guard;
 use crate::os;
-use std::fs::File;
+use std::fs::{File, Metadata};
+use std::io::{Seek, SeekFrom};
 use std::ops::Range;
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, FileTypeExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -19,18 +21,30 @@ pub struct FileSource {
 }
 
 impl FileSource {
-    /// Opens `path` for reading.
+    /// Opens `path` for reading: a file or a block device, which `guard` knows from now on.
     ///
     /// # Errors
-    /// [`Error::Io`] when the file cannot be opened or is not a regular file.
-    pub fn open(path: &Path) -> Result<Self> {
-        let file = File::open(path).map_err(|e| Error::io("open", path, e))?;
-        let meta = file.metadata().map_err(|e| Error::io("open", path, e))?;
-        if !meta.is_file() {
-            let why = std::io::Error::new(std::io::ErrorKind::InvalidInput, "not a regular file");
-            return Err(Error::io("open", path, why));
-        }
-        Ok(Self { file: Arc::new(file), path: path.to_owned(), len: meta.len(), run: Mutex::new(None) })
+    /// [`Error::Io`] when it cannot be opened; [`Error::NotUnderstood`] for pipes, sockets and the like.
+    pub fn open(path: &Path, guard: &Guard) -> Result<Self> {
+        let (file, meta) = guard.open(path)?;
+        Self::of(file, &meta, path)
+    }
+
+    /// Opens a file of this run's own making, which is no source of it.
+    ///
+    /// # Errors
+    /// As [`FileSource::open`].
+    pub fn own(path: &Path) -> Result<Self> {
+        Self::open(path, &Guard::default())
+    }
+
+    fn of(mut file: File, meta: &Metadata, path: &Path) -> Result<Self> {
+        let len = match meta.file_type().is_block_device() {
+            // The length of a device stands nowhere but at its end.
+            true => file.seek(SeekFrom::End(0)).map_err(|e| Error::io("ask for the size", path, e))?,
+            false => meta.len(),
+        };
+        Ok(Self { file: Arc::new(file), path: path.to_owned(), len, run: Mutex::new(None) })
     }
 
     /// Takes over the run that was found when the same file was open before.

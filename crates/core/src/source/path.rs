@@ -1,5 +1,7 @@
 use super::{Extent, FileSource, Place, Source, check_range};
 use crate::error::Result;
+use crate::guard::Guard;
+use std::fs::Metadata;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
@@ -18,9 +20,10 @@ pub struct PathSource {
 }
 
 impl PathSource {
-    /// The file at `path`, which has `len` bytes.
-    pub fn new(path: &Path, len: u64) -> Self {
-        Self { path: path.to_owned(), len, run: Mutex::new(None) }
+    /// The file at `path`, of which the system says `meta`; `guard` knows it from now on.
+    pub fn new(path: &Path, meta: &Metadata, guard: &Guard) -> Self {
+        guard.reads(meta);
+        Self { path: path.to_owned(), len: meta.len(), run: Mutex::new(None) }
     }
 }
 
@@ -31,14 +34,14 @@ impl Source for PathSource {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         check_range(self.len, offset, buf.len() as u64)?;
-        FileSource::open(&self.path)?.read_at(offset, buf)
+        FileSource::own(&self.path)?.read_at(offset, buf)
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
         if self.len <= SMALL {
             return Ok(Extent { place: Place::Computed, len: self.len - offset });
         }
-        let file = FileSource::open(&self.path)?;
+        let file = FileSource::own(&self.path)?;
         // What was cut off since the folder was read is told by reading, not here.
         if offset >= file.len() {
             return Ok(Extent { place: Place::Computed, len: self.len - offset });

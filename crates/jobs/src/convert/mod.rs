@@ -19,7 +19,7 @@ pub use prove::Proof;
 pub use repair::{RepairReport, RepairedSector};
 
 use crate::failure::with_article;
-use crate::{Answer, Failure, Item, Setting, locate};
+use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
@@ -255,8 +255,9 @@ pub fn convert(
     if setting.watch.cancelled() {
         return Err(fail(Error::Cancelled));
     }
+    let main = main_path(&item, target, output, options);
+    setting.check_target(&main)?;
     let made = (target.make)(&item, target, options, setting).map_err(|e| advise(&what, e))?;
-    let main = output.map_or_else(|| PathBuf::from(format!("{}.{}", item.stem, target.extension)), Path::to_owned);
     let outputs = outputs(&made, &main, options).map_err(fail)?;
     let mut report = ConvertReport {
         schema: "decanter.convert/1",
@@ -276,15 +277,20 @@ pub fn convert(
         notices: item.notices().iter().chain(&made.notices).cloned().collect(),
     };
     let answer = if made.repair.as_ref().is_some_and(|r| r.beyond_count > 0) { Answer::No } else { Answer::Yes };
+    let list: Vec<(&Blueprint, &Path)> = outputs.iter().map(|(b, p)| (b, p.as_path())).collect();
+    let unwritable = |e: Error| match e.blame() {
+        Blame::Request => place::refused(&main, e),
+        _ => advise(&what, e),
+    };
+    pour::check_targets(&list, setting.door()).map_err(unwritable)?;
     if setting.dry_run {
         return Ok((report, answer));
     }
     // Of a compressed result the digests of its content are of use, and known already; else those of the file.
     let whole: &[Algorithm] = if made.content.is_some() || outputs.len() > 1 { &[] } else { &options.digests };
     setting.watch.begin(&format!("converting {}", item.stem), Some(made.blueprint.len()));
-    let list: Vec<(&Blueprint, &Path)> = outputs.iter().map(|(b, p)| (b, p.as_path())).collect();
     let mut proven = None;
-    let poured = pour::pour_all(&list, setting.replace, whole, setting.watch, &mut |paths| {
+    let poured = pour::pour_all(&list, setting.door(), whole, setting.watch, &mut |paths| {
         setting.watch.end();
         if options.prove {
             let mains = &paths[..paths.len() - usize::from(made.beside.is_some())];
@@ -292,10 +298,7 @@ pub fn convert(
         }
         Ok(())
     });
-    let poured = poured.map_err(|e| match e.blame() {
-        Blame::Request => Failure::new(format!("cannot write \"{}\"", main.display()), e),
-        _ => advise(&what, e),
-    })?;
+    let poured = poured.map_err(unwritable)?;
     setting.watch.end();
     report.proven = proven;
     report.bytes_after = poured.iter().map(|p| p.bytes).sum();
@@ -307,6 +310,24 @@ pub fn convert(
     };
     report.files = poured.into_iter().map(|p| WrittenFile { path: p.path, bytes: p.bytes }).collect();
     Ok((report, answer))
+}
+
+/// The main file of the result.
+fn main_path(item: &Item, target: &Target, output: Option<&Path>, options: &Options) -> PathBuf {
+    let word = match options {
+        o if o.repair => "repaired",
+        o if o.trim => "trimmed",
+        o if o.pad.is_some() => "padded",
+        o if !o.join.is_empty() || o.odd.is_some() => "joined",
+        o if !o.blank.is_empty() => "blanked",
+        _ => "converted",
+    };
+    let main = place::file(output, &place::name_beside(item, target.extension, word));
+    // A raw CD is a pair: named by either of them, both are meant.
+    match target.id == "cd-raw" && main.extension().is_some_and(|e| e.eq_ignore_ascii_case("cue")) {
+        true => main.with_extension(target.extension),
+        false => main,
+    }
 }
 
 /// Opens the source, put together with its other parts.

@@ -79,7 +79,7 @@ pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
 }
 
 /// The program.
-pub(super) fn prg(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
+pub(super) fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Made> {
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder describes no moment".into()))?;
     let text = read_vec(source.as_ref(), 0, source.len(), "the description of a moment", MOST_TEXT)?;
     let text = String::from_utf8(text).map_err(|_| Error::Usage("it is no text that describes a moment".into()))?;
@@ -88,7 +88,7 @@ pub(super) fn prg(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Resu
     let folder = item.host.parent().unwrap_or(Path::new(""));
     let file = |name: &str, most: usize| -> Result<Vec<u8>> {
         let path = folder.join(name);
-        let bytes = std::fs::read(&path).map_err(|e| Error::io("read", &path, e))?;
+        let bytes = setting.guard.read(&path)?;
         match bytes.len() <= most {
             true => Ok(bytes),
             false => Err(Error::Usage(format!("\"{}\" has {} bytes, more than {most}", path.display(), bytes.len()))),

@@ -43,7 +43,7 @@ pub(super) fn prove(
     item: &Item,
     setting: &Setting<'_>,
 ) -> Result<Proof> {
-    let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::open(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
+    let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::own(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
     let written: SourceRef = match (split, parts.as_slice()) {
         (Some(Split::EvenOdd), [even, odd]) => Arc::new(Woven::new(even.clone(), odd.clone())?),
         _ => Arc::new(Concat::new(parts)?),

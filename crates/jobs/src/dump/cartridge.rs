@@ -4,15 +4,14 @@
 use super::reader::{Memory, Reader, SimulatedReader};
 use crate::locate::open_bytes;
 use crate::rom::RomReport;
-use crate::{Answer, Failure, Setting, locate};
+use crate::{Answer, Failure, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
-use decanter_core::error::Blame;
 use decanter_core::format::Fact;
 use decanter_core::rom::Shape;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::view::MOST_HELD;
-use decanter_core::{Error, Notice, Result, pour, watch};
+use decanter_core::{Door, Error, Notice, Result, pour, watch};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -122,9 +121,10 @@ pub struct Written {
 ///
 /// # Errors
 /// When its description is wrong.
-pub fn open(name: &str) -> std::result::Result<Option<SimulatedReader>, Failure> {
+pub fn open(name: &str, setting: &Setting<'_>) -> std::result::Result<Option<SimulatedReader>, Failure> {
     let Some(path) = name.strip_prefix(SIMULATED) else { return Ok(None) };
-    SimulatedReader::open(Path::new(path)).map_err(|e| Failure::new(format!("cannot open the reader \"{name}\""), e))
+    SimulatedReader::open(Path::new(path), &setting.guard)
+        .map_err(|e| Failure::new(format!("cannot open the reader \"{name}\""), e))
 }
 
 /// Reads a memory of a cartridge into `target`.
@@ -146,6 +146,8 @@ pub fn dump(
     if options.write.is_some() && memory == Memory::Rom {
         return Err(fail(Error::Usage("a ROM cannot be written".into())).hint("add --memory save"));
     }
+    let extension = if memory == Memory::Rom { "rom" } else { "sav" };
+    let target = &place::file(Some(target), &format!("{}.{extension}", place::stem_of_shown(name)));
     let len = reader.len(memory);
     if len == 0 {
         return Err(fail(Error::Usage("the cartridge has no such memory".into()))
@@ -172,15 +174,12 @@ pub fn dump(
         notices: Vec::new(),
     };
     let new = options.write.as_ref().map(|from| new_save(from, len, setting)).transpose().map_err(fail)?;
-    if setting.dry_run {
-        report.next = "nothing was read: this was a rehearsal".into();
-        return Ok((report, Answer::Yes));
-    }
     // A save is never replaced; a ROM only if asked for. Either is known before the slow part.
-    let replace = setting.replace && memory == Memory::Rom;
-    if target.exists() && !replace {
-        let what = format!("cannot write \"{}\"", target.display());
-        return Err(Failure::new(what, Error::Exists { path: target.to_owned() }));
+    let door = Door { replace: setting.replace && memory == Memory::Rom, ..setting.door() };
+    pour::check_target(target, door, len, len).map_err(|e| place::refused(target, e))?;
+    if setting.dry_run {
+        report.next = "dry run: nothing was read or written".into();
+        return Ok((report, Answer::Yes));
     }
     let bytes = read_all(reader, memory, &mut report, options.retries, setting).map_err(fail)?;
     if report.unsettled_bytes > 0 {
@@ -190,22 +189,19 @@ pub fn dump(
     }
     let source: SourceRef = Arc::new(Bytes(bytes.clone()));
     look(&mut report, &source, setting);
-    let replace = replace || report.unsettled_bytes > 0;
-    let poured = pour::pour(&Blueprint::of(source), &report.path, replace, &options.digests, setting.watch);
-    report.digests = poured
-        .map_err(|e| match e.blame() {
-            Blame::Request => Failure::new(format!("cannot write \"{}\"", report.path.display()), e),
-            _ => fail(e),
-        })?
-        .digests;
+    // What did not settle before is read anew each time.
+    let door = Door { replace: door.replace || report.unsettled_bytes > 0, ..door };
+    let what = format!("cannot dump \"{name}\"");
+    let poured = setting.write_by(door, &Blueprint::of(source), &report.path, &options.digests, &what)?;
+    report.digests = poured.map(|p| p.digests).unwrap_or_default();
     report.confidence = confidence(&report);
     let mut answer = if report.unsettled_bytes > 0 { Answer::No } else { Answer::Yes };
     report.next = if report.unsettled_bytes > 0 {
         "clean the contacts (isopropyl alcohol, a soft cloth) and run the same command again".into()
     } else if memory == Memory::Rom {
-        format!("decanter verify {} --against DAT", crate::identify::quoted(&target.display().to_string()))
+        format!("decanter verify {} --against DAT", crate::quoted(&target.display().to_string()))
     } else {
-        format!("decanter save show {}", crate::identify::quoted(&target.display().to_string()))
+        format!("decanter save show {}", crate::quoted(&target.display().to_string()))
     };
     if let (Some(new), Some(from)) = (new, &options.write) {
         if report.unsettled_bytes > 0 {

@@ -1,7 +1,7 @@
 //! What is read from: a block device, a file, or a simulated drive.
 
 use super::sim::SimulatedDrive;
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Guard, Result};
 use std::fs::File;
 use std::io::{Seek, SeekFrom};
 use std::os::unix::fs::{FileExt, FileTypeExt};
@@ -38,10 +38,10 @@ pub trait Drive: Send {
 ///
 /// # Errors
 /// When it is not there, is a folder, or its description is wrong.
-pub fn open(name: &str, sector_len: u64) -> Result<Box<dyn Drive>> {
+pub fn open(name: &str, sector_len: u64, guard: &Guard) -> Result<Box<dyn Drive>> {
     match name.strip_prefix(SIMULATED) {
-        Some(path) => Ok(Box::new(SimulatedDrive::open(Path::new(path))?)),
-        None => Ok(Box::new(RealDrive::open(Path::new(name), sector_len)?)),
+        Some(path) => Ok(Box::new(SimulatedDrive::open(Path::new(path), guard)?)),
+        None => Ok(Box::new(RealDrive::open(Path::new(name), sector_len, guard)?)),
     }
 }
 
@@ -54,25 +54,32 @@ struct RealDrive {
 }
 
 impl RealDrive {
-    fn open(path: &Path, sector_len: u64) -> Result<Self> {
-        let mut file = File::open(path).map_err(|e| Error::io("open", path, e))?;
-        let meta = file.metadata().map_err(|e| Error::io("open", path, e))?;
-        if meta.is_dir() {
+    fn open(path: &Path, sector_len: u64, guard: &Guard) -> Result<Self> {
+        if path.is_dir() {
             return Err(Error::Usage("it is a folder, not a drive".into()));
         }
+        let (mut file, meta) = guard.open(path)?;
         let kind = if meta.file_type().is_block_device() { "block device" } else { "file" };
         // The end of a block device is its size, as the driver gives it.
         let len = file.seek(SeekFrom::End(0)).map_err(|e| Error::io("ask for the size", path, e))?;
+        if !len.is_multiple_of(sector_len) {
+            let fits = [2352, 2448, 2336, 512].into_iter().find(|unit| len.is_multiple_of(*unit));
+            let advice = match fits {
+                Some(unit) => format!("add --sector-bytes {unit}, which keeps them all"),
+                None => "it is no image of sectors".into(),
+            };
+            let len = crate::grouped(len);
+            return Err(Error::Usage(format!(
+                "its {len} bytes are no whole number of sectors of {sector_len} bytes: {advice}"
+            )));
+        }
         Ok(Self { file, kind, len, sector_len })
     }
 }
 
 impl Drive for RealDrive {
     fn describe(&self) -> String {
-        match self.len % self.sector_len {
-            0 => self.kind.to_owned(),
-            over => format!("{}; its last {over} bytes are no whole sector and are left out", self.kind),
-        }
+        self.kind.to_owned()
     }
 
     fn sectors(&self) -> u64 {

@@ -1,7 +1,7 @@
 //! Missing sectors from another copy of the same disc.
 
 use super::map::{Map, State};
-use crate::Setting;
+use crate::{Setting, grouped};
 use decanter_core::pour::Partial;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Result, watch};
@@ -39,12 +39,16 @@ struct Copy {
 
 fn open(other: &str, own: &Map, setting: &Setting<'_>) -> Result<Copy> {
     let path = Path::new(other);
-    let incomplete = other.strip_suffix(".incomplete").map(Path::new);
-    let map = Map::load(&Map::path_of(incomplete.unwrap_or(path)))?;
+    let is_incomplete = path.extension().is_some_and(|e| e == "incomplete");
+    let mut map = Map::beside(path)?;
+    if is_incomplete && map.is_none() {
+        let text = "it is unfinished, and no map beside it says what it has".to_owned();
+        return Err(Error::WrongDescription { text });
+    }
     // A complete image may be in an archive, or compressed.
-    let source: SourceRef = match incomplete {
-        Some(_) => Arc::new(FileSource::open(path)?),
-        None => match crate::locate::open(other, "fill from", setting) {
+    let source: SourceRef = match map.is_some() {
+        true => Arc::new(FileSource::open(path, &setting.guard)?),
+        false => match crate::locate::open(other, "fill from", setting) {
             Ok(item) => item.source.ok_or_else(|| Error::Usage("it is a folder".into()))?,
             Err(_) => crate::locate::bytes(other, setting)?,
         },
@@ -55,12 +59,20 @@ fn open(other: &str, own: &Map, setting: &Setting<'_>) -> Result<Copy> {
             text: format!("it is not the same disc: it has {} bytes instead of {len}", source.len()),
         });
     }
+    if let Some(map) = &mut map {
+        if (map.sectors, map.sector_len) != (own.sectors, own.sector_len) {
+            return Err(Error::WrongDescription {
+                text: format!("its map is of {} sectors of {} bytes", grouped(map.sectors), map.sector_len),
+            });
+        }
+        map.cut_to(source.len());
+    }
     let whole = || {
         let mut map = Map::new(own.sectors, own.sector_len);
         map.set(0, own.sectors, State::Read);
         map
     };
-    Ok(Copy { source, map: map.filter(|m| m.sectors == own.sectors).unwrap_or_else(whole) })
+    Ok(Copy { source, map: map.unwrap_or_else(whole) })
 }
 
 /// Takes what is missing from `other`, after comparing all that both have.
@@ -69,7 +81,7 @@ fn open(other: &str, own: &Map, setting: &Setting<'_>) -> Result<Copy> {
 /// [`Error::WrongDescription`] when it is not the same disc, with the first sector that differs.
 pub(super) fn fill(other: &str, output: &Partial, map: &mut Map, setting: &Setting<'_>) -> Result<FillReport> {
     let copy = open(other, map, setting)?;
-    let own: SourceRef = Arc::new(FileSource::open(output.path())?);
+    let own: SourceRef = Arc::new(FileSource::own(output.path())?);
     let mut report = FillReport { from: other.to_owned(), ..FillReport::default() };
     let len = map.sector_len;
     setting.watch.begin("comparing", Some(map.sectors * len));
@@ -84,7 +96,7 @@ pub(super) fn fill(other: &str, output: &Partial, map: &mut Map, setting: &Setti
         copy.source.read_at(at * len, &mut right)?;
         for index in 0..count {
             let sector = at + index;
-            let both = map.state_of(sector) == State::Read && copy.map.state_of(sector) == State::Read;
+            let both = map.state_of(sector).is_content() && copy.map.state_of(sector).is_content();
             if !both {
                 continue;
             }
@@ -124,7 +136,8 @@ pub(super) fn fill(other: &str, output: &Partial, map: &mut Map, setting: &Setti
             let mut bytes = vec![0; (count * len) as usize];
             copy.source.read_at(sector * len, &mut bytes)?;
             for index in 0..count {
-                if copy.map.state_of(sector + index).is_there() {
+                // What a plan left blank there was not read by anybody.
+                if copy.map.state_of(sector + index).is_content() {
                     output
                         .write(&bytes[(index * len) as usize..((index + 1) * len) as usize], (sector + index) * len)?;
                     map.set(sector + index, 1, State::Filled);

@@ -1,10 +1,10 @@
 //! The map beside an output: which sectors were read, and which are missing. docs/dump-map.md describes it.
 
-use decanter_core::{Error, Result};
+use decanter_core::{Blueprint, Door, Error, Guard, Result, pour};
 use serde::Serialize;
 use std::fmt::Write;
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// First line of a map.
 const MAGIC: &str = "# decanter map 1";
@@ -36,6 +36,11 @@ impl State {
             Self::Filled => "filled",
             Self::Blank => "blank",
         }
+    }
+
+    /// Whether the output has bytes of the disc there.
+    pub fn is_content(self) -> bool {
+        matches!(self, Self::Read | Self::Filled)
     }
 
     /// Whether the output has what belongs there.
@@ -199,10 +204,37 @@ impl Map {
     /// # Errors
     /// When it cannot be read or understood.
     pub fn load(path: &Path) -> Result<Option<Self>> {
-        match std::fs::read_to_string(path) {
-            Ok(text) => Self::parse(&text).map(Some),
+        match std::fs::read(path) {
+            Ok(bytes) => Self::parse(&String::from_utf8_lossy(&bytes)).map(Some),
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
             Err(e) => Err(Error::io("read", path, e)),
+        }
+    }
+
+    /// The map beside an image, whether that is finished or not; nothing if what is there is no map of a dump.
+    ///
+    /// # Errors
+    /// When it is one, but broken.
+    pub fn beside(image: &Path) -> Result<Option<Self>> {
+        let target = match image.extension().is_some_and(|e| e == "incomplete") {
+            true => image.with_extension(""),
+            false => image.to_owned(),
+        };
+        let path = Self::path_of(&target);
+        let mut begins = [0; MAGIC.len()];
+        match std::fs::File::open(&path).and_then(|mut f| std::io::Read::read_exact(&mut f, &mut begins)) {
+            Ok(()) if begins == *MAGIC.as_bytes() => Self::load(&path),
+            // Whatever else is called so, or cannot be read, is none of ours.
+            _ => Ok(None),
+        }
+    }
+
+    /// What the map says of bytes that a file of `len` bytes does not have was never read.
+    pub fn cut_to(&mut self, len: u64) {
+        let there = (len / self.sector_len).min(self.sectors);
+        for run in self.runs.clone().into_iter().filter(|r| r.state.is_there() && r.first + r.count > there) {
+            let first = run.first.max(there);
+            self.set(first, run.first + run.count - first, State::Untried);
         }
     }
 
@@ -211,12 +243,9 @@ impl Map {
     /// # Errors
     /// [`Error::Io`].
     pub fn save(&self, path: &Path) -> Result<()> {
-        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let report = |e| Error::io("write", path, e);
-        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(report)?;
-        file.write_all(self.text().as_bytes()).map_err(report)?;
-        file.persist(path).map_err(|e| report(e.error))?;
-        Ok(())
+        let text = decanter_core::source::Bytes(self.text().into_bytes());
+        let door = Door { guard: &Guard::default(), replace: true };
+        pour::pour(&Blueprint::of(Arc::new(text)), path, door, &[], &()).map(|_| ())
     }
 }
 

@@ -7,20 +7,22 @@ pub mod map;
 pub mod plan;
 mod read;
 mod reader;
+mod resume;
 mod sim;
 
 pub use fill::FillReport;
 
-use crate::identify::quoted;
-use crate::{Answer, Failure, Setting, picture};
+use crate::{Answer, Failure, Setting, grouped, picture, place, quoted};
 use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
+use decanter_core::error::Blame;
 use decanter_core::format::{Context, Fact};
-use decanter_core::pour::Partial;
-use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::pour::{self, Partial};
+use decanter_core::source::{Bytes, FileSource, SourceRef};
 use decanter_core::tree::Tree;
-use decanter_core::{Error, Keyring, Notice, SECTOR};
+use decanter_core::{Blueprint, Door, Error, Keyring, Notice, SECTOR};
 use decanter_formats::REGISTRY;
-use map::{Map, Run, State};
+use decanter_formats::optical::xdvdfs;
+use map::{Map, Run};
 use plan::{Action, Plan};
 use read::{Effort, End, Reading};
 use serde::Serialize;
@@ -49,6 +51,8 @@ pub struct Options {
     pub sectors: Option<u64>,
     /// Bytes of a sector.
     pub sector_len: u64,
+    /// Begin anew where an unfinished dump of ours is.
+    pub restart: bool,
     /// Where to draw the map.
     pub picture: Option<PathBuf>,
     /// Digests of the finished image.
@@ -100,21 +104,36 @@ pub struct DumpReport {
     pub facts: Vec<Fact>,
     /// The picture that was drawn.
     pub picture: Option<PathBuf>,
+    /// Bytes that its volume has beyond what the drive shows.
+    pub beyond: Option<u64>,
+    /// True when it is only the part of a disc that a video player shows.
+    #[serde(skip)]
+    is_video_part: bool,
     /// What to do next.
     pub next: String,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
 }
 
-/// The text of a plan for what a drive shows.
+/// Writes a plan for what a drive shows; its text, and where it is.
 ///
 /// # Errors
 /// When the drive cannot be opened.
-pub fn new_plan(name: &str, sectors: Option<u64>, sector_len: u64) -> Result<String, Failure> {
-    let mut drive =
-        drive::open(name, sector_len).map_err(|e| Failure::new(format!("cannot open the drive \"{name}\""), e))?;
+pub fn new_plan(
+    name: &str,
+    sectors: Option<u64>,
+    sector_len: u64,
+    output: &Path,
+    setting: &Setting<'_>,
+) -> Result<(String, PathBuf), Failure> {
+    let what = format!("cannot open the drive \"{name}\"");
+    let mut drive = drive::open(name, sector_len, &setting.guard).map_err(|e| Failure::new(what, e))?;
     let sectors = sectors.unwrap_or(drive.sectors());
-    Ok(Plan::describe(drive.as_mut(), sectors))
+    let target = place::file(Some(output), &format!("{}.plan.toml", place::stem_of_shown(name)));
+    let text = Plan::describe(drive.as_mut(), sectors);
+    let blueprint = Blueprint::of(Arc::new(Bytes(text.clone().into_bytes())));
+    setting.write(&blueprint, &target, &[], "cannot write the plan")?;
+    Ok((text, target))
 }
 
 /// Reads a drive into `target`, or goes on with it.
@@ -130,9 +149,9 @@ pub fn dump(
 ) -> Result<(DumpReport, Answer), Failure> {
     let what = format!("cannot dump \"{name}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
-    let mut drive = drive::open(name, options.sector_len).map_err(fail)?;
+    let mut drive = drive::open(name, options.sector_len, &setting.guard).map_err(fail)?;
     let plan = match &options.plan {
-        Some(path) => Plan::load(path)
+        Some(path) => Plan::load(path, &setting.guard)
             .map_err(|e| fail(e).hint("\"decanter dump DRIVE --plan new -o FILE\" writes one to begin with"))?,
         None => Plan::whole(options.sectors.unwrap_or(drive.sectors())),
     };
@@ -140,41 +159,51 @@ pub fn dump(
         return Err(Failure::usage(what, "the drive reports no sectors")
             .hint("is there a disc in it? --sectors overrides a size that is wrong"));
     }
+    let target = &place::file(Some(target), &format!("{}.iso", place::stem_of_shown(name)));
     let map_path = Map::path_of(target);
-    let earlier = Map::load(&map_path).map_err(fail)?.filter(|_| Partial::path_of(target).exists());
-    let resumed = earlier.is_some();
+    setting.check_target(target)?;
+    setting.guard.check(&map_path).map_err(|e| place::refused(&map_path, e))?;
     let sector_len = drive.sector_len();
-    let mut map = match earlier {
-        Some(map) if map.sectors != plan.sectors || map.sector_len != sector_len => {
-            let text = format!("{} sectors were dumped of, the disc now has {}", map.sectors, plan.sectors);
-            return Err(fail(Error::WrongDescription { text })
-                .hint("put the first disc in again, or choose another name with -o"));
+    let (mut map, resumed) = resume::map_of(target, &plan, sector_len, options.restart).map_err(|e| {
+        let is_other = matches!(e, Error::WrongDescription { .. });
+        let hint = "put the first disc in again, or choose another name with -o; --restart begins anew";
+        if is_other { fail(e).hint(hint) } else { fail(e) }
+    })?;
+    resume::follow(&mut map, &plan);
+    let needed = map.missing() * sector_len;
+    let unwritable = |e: Error| match e {
+        Error::Exists { path } if path == Partial::path_of(target) => {
+            let why = "no map of a dump beside it says what it is of, so it is not overwritten".to_owned();
+            Failure::new(format!("cannot write \"{}\"", path.display()), Error::Usage(why))
+                .hint("move it away, or choose another name with -o")
         }
-        Some(map) => map,
-        None => Map::new(plan.sectors, sector_len),
+        e if e.blame() == Blame::Request => place::refused(target, e),
+        e => fail(e),
     };
     let mut report = blank(name, drive.describe(), target, &map_path, &map);
     report.resumed = resumed;
     report.dry_run = setting.dry_run;
+    if let Some(picture) = &options.picture {
+        let picture = place::file(Some(picture), &format!("{}.png", place::stem_of_shown(name)));
+        // Of a dump that is gone on with, the picture is drawn anew.
+        let door = Door { replace: setting.replace || resumed, ..setting.door() };
+        pour::check_target(&picture, door, 0, 0).map_err(|e| place::refused(&picture, e))?;
+        report.picture = Some(picture);
+    }
+    pour::check_target(target, setting.door(), map.sectors * sector_len, needed).map_err(unwritable)?;
+    if !resumed && !options.restart && Partial::path_of(target).symlink_metadata().is_ok() {
+        return Err(unwritable(Error::Exists { path: Partial::path_of(target) }));
+    }
     if setting.dry_run {
-        report.next = "nothing was read: this was a rehearsal".into();
+        report.next = "dry run: nothing was read or written".into();
         return Ok((report, Answer::Yes));
     }
-    if let Some(picture) = options.picture.as_ref().filter(|p| p.exists() && !resumed && !setting.replace) {
-        // Of a dump that is gone on with, the picture is drawn anew.
-        return Err(Failure::new(
-            format!("cannot draw \"{}\"", picture.display()),
-            Error::Exists { path: picture.clone() },
-        ));
-    }
     same_disc(drive.as_mut(), &mut map).map_err(&fail)?;
-    let output = Partial::open(target, setting.replace, plan.sectors * sector_len).map_err(|e| match e {
-        Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", target.display()), e),
-        e => fail(e),
-    })?;
-    for region in plan.region.iter().filter(|r| r.action == Action::Fill) {
-        map.set(region.first, region.count, State::Blank);
-    }
+    let output =
+        Partial::open(target, setting.door(), resumed, map.sectors * sector_len, needed).map_err(unwritable)?;
+    map.cut_to(output.len_before());
+    // From now on the map says what is there, however this run ends.
+    map.save(&map_path).map_err(&fail)?;
     let fresh = !resumed && plan.region.iter().all(|r| r.action == Action::Read);
     let hashers = if fresh { options.digests.iter().map(|&a| Hasher::new(a)).collect() } else { Vec::new() };
     let effort = Effort { passes: options.passes, retries: options.retries, twice: options.twice };
@@ -212,17 +241,16 @@ pub fn dump(
     }
     output.flush().map_err(&fail)?;
     map.save(&map_path).map_err(&fail)?;
-    let source: SourceRef = Arc::new(FileSource::open(output.path()).map_err(&fail)?);
+    let source: SourceRef = Arc::new(FileSource::own(output.path()).map_err(&fail)?);
     report.missing = map.gaps();
     report.missing_sectors = map.missing();
     report.passes = map.passes;
-    let (tree, structure) = look(&source, &mut report, setting);
-    report.hit_files = hit_files(&tree, &report.missing);
-    if let Some(path) = &options.picture {
-        let scene = picture::Scene::of_dump(&map, &tree, &structure, target);
-        picture::draw(&scene, path, true)
-            .map_err(|e| Failure::new(format!("cannot draw \"{}\"", path.display()), e))?;
-        report.picture = Some(path.clone());
+    let look = look(&source, &map, &mut report, setting);
+    report.hit_files = hit_files(&look, &report.missing);
+    if let Some(path) = &report.picture {
+        let scene = picture::Scene::of_dump(&map, &look, target);
+        let door = Door { replace: setting.replace || resumed, ..setting.door() };
+        picture::draw(&scene, path, &format!("cannot draw \"{}\"", path.display()), door, setting)?;
     }
     let answer = finish(&mut report, output, source, target, (digests, &options.digests), setting).map_err(&fail)?;
     Ok((report, answer))
@@ -251,6 +279,8 @@ fn blank(name: &str, drive_kind: String, target: &Path, map_path: &Path, map: &M
         kind: None,
         facts: Vec::new(),
         picture: None,
+        beyond: None,
+        is_video_part: false,
         next: String::new(),
         notices: Vec::new(),
     }
@@ -285,32 +315,67 @@ fn finish(
     };
     output.finish()?;
     report.complete = true;
+    if let Some(beyond) = report.beyond {
+        report.next = format!(
+            "the volume has {} sectors more than the drive shows: add --sectors {}, or dump it with another drive",
+            grouped(beyond.div_ceil(SECTOR)),
+            report.sectors + beyond.div_ceil(report.bytes / report.sectors.max(1)),
+        );
+        return Ok(Answer::No);
+    }
+    if report.is_video_part {
+        report.next = format!(
+            "this is the video part of a game disc, and no game: decanter dump {} --plan new -o plan.toml shows where the game may be",
+            quoted(&report.drive)
+        );
+        return Ok(Answer::No);
+    }
     report.next = format!("decanter verify {}", quoted(&target.display().to_string()));
     Ok(Answer::Yes)
 }
 
+/// What is known of the content of a dump.
+#[derive(Default)]
+pub struct Look {
+    /// Its files.
+    pub tree: Tree,
+    /// What its file system takes.
+    pub structure: Vec<std::ops::Range<u64>>,
+    /// Bytes of the content in a sector: of a raw CD fewer than the sector has.
+    pub unit: u64,
+}
+
 /// What the image is, as far as it is there.
-fn look(source: &SourceRef, report: &mut DumpReport, setting: &Setting<'_>) -> (Tree, Vec<std::ops::Range<u64>>) {
+fn look(source: &SourceRef, map: &Map, report: &mut DumpReport, setting: &Setting<'_>) -> Look {
     let keys = Keyring::default();
     let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: setting.watch, depth: 0, beside: &() };
     match REGISTRY.open(source.clone(), &context, &[]) {
         Ok(opened) => {
+            let unit = if opened.volume.is_some() { SECTOR } else { map.sector_len };
             report.kind = Some(opened.kind);
             report.facts = opened.facts;
+            report.beyond = opened.promised_len.and_then(|p| p.checked_sub(source.len())).filter(|&b| b > 0);
+            report.is_video_part = xdvdfs::is_video_part(opened.tree.as_ref(), source.len());
             if report.missing_sectors == 0 {
                 report.notices.extend(opened.notices);
             }
-            (opened.tree.unwrap_or_default(), opened.structure)
+            Look { tree: opened.tree.unwrap_or_default(), structure: opened.structure, unit }
         }
-        Err(_) => (Tree::default(), Vec::new()),
+        Err(e) => {
+            if report.missing_sectors == 0 && !matches!(e, Error::NotUnderstood { .. }) {
+                report.notices.push(Notice::new(format!("what was read cannot be looked into: {e}")));
+            }
+            Look { unit: map.sector_len, ..Look::default() }
+        }
     }
 }
 
-fn hit_files(tree: &Tree, missing: &[Run]) -> Vec<String> {
+fn hit_files(look: &Look, missing: &[Run]) -> Vec<String> {
+    let unit = look.unit;
     let hit = |spans: &[std::ops::Range<u64>]| {
-        spans.iter().any(|s| missing.iter().any(|r| r.first * SECTOR < s.end && s.start < (r.first + r.count) * SECTOR))
+        spans.iter().any(|s| missing.iter().any(|r| r.first * unit < s.end && s.start < (r.first + r.count) * unit))
     };
-    tree.files().filter(|(_, f)| hit(&f.spans)).map(|(n, _)| n.path.clone()).take(MOST_NAMED).collect()
+    look.tree.files().filter(|(_, f)| hit(&f.spans)).map(|(n, _)| n.path.clone()).take(MOST_NAMED).collect()
 }
 
 /// Whether the disc in the drive is the one that the map is of. A disc whose first sectors cannot be read is not
@@ -339,10 +404,4 @@ pub fn line(report: &DumpReport) -> Option<String> {
     let fact = |name: &str| report.facts.iter().find(|f| f.name == name).map(|f| f.value.clone());
     let parts = [Some(kind), fact("title").or(fact("volume")), fact("id")];
     Some(parts.into_iter().flatten().collect::<Vec<_>>().join(", "))
-}
-
-/// The map that lies beside an image, if there is one.
-pub(crate) fn map_beside(path: &Path) -> Option<Map> {
-    let incomplete = path.to_str().and_then(|p| p.strip_suffix(".incomplete")).map(Path::new);
-    Map::load(&Map::path_of(incomplete.unwrap_or(path))).ok().flatten()
 }

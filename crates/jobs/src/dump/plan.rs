@@ -2,7 +2,7 @@
 
 use super::drive::Drive;
 use decanter_core::source::{Source, check_range};
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::{Error, Guard, Result, SECTOR};
 use decanter_formats::optical::xdvdfs;
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
@@ -54,8 +54,8 @@ impl Plan {
     ///
     /// # Errors
     /// When it is not there, or its regions leave gaps, overlap or do not add up to its size.
-    pub fn load(path: &Path) -> Result<Self> {
-        let text = std::fs::read_to_string(path).map_err(|e| Error::io("open", path, e))?;
+    pub fn load(path: &Path, guard: &Guard) -> Result<Self> {
+        let text = guard.read_text(path)?;
         let wrong = |what: String| Error::Usage(format!("{}: {what}", path.display()));
         let plan: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string().trim_end().to_owned()))?;
         if plan.region.len() > MOST_REGIONS {
@@ -103,6 +103,12 @@ impl Plan {
                     if place.offset / SECTOR + 33 <= sectors { "looked at" } else { "beyond what the drive shows" };
                 let _ = writeln!(text, "#   sector {:<8} {} ({seen})", place.offset / SECTOR, place.discs);
             }
+            if sectors <= reported {
+                text.push_str(
+                    "# To read on beyond what the drive shows, say how many sectors the disc has: the same command\n",
+                );
+                text.push_str("# with --sectors N. The plan then has a region of its own for what lies beyond.\n");
+            }
         }
         text.push_str(
             "# Regions follow each other from sector 0 on. action is \"read\" or \"fill\" (zeros, where the drive\n",
@@ -114,9 +120,10 @@ impl Plan {
                 let _ = write!(text, "\n[[region]]\nfirst = {first}\ncount = {count}\naction = \"read\"\n");
             }
         };
-        let split = found.map_or(0, |p| p.offset / SECTOR).min(sectors);
-        region(0, split);
-        region(split, sectors - split);
+        let partition = found.map_or(0, |p| p.offset / SECTOR).min(sectors);
+        let mut cuts = [0, partition, reported.min(sectors), sectors];
+        cuts.sort_unstable();
+        cuts.windows(2).for_each(|w| region(w[0], w[1] - w[0]));
         text
     }
 }

@@ -3,7 +3,7 @@
 
 use decanter_core::source::{FileSource, Source, read_vec};
 use decanter_core::view::MOST_HELD;
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Guard, Result};
 use serde::Deserialize;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -100,8 +100,8 @@ impl SimulatedReader {
     ///
     /// # Errors
     /// When it is wrong, or what it names cannot be read.
-    pub fn open(path: &Path) -> Result<Option<Self>> {
-        let text = std::fs::read_to_string(path).map_err(|e| Error::io("open", path, e))?;
+    pub fn open(path: &Path, guard: &Guard) -> Result<Option<Self>> {
+        let text = guard.read_text(path)?;
         let wrong =
             |e: &dyn std::fmt::Display| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end()));
         let table: toml::Table = toml::from_str(&text).map_err(|e| wrong(&e))?;
@@ -116,9 +116,11 @@ impl SimulatedReader {
             return Err(wrong(&"a dirty contact has a bit from 0 to 7, and every from 1 on"));
         }
         let folder = path.parent().unwrap_or(Path::new(""));
-        let rom = FileSource::open(&folder.join(&description.rom))?;
+        let rom = FileSource::open(&folder.join(&description.rom), guard)?;
         let rom = read_vec(&rom, 0, rom.len(), "the ROM in a simulated cartridge", MOST_HELD)?;
         let save = description.save.as_ref().map(|s| folder.join(s));
+        // The memory of the stand-in is what is read, although --write changes it.
+        save.iter().filter_map(|s| std::fs::metadata(s).ok()).for_each(|meta| guard.reads(&meta));
         let counts = vec![0; description.dirty.len()];
         Ok(Some(Self { description, rom, save, counts }))
     }
@@ -154,7 +156,7 @@ impl Reader for SimulatedReader {
             // Past its end the chip's upper address lines lead nowhere, and the content shows again.
             Memory::Rom => (start..start + len).map(|at| self.rom[(at % self.rom.len() as u64) as usize]).collect(),
             Memory::Save => {
-                let file = FileSource::open(self.save_path()?)?;
+                let file = FileSource::own(self.save_path()?)?;
                 read_vec(&file, start, len, "the save memory of a simulated cartridge", MOST_HELD)?
             }
         };

@@ -4,7 +4,7 @@
 
 use super::drive::{Drive, Trouble};
 use decanter_core::source::{FileSource, Source};
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::{Error, Guard, Result, SECTOR};
 use serde::Deserialize;
 use std::collections::HashMap;
 use std::path::Path;
@@ -80,16 +80,17 @@ impl SimulatedDrive {
     ///
     /// # Errors
     /// When it, or the image that it names, cannot be read.
-    pub fn open(path: &Path) -> Result<Self> {
-        let text = std::fs::read_to_string(path).map_err(|e| Error::io("open", path, e))?;
+    pub fn open(path: &Path, guard: &Guard) -> Result<Self> {
+        let text = guard.read_text(path)?;
         let description: Description = toml::from_str(&text)
             .map_err(|e| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end())))?;
         if !(512..=4096).contains(&description.sector_bytes) {
             return Err(Error::Usage(format!("{}: sector_bytes has to be from 512 to 4096", path.display())));
         }
         let folder = path.parent().unwrap_or(Path::new(""));
-        let medium = FileSource::open(&folder.join(&description.image))?;
-        let other = description.swapped.as_ref().map(|s| FileSource::open(&folder.join(&s.image))).transpose()?;
+        let medium = FileSource::open(&folder.join(&description.image), guard)?;
+        let other =
+            description.swapped.as_ref().map(|s| FileSource::open(&folder.join(&s.image), guard)).transpose()?;
         Ok(Self { description, medium, other, swapped: false, tries: HashMap::new(), busy_until: Instant::now() })
     }
 

@@ -1,10 +1,10 @@
 //! Applies patches: the file before is checked first, the file after when it is there.
 
 use super::{Side, bytes_of, open, open_file};
-use crate::identify::quoted;
 use crate::locate::{open_bytes, stem_of};
+use crate::quoted;
 use crate::rom::RomReport;
-use crate::{Failure, Item, Setting};
+use crate::{Failure, Item, Setting, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest};
@@ -99,10 +99,12 @@ pub fn apply(
         Some(form) => stand.in_form(form, &what)?,
         None => whole.clone(),
     };
+    let target = place::file(output, &named(&item, patches, options));
     let mut list = patches.iter().map(|p| Ok((p, open(p, "apply", setting)?))).collect::<Result<Vec<_>, Failure>>()?;
     if options.undo {
         list.reverse();
     }
+    setting.check_target(&target)?;
     setting.watch.begin(&format!("checking {}", item.stem), None);
     let mut notices = item.notices().to_vec();
     let mut applied = Vec::new();
@@ -150,7 +152,6 @@ pub fn apply(
     // What is proven already is not worth a look that takes longer than patching.
     let is_worth_a_look = file.len() <= MOST_LOOK || applied.iter().any(|a| a.proven.is_none());
     let known = if is_worth_a_look { open_bytes(shown, unchecked, setting).ok() } else { None };
-    let target = output.map_or_else(|| named(&item, patches, options), Path::to_owned);
     let mut report = ApplyReport {
         schema: "decanter.patch-apply/1",
         source: item.address.clone(),
@@ -174,15 +175,16 @@ pub fn apply(
     }
     if setting.dry_run {
         Side::of_source(&file, setting).map_err(wrong)?;
+        setting.write(&Blueprint::of(file), &target, &[], &what)?;
         return Ok(report);
     }
     setting.watch.begin(&format!("writing {}", target.display()), Some(report.bytes));
     // A CRC-32 that the patch promises is proven by the read itself: it is not computed twice.
     let is_known = |a: &Algorithm| *a == Algorithm::Crc32 && promised.is_some();
     let others: Vec<Algorithm> = options.digests.iter().copied().filter(|a| !is_known(a)).collect();
-    let poured = pour::pour(&Blueprint::of(file), &target, setting.replace, &others, setting.watch);
+    let poured = pour::pour(&Blueprint::of(file), &target, setting.door(), &others, setting.watch);
     let poured = poured.map_err(|e| match e.blame() {
-        Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
+        Blame::Request => place::refused(&target, e),
         _ => wrong(e),
     })?;
     setting.watch.end();
@@ -199,14 +201,14 @@ fn ends(patch: &dyn Patch, undo: bool) -> (Side, Side) {
 }
 
 /// Name of the result: the source's, with that of the patches.
-fn named(item: &Item, patches: &[String], options: &Options) -> PathBuf {
+fn named(item: &Item, patches: &[String], options: &Options) -> String {
     let file = item.file_name();
     let extension = file.strip_prefix(&item.stem).unwrap_or_default();
     if options.undo {
-        return PathBuf::from(format!("{} (unpatched){extension}", item.stem));
+        return format!("{} (unpatched){extension}", item.stem);
     }
     let names: Vec<String> = patches.iter().map(|p| stem_of(last_name(p.rsplit("::").next().unwrap_or(p)))).collect();
-    PathBuf::from(format!("{} ({}){extension}", item.stem, names.join(", ")))
+    format!("{} ({}){extension}", item.stem, names.join(", "))
 }
 
 impl Stand<'_> {

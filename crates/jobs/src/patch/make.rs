@@ -2,11 +2,10 @@
 
 use super::{Side, bytes_of, open_file};
 use crate::locate::open_bytes;
-use crate::{Failure, Setting};
+use crate::{Failure, Setting, place};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::error::Blame;
 use decanter_core::source::{Bytes, SourceRef};
-use decanter_core::{Error, Notice, pour};
+use decanter_core::{Error, Notice};
 use decanter_formats::patch::{bps, ips, ups};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -65,11 +64,13 @@ pub fn make(
         return Err(Failure::usage(what, "only BPS patches have room for metadata").hint("leave out --metadata"));
     }
     let metadata = match metadata {
-        Some(path) => std::fs::read(path).map_err(|e| fail(Error::io("open", path, e)))?,
+        Some(path) => setting.guard.read(path).map_err(fail)?,
         None => Vec::new(),
     };
     let (old_item, old_source) = open_file(old, "compare", setting)?;
     let (new_item, new_source) = open_file(new, "compare", setting)?;
+    let target = place::file(output, &place::name_beside(&new_item, id, "patch"));
+    setting.check_target(&target)?;
     setting.watch.begin(&format!("comparing with {}", new_item.stem), None);
     let (before, after) = std::thread::scope(|scope| {
         let before = scope.spawn(|| bytes_of(&old_source));
@@ -88,7 +89,6 @@ pub fn make(
     let source: SourceRef = Arc::new(Bytes(patch));
     prove(source.clone(), &old_source, &after, setting).map_err(&fail)?;
     setting.watch.end();
-    let target = output.map_or_else(|| PathBuf::from(format!("{}.{id}", new_item.stem)), Path::to_owned);
     let mut notices: Vec<Notice> = old_item.notices().iter().chain(new_item.notices()).cloned().collect();
     if old_source.len().abs_diff(new_source.len()) == COPIER {
         notices.push(Notice::new(
@@ -107,14 +107,7 @@ pub fn make(
         dry_run: setting.dry_run,
         notices,
     };
-    if !setting.dry_run {
-        pour::pour(&Blueprint::of(source), &target, setting.replace, &[], setting.watch).map_err(|e| {
-            match e.blame() {
-                Blame::Request => Failure::new(format!("cannot write \"{}\"", target.display()), e),
-                _ => fail(e),
-            }
-        })?;
-    }
+    setting.write(&Blueprint::of(source), &target, &[], &what)?;
     Ok(report)
 }
 

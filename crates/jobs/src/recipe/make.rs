@@ -4,7 +4,7 @@ use super::prepare::{Ready, clashes, failed, prepare_all};
 use super::{Recipe, Title, base};
 use crate::convert::handheld::{certificates, meta};
 use crate::failure::Failure;
-use crate::{Answer, Setting, locate};
+use crate::{Answer, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
@@ -90,8 +90,7 @@ pub fn make(
     let single = all.len() == 1;
     for (title, ready) in recipe.titles.iter().zip(&all) {
         let target = match output {
-            Some(folder) if folder.is_dir() => folder.join(ready.output.file_name().unwrap_or_default()),
-            Some(file) => file.to_owned(),
+            Some(output) => place::file(Some(output), &ready.output.file_name().unwrap_or_default().to_string_lossy()),
             None => ready.output.clone(),
         };
         report.notices.extend(ready.notices.iter().map(Notice::new));
@@ -99,9 +98,7 @@ pub fn make(
             Ok(made) => report.titles.push(made),
             Err(e) => {
                 let failure = match e.blame() {
-                    Blame::Request if matches!(e, Error::Exists { .. }) => {
-                        Failure::new(format!("cannot write \"{}\"", target.display()), e)
-                    }
+                    Blame::Request if !matches!(e, Error::Usage(_)) => place::refused(&target, e),
                     _ => failed(path, title, e),
                 };
                 if single || matches!(*failure.cause, Error::Cancelled) {
@@ -140,12 +137,13 @@ fn one(
         rom_at,
         digests: Vec::new(),
     };
+    pour::check_targets(&[(&blueprint, target)], setting.door())?;
     if setting.dry_run {
         return Ok(made);
     }
     setting.watch.begin(&format!("making {}", target.display()), Some(blueprint.len()));
     let poured =
-        pour::pour_all(&[(&blueprint, target)], setting.replace, &[Algorithm::Crc32], setting.watch, &mut |paths| {
+        pour::pour_all(&[(&blueprint, target)], setting.door(), &[Algorithm::Crc32], setting.watch, &mut |paths| {
             setting.watch.end();
             prove(&paths[0], setting)
         });
@@ -156,7 +154,7 @@ fn one(
 
 /// Every digest that the new package carries has to hold.
 fn prove(path: &Path, setting: &Setting<'_>) -> Result<()> {
-    let source: SourceRef = Arc::new(decanter_core::source::FileSource::open(path)?);
+    let source: SourceRef = Arc::new(decanter_core::source::FileSource::own(path)?);
     let item = locate::open_bytes(&path.display().to_string(), source, setting)?;
     crate::verify::prove(&item.opened, setting).map(|_| ())
 }

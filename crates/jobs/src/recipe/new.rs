@@ -2,12 +2,11 @@
 
 use super::prepare::detected_save;
 use crate::identify::files_below;
-use crate::{Failure, Item, Setting, grouped, locate};
+use crate::{Failure, Item, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_source};
-use decanter_core::error::Blame;
 use decanter_core::source::Bytes;
-use decanter_core::{Error, Notice, Result, pour};
+use decanter_core::{Error, Notice, Result};
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, derived_title_id};
 use decanter_formats::package::n3ds::smdh::SHORT;
 use decanter_formats::package::n3ds::title as ids;
@@ -45,6 +44,7 @@ const HEAD: &str = "# A recipe: which ROM becomes which title, and how it looks.
 pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Result<NewReport, Failure> {
     let what = format!("cannot write a recipe for \"{shown}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
+    let output = &place::file(Some(output), &format!("{}.toml", place::stem_of_shown(shown)));
     let mut notices = Vec::new();
     let mut text = HEAD.to_owned();
     let mut titles = Vec::new();
@@ -81,13 +81,7 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     if titles.is_empty() {
         return Err(Failure::usage(what, "there is no ROM of at most 32 MiB").hint("give a ROM, or a folder with ROMs"));
     }
-    if !setting.dry_run {
-        let blueprint = Blueprint::of(Arc::new(Bytes(text.into_bytes())));
-        pour::pour(&blueprint, output, setting.replace, &[], setting.watch).map_err(|e| match e.blame() {
-            Blame::Request => Failure::new(format!("cannot write \"{}\"", output.display()), e),
-            _ => fail(e),
-        })?;
-    }
+    setting.write(&Blueprint::of(Arc::new(Bytes(text.into_bytes()))), output, &[], &what)?;
     Ok(NewReport {
         schema: "decanter.recipe-new/1",
         source: shown.to_owned(),

@@ -2,13 +2,13 @@
 
 use super::{Recipe, Title, art, language_number, nearest, sheet};
 use crate::patch;
-use crate::{Failure, Setting, grouped, locate};
+use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm};
 use decanter_core::label::Picture;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
-use decanter_core::{Error, Notice, Result, pour};
+use decanter_core::{Error, Notice, Result};
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings, derived_title_id};
 use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, REGION_FREE, SMALL, Smdh};
 use decanter_formats::package::n3ds::title as ids;
@@ -123,7 +123,8 @@ pub fn show(
         notices.extend(ready.notices.iter().map(Notice::new));
         titles.push(shown(title, ready));
     }
-    if let Some(target) = picture {
+    let picture = picture.map(|p| place::file(Some(p), &format!("{}.png", place::stem_of_shown(path))));
+    if let Some(target) = &picture {
         let ready = which.checked_sub(1).and_then(|i| all.get(i).zip(recipe.titles.get(i)));
         let Some((ready, title)) = ready else {
             let text = format!("there is no title number {which}: the recipe has {}", all.len());
@@ -131,12 +132,9 @@ pub fn show(
         };
         let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", target.display()), e);
         let png = sheet::draw(ready, title.base.is_some()).map_err(fail)?;
-        if !setting.dry_run {
-            let blueprint = Blueprint::of(Arc::new(Bytes(png)));
-            pour::pour(&blueprint, target, setting.replace, &[], setting.watch).map_err(fail)?;
-        }
+        let what = format!("cannot draw \"{}\"", target.display());
+        setting.write(&Blueprint::of(Arc::new(Bytes(png))), target, &[], &what)?;
     }
-    let picture = picture.map(Path::to_owned);
     Ok(ShowReport { schema: "decanter.recipe-show/1", recipe: path.to_owned(), titles, picture, notices })
 }
 

@@ -60,7 +60,7 @@ pub(super) fn show(file: &[u8], shown: &str, report: &mut ShowReport, setting: &
     let current = gba_mode::current(&copies);
     report.misfit = current.is_none();
     report.next = match current {
-        Some(_) => format!("decanter save export {} -o FILE", crate::identify::quoted(shown)),
+        Some(_) => format!("decanter save export {} -o FILE", crate::quoted(shown)),
         None => "no copy has a code that holds: is it the key of this console, and is the file whole?".into(),
     };
     let told = |(index, copy): (usize, &Copy)| CopyReport {

@@ -4,13 +4,12 @@ mod console;
 
 pub use console::CopyReport;
 
-use crate::{Failure, Setting, grouped, locate};
+use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
-use decanter_core::error::Blame;
 use decanter_core::rom::SaveMemory;
 use decanter_core::source::{Bytes, read_vec};
-use decanter_core::{Error, Notice, Result, pour};
+use decanter_core::{Door, Error, Notice, Result, pour};
 pub use decanter_formats::cartridge::save::Swap;
 use decanter_formats::cartridge::save::{self, Holder, Layout, MOST_SAVE};
 use serde::Serialize;
@@ -173,7 +172,7 @@ pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::resul
         report.next = if rom.save.sizes.is_empty() {
             "there is nothing to save".into()
         } else {
-            format!("decanter save show SAVE --rom {}", crate::identify::quoted(shown))
+            format!("decanter save show SAVE --rom {}", crate::quoted(shown))
         };
         return Ok(report);
     }
@@ -198,8 +197,8 @@ pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::resul
     report.digest = Some(of_bytes(Algorithm::Sha1, &file));
     report.used_bytes = Some(file.iter().filter(|b| !matches!(b, 0 | 0xff)).count() as u64);
     report.misfit = report.may_be.is_empty();
-    let quoted = crate::identify::quoted(shown);
-    let for_rom = rom.map(|r| format!(" --rom {}", crate::identify::quoted(r))).unwrap_or_default();
+    let quoted = crate::quoted(shown);
+    let for_rom = rom.map(|r| format!(" --rom {}", crate::quoted(r))).unwrap_or_default();
     report.next = match report.may_be.first() {
         None => format!("what fits: {}", sizes(report.memory.as_ref())),
         Some(_) if report.used_bytes == Some(0) => "it is empty: nothing was saved yet".into(),
@@ -352,7 +351,7 @@ fn blank(
         source: shown.to_owned(),
         holder: into.map(str::to_owned),
         layout,
-        target: output.to_owned(),
+        target: place::file(Some(output), &format!("{}.sav", place::stem_of_shown(shown))),
         bytes: bytes.len() as u64,
         old: None,
         new: of_bytes(Algorithm::Sha1, bytes),
@@ -362,18 +361,17 @@ fn blank(
 }
 
 fn write(report: MoveReport, bytes: Vec<u8>, setting: &Setting<'_>) -> std::result::Result<MoveReport, Failure> {
-    if setting.dry_run {
-        return Ok(report);
-    }
     let blueprint = Blueprint::of(Arc::new(Bytes(bytes)));
     // A good save is worth more than convenience: what is there is not replaced, whatever else was asked for.
-    pour::pour(&blueprint, &report.target, false, &[], setting.watch).map_err(|e| {
-        let what = format!("cannot write \"{}\"", report.target.display());
-        match e.blame() {
-            Blame::Request => Failure::new(what, e)
-                .hint("a save is never replaced, not even with --replace: choose another name with -o"),
-            _ => Failure::new(what, e),
-        }
+    let door = Door { replace: false, ..setting.door() };
+    let written = match setting.dry_run {
+        true => pour::check_targets(&[(&blueprint, report.target.as_path())], door).map(|_| ()),
+        false => pour::pour(&blueprint, &report.target, door, &[], setting.watch).map(|_| ()),
+    };
+    written.map_err(|e| match e {
+        Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", report.target.display()), e)
+            .hint("a save is never replaced, not even with --replace: choose another name with -o"),
+        e => place::refused(&report.target, e),
     })?;
     Ok(report)
 }

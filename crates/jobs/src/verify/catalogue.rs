@@ -226,7 +226,7 @@ pub fn verify(
                     let index = next.fetch_add(1, Ordering::Relaxed);
                     let Some(subject) = subjects.get(index).filter(|_| !setting.watch.cancelled()) else { break };
                     let mut seeker = Seeker { against, setting, keys: &keys, found: Vec::new() };
-                    let result = FileSource::open(&subject.path)
+                    let result = FileSource::open(&subject.path, &setting.guard)
                         .and_then(|s| seeker.look(&(Arc::new(s) as SourceRef), &subject.name, &subject.shown, 0));
                     if let Err(e) = result {
                         *stopped.lock().unwrap_or_else(PoisonError::into_inner) = Some(e);
@@ -258,7 +258,7 @@ pub fn verify(
 
 /// The files that a cue sheet names, which belong to it.
 fn tracks_of(path: &Path, shown: &str, setting: &Setting<'_>) -> Result<Vec<Subject>> {
-    let source = FileSource::open(path)?;
+    let source = FileSource::open(path, &setting.guard)?;
     if REGISTRY.detect(&source, &[])?.is_none_or(|f| f.id() != "cue") {
         return Ok(Vec::new());
     }

@@ -4,7 +4,7 @@ use super::suspects::{self, Suspect};
 use super::sweep::{self, Check, Lane, Outcome};
 use super::{Counts, FileReport, FileState, RangeReport, Verdict, VerifyReport};
 use crate::Item;
-use crate::identify::quoted;
+use crate::quoted;
 use decanter_core::digest::{self, Digest, Hasher};
 use decanter_core::expectation::{Expectation, ExpectedFile, RangeCheck};
 use decanter_core::format::{KeyState, State, Transform};

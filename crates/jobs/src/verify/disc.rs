@@ -1,7 +1,7 @@
 //! CD images: every sector of every track against its own sync, address, EDC and ECC.
 
 use super::{Counts, FileReport, FileState, NamedDigest, RangeReport, Suspect, Verdict, VerifyReport};
-use crate::identify::quoted;
+use crate::quoted;
 use crate::{Item, Setting, cd};
 use decanter_core::digest::Algorithm;
 use decanter_core::format::TrackKind;

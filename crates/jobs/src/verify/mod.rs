@@ -12,8 +12,8 @@ pub use seals::{SealReport, SealState};
 pub use suspects::Suspect;
 
 use crate::failure::with_article;
-use crate::identify::quoted;
 use crate::locate::{self, Inner};
+use crate::quoted;
 use crate::rom::RomReport;
 use crate::{Answer, Failure, Item, Setting};
 use catalogue::MatchReport;
@@ -356,7 +356,7 @@ pub(crate) fn write_checked(
             .hint("give a disc description with --against, or leave out --verify"));
     };
     let run = || -> Result<(VerifyReport, Vec<Digest>)> {
-        let draft = Draft::new(target, setting.replace, clear.len(), bytes_to_write(clear)?)?;
+        let draft = Draft::new(target, setting.door(), clear.len(), bytes_to_write(clear)?, setting.watch)?;
         let (file, path) = (draft.file(), draft.temporary_path());
         file.set_len(clear.len()).map_err(|e| Error::io("reserve", path, e))?;
         let mut hashers: Vec<Hasher> = digests.iter().map(|&a| Hasher::new(a)).collect();

@@ -1,7 +1,7 @@
 //! A package against the digests that it carries: one read of each content, stored bytes and plaintext hashed side by side.
 
 use super::{Counts, Verdict, VerifyReport};
-use crate::identify::quoted;
+use crate::quoted;
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::error::Blame;

@@ -39,6 +39,14 @@ pub const PLACES: [PartitionPlace; 5] = [
     PartitionPlace { offset: 0x0208_0000, discs: "a full disc of the 360, third layout" },
     PartitionPlace { offset: 0x89d8_0000, discs: "a full disc of the 360, hybrid" },
 ];
+/// Whether an image of `len` bytes is no more than what a video player shows of a full disc: a volume with nothing but
+/// a video, that ends where a game partition would begin, or before.
+pub fn is_video_part(tree: Option<&Tree>, len: u64) -> bool {
+    let folder = |path: &str| path.split('/').next().is_some_and(|f| f == "VIDEO_TS" || f == "AUDIO_TS");
+    let mut files = tree.into_iter().flat_map(|t| t.files()).peekable();
+    len <= PLACES[1].offset && files.peek().is_some() && files.all(|(node, _)| folder(&node.path))
+}
+
 /// Programs that the consoles start, and what their discs are called.
 const PROGRAMS: [(&str, &str); 2] = [("default.xbe", "Xbox disc image"), ("default.xex", "Xbox 360 disc image")];
 

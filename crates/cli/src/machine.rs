@@ -1,0 +1,46 @@
+//! What the process asks of the machine that it runs on.
+
+use crate::screen::paper;
+use rustix::process::{DumpableBehavior, Resource, Rlimit, set_dumpable_behavior, setrlimit};
+use signal_hook::consts::SIGXFSZ;
+use std::io::Write;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+/// Called once, before anything is read.
+pub fn prepare() {
+    // A memory image of the process would have the user's keys in it. Where the system cannot promise that there is
+    // none, nothing else is lost.
+    let none = Rlimit { current: Some(0), maximum: Some(0) };
+    let _ = setrlimit(Resource::Core, none);
+    let _ = set_dumpable_behavior(DumpableBehavior::NotDumpable);
+    // A limit on the size of files is an error of the write that meets it, not the end of the process.
+    let _ = signal_hook::flag::register(SIGXFSZ, Arc::new(AtomicBool::new(false)));
+}
+
+/// Faults are told in one line, without a trace.
+pub fn plain_panics() {
+    std::panic::set_hook(Box::new(|info| {
+        let text = info.payload();
+        let told =
+            text.downcast_ref::<&str>().map(|t| (*t).to_owned()).or_else(|| text.downcast_ref::<String>().cloned());
+        let told = told.unwrap_or_default();
+        let advice =
+            if told.contains("thread") { "the machine refuses more threads" } else { "this is a fault in Decanter" };
+        let at = info.location().map(|l| format!(" ({}:{})", l.file(), l.line())).unwrap_or_default();
+        // Standard error may be closed.
+        let _ = writeln!(paper::stderr(), "error: {advice}: {}{at}", told.replace('\n', " "));
+    }));
+}
+
+/// Whether standard output was closed when the process began: it leads nowhere then, and can be read and written, as
+/// nothing that a shell redirects does.
+pub fn is_output_closed() -> bool {
+    let is_null = std::fs::metadata("/dev/fd/1").is_ok_and(|meta| {
+        use std::os::unix::fs::{FileTypeExt, MetadataExt};
+        let null = std::fs::metadata("/dev/null").map(|n| n.rdev());
+        meta.file_type().is_char_device() && null.is_ok_and(|rdev| rdev == meta.rdev())
+    });
+    let flags = rustix::fs::fcntl_getfl(std::io::stdout());
+    is_null && flags.is_ok_and(|f| f.contains(rustix::fs::OFlags::RDWR))
+}

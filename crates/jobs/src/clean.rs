@@ -1,0 +1,32 @@
+//! Removes what runs that were killed have left.
+
+use crate::{Failure, Setting};
+use decanter_core::pour;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// What was removed.
+#[derive(Debug, Serialize)]
+pub struct CleanReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The folder.
+    pub folder: PathBuf,
+    /// What was left over in it.
+    pub removed: Vec<PathBuf>,
+    /// True when nothing was removed because only a rehearsal was asked for.
+    pub dry_run: bool,
+}
+
+/// Removes unfinished files and folders in `folder` that no run is writing.
+///
+/// # Errors
+/// When the folder cannot be read, or something in it cannot be removed.
+pub fn clean(folder: &Path, setting: &Setting<'_>) -> Result<CleanReport, Failure> {
+    let fail = |e| Failure::new(format!("cannot clean \"{}\"", folder.display()), e);
+    let removed = pour::leftovers(folder).map_err(fail)?;
+    if !setting.dry_run {
+        removed.iter().try_for_each(|path| pour::remove(path)).map_err(fail)?;
+    }
+    Ok(CleanReport { schema: "decanter.clean/1", folder: folder.to_owned(), removed, dry_run: setting.dry_run })
+}

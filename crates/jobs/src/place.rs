@@ -1,0 +1,145 @@
+//! Where a result goes: default names, folders given with `-o`, and what is refused before the work begins.
+
+use crate::locate::{self, INSIDE};
+use crate::{Failure, Item, Setting, quoted};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::catalogue::last_name;
+use decanter_core::digest::Algorithm;
+use decanter_core::error::Blame;
+use decanter_core::pour::{self, Poured};
+use decanter_core::{Door, Error, names};
+use std::path::{Path, PathBuf};
+
+/// The file that a result goes to: what was asked for, in the folder that was asked for, or in the current one.
+pub(crate) fn file(output: Option<&Path>, default: &str) -> PathBuf {
+    let name = names::file_name(default);
+    match output {
+        Some(path) if is_folder(path) => path.join(name),
+        Some(path) => path.to_owned(),
+        None => PathBuf::from(name),
+    }
+}
+
+/// Whether a path given with `-o` means a folder: one that is there, or one that ends as only folders do.
+fn is_folder(path: &Path) -> bool {
+    path.is_dir() || path.as_os_str().as_encoded_bytes().ends_with(b"/")
+}
+
+/// The name of a result: the source's stem, with `word` where it would otherwise be the source's own name.
+pub(crate) fn name_beside(item: &Item, extension: &str, word: &str) -> String {
+    let plain = format!("{}.{extension}", item.stem);
+    let own = item.host.file_name().map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default();
+    match names::file_name(&plain).to_lowercase() == own {
+        true => format!("{} ({word}).{extension}", item.stem),
+        false => plain,
+    }
+}
+
+/// The folder that files go to.
+pub(crate) fn folder(item: &Item, output: Option<&Path>) -> PathBuf {
+    if let Some(folder) = output {
+        return folder.to_owned();
+    }
+    let plain = names::file_name(&item.stem);
+    let own = item.host.file_name().is_some_and(|n| n.to_string_lossy() == plain);
+    PathBuf::from(if own { names::file_name(&format!("{} (extracted)", item.stem)) } else { plain })
+}
+
+/// What a source that was only typed is called, without its extension.
+pub(crate) fn stem_of_shown(shown: &str) -> String {
+    let inner = shown.trim_end_matches(INSIDE).rsplit(INSIDE).next().unwrap_or(shown);
+    locate::stem_of(last_name(inner.trim_end_matches('/')))
+}
+
+/// A target that cannot be written, with a name that works where the one given is a source.
+pub(crate) fn refused(target: &Path, error: Error) -> Failure {
+    let hint = match &error {
+        Error::IsSource { .. } => {
+            Some(format!("sources are never written to: choose another name, as in -o {}", free_name(target)))
+        }
+        Error::Twice { .. } => Some("choose another name with -o".into()),
+        _ => None,
+    };
+    let failure = Failure::new(format!("cannot write \"{}\"", target.display()), error);
+    match hint {
+        Some(hint) => failure.hint(hint),
+        None => failure,
+    }
+}
+
+/// A name beside `target` that nothing has, as a shell takes it.
+fn free_name(target: &Path) -> String {
+    let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let stem = locate::stem_of(&name);
+    let extension = name.strip_prefix(stem.as_str()).unwrap_or_default();
+    let spelled = |number: u32| target.with_file_name(names::file_name(&format!("{stem} ({number}){extension}")));
+    let free = (2..1000).map(spelled).find(|p| std::fs::symlink_metadata(p).is_err());
+    quoted(&free.unwrap_or_else(|| spelled(1000)).display().to_string())
+}
+
+impl Setting<'_> {
+    /// Fails if nothing could be written to `target`: asked before anything is read at length.
+    pub(crate) fn check_target(&self, target: &Path) -> Result<(), Failure> {
+        pour::check_target(target, self.door(), 0, 0).map_err(|e| refused(target, e))
+    }
+
+    /// Fails if no files could be written into the folder `target`.
+    pub(crate) fn check_folder(&self, target: &Path) -> Result<(), Failure> {
+        pour::check_folder(target, self.door()).map_err(|e| refused(target, e))
+    }
+
+    /// Writes one file; of a rehearsal only what stands against it is found out. `what` could not be done if the
+    /// trouble is not with the target.
+    pub(crate) fn write(
+        &self,
+        blueprint: &Blueprint,
+        target: &Path,
+        digests: &[Algorithm],
+        what: &str,
+    ) -> Result<Option<Poured>, Failure> {
+        self.write_by(self.door(), blueprint, target, digests, what)
+    }
+
+    /// [`Setting::write`] by a door of one's own.
+    pub(crate) fn write_by(
+        &self,
+        door: Door<'_>,
+        blueprint: &Blueprint,
+        target: &Path,
+        digests: &[Algorithm],
+        what: &str,
+    ) -> Result<Option<Poured>, Failure> {
+        let failed = |e: Error| match e.blame() {
+            Blame::Request => refused(target, e),
+            _ => Failure::new(what, e),
+        };
+        if self.dry_run {
+            return pour::check_targets(&[(blueprint, target)], door).map(|_| None).map_err(failed);
+        }
+        pour::pour(blueprint, target, door, digests, self.watch).map(Some).map_err(failed)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn folders_and_hostile_names() {
+        let folder = tempfile::tempdir().unwrap();
+        assert_eq!(file(None, "../up\n.iso"), Path::new(".._up_.iso"));
+        assert_eq!(file(Some(Path::new("out/")), "a.iso"), Path::new("out/a.iso"));
+        assert_eq!(file(Some(folder.path()), "a.iso"), folder.path().join("a.iso"));
+        assert_eq!(file(Some(Path::new("b.iso")), "a.iso"), Path::new("b.iso"));
+        assert_eq!(stem_of_shown("x/box.zip::in/Kelp Courier.iso"), "Kelp Courier");
+        assert_eq!(stem_of_shown("x/box.zip::"), "box");
+    }
+
+    #[test]
+    fn a_free_name_is_free_and_can_be_pasted() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("a (2).iso"), "").unwrap();
+        let name = free_name(&folder.path().join("a.iso"));
+        assert!(name.ends_with("/a (3).iso\""), "{name}");
+    }
+}

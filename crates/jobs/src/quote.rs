@@ -1,0 +1,59 @@
+//! Commands that are printed work when they are pasted.
+
+/// A word of a command as a shell takes it: never an option, whatever it begins with.
+pub fn quoted(word: &str) -> String {
+    if word.starts_with('-') {
+        return quoted(&format!("./{word}"));
+    }
+    let plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
+    if !word.is_empty() && word.chars().all(plain) {
+        word.to_owned()
+    } else if word.chars().any(char::is_control) {
+        // Only this form can name characters that do not show.
+        let told: String = word.chars().map(escaped).collect();
+        format!("$'{told}'")
+    } else if word.contains(['"', '$', '`', '\\', '!']) {
+        format!("'{}'", word.replace('\'', "'\\''"))
+    } else {
+        format!("\"{word}\"")
+    }
+}
+
+fn escaped(c: char) -> String {
+    match c {
+        '\'' => "\\'".into(),
+        '\\' => "\\\\".into(),
+        c if c.is_control() => c.to_string().bytes().map(|b| format!("\\x{b:02x}")).collect(),
+        c => c.into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::quoted;
+    use proptest::prelude::*;
+
+    #[test]
+    fn words_are_quoted_as_a_shell_takes_them() {
+        assert_eq!(quoted("a/b-1.iso"), "a/b-1.iso");
+        assert_eq!(quoted("Kelp Courier.iso"), "\"Kelp Courier.iso\"");
+        assert_eq!(quoted("a'$b"), "'a'\\''$b'");
+        assert_eq!(quoted(""), "\"\"");
+        assert_eq!(quoted("-x y.iso"), "\"./-x y.iso\"");
+        assert_eq!(quoted("a\n\u{1b}'.iso"), "$'a\\x0a\\x1b\\'.iso'");
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(40))]
+        #[test]
+        fn a_shell_gives_the_word_back(word in "[ -~\u{e9}\n\u{1b}]{1,12}") {
+            let command = format!("printf %s {}", quoted(&word));
+            let out = std::process::Command::new("bash").args(["-c", &command]).output();
+            // There may be no such shell here.
+            if let Ok(out) = out {
+                let want = if word.starts_with('-') { format!("./{word}") } else { word };
+                prop_assert_eq!(String::from_utf8_lossy(&out.stdout), want);
+            }
+        }
+    }
+}
