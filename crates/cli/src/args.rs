@@ -160,7 +160,11 @@ pub enum Command {
         images: match, right content under another name, known bad, differs, missing, unknown.\n\
         A CD image is checked sector by sector: sync, address, EDC, ECC.\n\n\
         Without --against, a description of the same disc next to the source is used; without one, the\n\
-        structure and the digests that the containers carry are checked. Exit code 1 if anything differs."
+        structure and the digests that the containers carry are checked. Every dump in a folder or an archive\n\
+        and every partition of a drive has a row of its own.\n\n\
+        MATCH: all that is described was compared and agrees. SOUND: digests of its own exist and hold.\n\
+        READABLE: everything can be read, nothing proves it. NOTHING CHECKED, DIFFERS, INCOMPLETE, DAMAGED:\n\
+        exit code 1."
     )]
     Verify {
         /// Images, archives with one, or folders with extracted files
@@ -197,7 +201,8 @@ pub enum Command {
         decanter extract \"saltmarsh/Kelp Courier.iso\" --only '*.png' --only PS3_GAME/TROPDIR\n           \
         decanter extract \"saltmarsh/machines/Fogbell arcade.chd::1::GAMES/FOGBELL\" -o fogbell\n           \
         decanter extract fogbell -o fixed --overlay saltmarsh/machines/fixes --originals before\n\n\
-        What is damaged or missing in the source is left out and named; the exit code is then 1.")]
+        What is damaged or missing in the source is left out and named; the exit code is then 1. Every file is\n\
+        held against a description of the disc that lies next to it, and against what the source says of itself.")]
     Extract {
         /// A disc image or an archive
         #[arg(value_name = "SOURCE")]
@@ -214,6 +219,15 @@ pub enum Command {
         /// Keep what the overlay replaces in this folder; laid over the result, it undoes the overlay
         #[arg(long, value_name = "DIR", requires = "overlay")]
         originals: Option<PathBuf>,
+        /// Fail if there is no description to hold the files against; one next to the source is used in any case
+        #[arg(long)]
+        verify: bool,
+        /// The description of this disc [default: the one next to the source]
+        #[arg(long, value_name = "FILE")]
+        against: Vec<String>,
+        /// Take the files as they are: ask no checksum around them, no digest of the source, no description
+        #[arg(long, conflicts_with_all = ["verify", "against"])]
+        unchecked: bool,
         #[command(flatten)]
         key: KeyArg,
     },
@@ -237,6 +251,12 @@ pub enum Command {
         /// The description for --verify [default: the one of this disc next to the source]
         #[arg(long, value_name = "FILE", requires = "verify")]
         against: Vec<String>,
+        /// Decrypt a damaged source, too; the exit code is then 1
+        #[arg(long)]
+        keep_damage: bool,
+        /// Ask no checksum of what the source is taken out of, and no digest that it carries
+        #[arg(long)]
+        unchecked: bool,
         #[command(flatten)]
         key: KeyArg,
     },
@@ -255,7 +275,7 @@ pub enum Command {
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
         ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given; --header: nes, smc, smd.\n\
         --split SIZE: iso, xdvdfs and ROMs. --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
-        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds. --keep-damage: cia and 3ds.\n\
+        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds.\n\
         --codecs, --hunk, --medium, --parent, --level: chd. --label, --name, --disk-id: d64, d81. --label, --fs, --size, --start: adf, hdf; --spare: hdf.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
@@ -323,9 +343,12 @@ pub enum Command {
         /// Take zeros for the sectors that a dump does not have yet, instead of refusing it; the exit code is then 1
         #[arg(long)]
         incomplete: bool,
-        /// Make a package or an image of a handheld although a digest in its contents does not hold
+        /// Make it although the source is damaged; the exit code is then 1
         #[arg(long)]
         keep_damage: bool,
+        /// Ask no checksum of what the source is taken out of, and no digest that it carries
+        #[arg(long)]
+        unchecked: bool,
         /// Codecs of a chd, of which each hunk takes the shortest: lzma, zlib, flac, zstd, separated by commas;
         /// zstd is fast, and not read by everything [default: lzma,zlib,flac]
         #[arg(long, value_name = "LIST", value_delimiter = ',')]

@@ -147,6 +147,8 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             }
             if global.json {
                 json(out, &run)?;
+            } else {
+                screen::verify::show_totals(out, &run)?;
             }
             Ok(code)
         }
@@ -170,10 +172,12 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             let code = failures.iter().map(|f| code_of(&f.cause)).max();
             Ok(code.unwrap_or(0).max(u8::from(report.sources.iter().any(|s| s.missing_sectors > 0))))
         }
-        Command::Extract { source, output, only, overlay, originals, key } => {
+        Command::Extract { source, output, only, overlay, originals, verify, against, unchecked, key } => {
             let (only, overlay, originals) = (only.clone(), overlay.clone(), originals.clone());
-            let options = extract::Options { only, overlay, originals };
-            let (report, answer) = extract::extract(source, output.as_deref(), &options, &setting(Some(key)))?;
+            let options = extract::Options { only, overlay, originals, verify: *verify, against: against.clone() };
+            let mut setting = setting(Some(key));
+            setting.unchecked = *unchecked;
+            let (report, answer) = extract::extract(source, output.as_deref(), &options, &setting)?;
             if global.json {
                 json(out, &report)?;
             } else {
@@ -181,10 +185,12 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             }
             Ok(code_of_answer(answer))
         }
-        Command::Decrypt { source, output, algorithm, verify, against, key } => {
+        Command::Decrypt { source, output, algorithm, verify, against, keep_damage, unchecked, key } => {
             let check = verify.then_some(Check { against });
             let target = output.as_deref();
-            let (report, answer) = decrypt::decrypt(source, target, algorithm, check.as_ref(), &setting(Some(key)))?;
+            let mut setting = setting(Some(key));
+            setting.unchecked = *unchecked;
+            let (report, answer) = decrypt::decrypt(source, target, algorithm, check.as_ref(), *keep_damage, &setting)?;
             if global.json {
                 json(out, &report)?;
             } else {
@@ -221,6 +227,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             header,
             certificates,
             keep_damage,
+            unchecked,
             incomplete,
             codecs,
             hunk,
@@ -264,6 +271,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             let target = output.as_deref();
             let mut setting = setting(Some(key));
             setting.incomplete = *incomplete;
+            setting.unchecked = *unchecked;
             let (report, answer) = convert::convert(source, to.as_deref(), target, &options, &setting)?;
             if global.json {
                 json(out, &report)?;

@@ -262,6 +262,11 @@ impl Opened {
         self.notices.push(Notice::new(text));
     }
 
+    /// Adds a notice that tells of damage.
+    pub fn damage(&mut self, text: impl Into<String>) {
+        self.notices.push(Notice::damage(text));
+    }
+
     /// Takes over what is known of the volume inside: facts, notices, files, regions, protection, structure.
     pub fn adopt(&mut self, mut inner: Opened) {
         self.facts.append(&mut inner.facts);
@@ -381,17 +386,29 @@ impl Registry {
     /// What reading fails with.
     pub fn detect(&self, source: &dyn Source, without: &[&str]) -> Result<Option<&'static dyn Format>> {
         let mut best: Option<(u8, &'static dyn Format)> = None;
+        let mut failed = None;
         for format in self.formats.iter().copied().filter(|f| !without.contains(&f.id())) {
             let score = match format.score(source) {
-                // What cannot be read without a key tells nothing, which is no failure of looking.
-                Err(Error::Key(_)) => None,
-                score => score?,
+                // What cannot be read without a key, or only by unpacking everything, tells nothing: that is no failure
+                // of looking.
+                Err(Error::Key(_) | Error::Limit { .. }) => None,
+                Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
+                // Damage hides what is behind it, not what another format sees before it.
+                Err(e) => {
+                    failed = failed.or(Some(e));
+                    None
+                }
+                Ok(score) => score,
             };
             if let Some(score) = score.filter(|&s| best.is_none_or(|(most, _)| s > most)) {
                 best = Some((score, format));
             }
         }
-        Ok(best.map(|(_, format)| format))
+        match (best, failed) {
+            (Some((_, format)), _) => Ok(Some(format)),
+            (None, Some(e)) => Err(e),
+            (None, None) => Ok(None),
+        }
     }
 
     /// Opens `source` as the format that fits it best, those in `without` aside.

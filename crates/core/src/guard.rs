@@ -136,7 +136,7 @@ fn identity(meta: &Metadata) -> Identity {
 }
 
 /// What has no bytes at offsets, in words.
-pub(crate) fn odd_kind(meta: &Metadata) -> Option<&'static str> {
+pub fn odd_kind(meta: &Metadata) -> Option<&'static str> {
     let kind = meta.file_type();
     if kind.is_fifo() {
         Some("a pipe (FIFO)")

@@ -75,17 +75,25 @@ pub struct Settled {
     pub note: Option<String>,
     /// What it means if it does not hold; `None` where it changes nothing for those who load the source.
     pub matters: Option<&'static str>,
+    /// Whether digests of content were compared, and not only what a structure says of itself.
+    pub is_digest: bool,
 }
 
 impl Settled {
     /// Something that holds.
     pub fn holds(name: impl Into<String>) -> Self {
-        Self { name: name.into(), holds: true, note: None, matters: None }
+        Self { name: name.into(), holds: true, note: None, matters: None, is_digest: false }
     }
 
     /// Something that does not hold: what was found, and what it means.
     pub fn fails(name: impl Into<String>, note: impl Into<String>, matters: &'static str) -> Self {
-        Self { name: name.into(), holds: false, note: Some(note.into()), matters: Some(matters) }
+        Self { name: name.into(), holds: false, note: Some(note.into()), matters: Some(matters), is_digest: false }
+    }
+
+    /// The same, by digests of content.
+    #[must_use]
+    pub fn by_digests(self) -> Self {
+        Self { is_digest: true, ..self }
     }
 
     /// Something that holds unless there is a fault to tell.

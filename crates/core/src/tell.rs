@@ -19,3 +19,8 @@ pub fn with_article(kind: &str) -> String {
         if kind.starts_with(|c: char| "AEIOUaeiou".contains(c)) || kind.starts_with("Xbox") { "an" } else { "a" };
     format!("{article} {kind}")
 }
+
+/// A number with the word that goes with it: `1 entry is`, `2 entries are`.
+pub fn count(value: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(value), if value == 1 { one } else { many })
+}

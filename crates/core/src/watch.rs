@@ -5,6 +5,9 @@ use serde::Serialize;
 /// Something worth knowing that does not stop the work.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Notice {
+    /// Whether it tells of damage: what has some is not sound, whatever else of it can be read.
+    #[serde(skip)]
+    pub is_damage: bool,
     /// What was noticed, with the offset or entry where that helps.
     pub text: String,
 }
@@ -12,7 +15,12 @@ pub struct Notice {
 impl Notice {
     /// A notice that says `text`.
     pub fn new(text: impl Into<String>) -> Self {
-        Self { text: text.into() }
+        Self { is_damage: false, text: text.into() }
+    }
+
+    /// One that tells of damage.
+    pub fn damage(text: impl Into<String>) -> Self {
+        Self { is_damage: true, text: text.into() }
     }
 }
 

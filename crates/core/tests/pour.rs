@@ -202,7 +202,7 @@ fn a_stage_appears_as_a_whole_and_never_through_a_link() {
         for name in files {
             let path = Path::new(name);
             stage.make_folder(path.parent().unwrap())?;
-            stage.write(path, &Blueprint::of(memory(name.as_bytes().to_vec())), Some(1_000_000_000), &())?;
+            stage.write(path, &Blueprint::of(memory(name.as_bytes().to_vec())), Some(1_000_000_000), &[], &())?;
             stage.add(path.to_owned());
         }
         stage.commit(&[(Path::new("sub").to_owned(), Some(1_000_000_001))])

@@ -45,7 +45,7 @@ pub struct Check<'a> {
 
 /// Decrypts an image into `target`.
 ///
-/// With a check, the source is held against a description in the same read; if it differs, nothing is kept.
+/// A damaged source is refused unless `keep_damage` is set; then the answer is no. With a check, the source is held against a description in the same read; if it differs, nothing is kept.
 ///
 /// # Errors
 /// When there is nothing to decrypt, the key is missing or wrong, the source is incomplete, or writing fails.
@@ -54,6 +54,7 @@ pub fn decrypt(
     target: Option<&Path>,
     digests: &[Algorithm],
     check: Option<&Check<'_>>,
+    keep_damage: bool,
     setting: &Setting<'_>,
 ) -> Result<(DecryptReport, Answer), Failure> {
     let item = locate::open(shown, "decrypt", setting)?;
@@ -63,6 +64,14 @@ pub fn decrypt(
         Some(hint) => fail(e).hint(hint),
         None => fail(e),
     })?;
+    item.finished(setting).map_err(|e| fail(e).hint("go on with \"decanter dump\""))?;
+    let kept = item.sound(keep_damage, setting).map_err(|e| {
+        fail(e).hint(format!(
+            "\"decanter verify {}\" names what is hit; --keep-damage decrypts it nevertheless",
+            crate::quoted(shown)
+        ))
+    })?;
+    let answer = if kept.is_empty() { Answer::Yes } else { Answer::No };
     let extension = decanter_formats::REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
     let target = place::file(target, &place::name_beside(&item, extension, "decrypted"));
     setting.check_target(&target)?;
@@ -78,14 +87,14 @@ pub fn decrypt(
         key_origin: None,
         key_proof: None,
         verify: None,
-        notices: item.notices().to_vec(),
+        notices: item.notices().iter().chain(&kept).cloned().collect(),
     };
     if let Some(KeyState::Found { origin, proof }) = item.opened.protection.as_ref().map(|p| p.key.clone()) {
         (report.key_origin, report.key_proof) = (Some(origin), proof);
     }
     if setting.dry_run {
         setting.write(&clear, &target, &[], &what)?;
-        return Ok((report, Answer::Yes));
+        return Ok((report, answer));
     }
     setting.watch.begin(&format!("decrypting {}", item.stem), Some(clear.len()));
     if let Some(check) = check {
@@ -98,7 +107,7 @@ pub fn decrypt(
     let poured = setting.write(&clear, &target, digests, &what)?;
     setting.watch.end();
     report.digests = poured.map(|p| p.digests).unwrap_or_default();
-    Ok((report, Answer::Yes))
+    Ok((report, answer))
 }
 
 /// The decrypted image, or why there is none and what to do instead.

@@ -3,14 +3,16 @@
 use crate::attributes;
 use crate::failure::with_article;
 use crate::overlay::{self, OverlayReport};
-use crate::{Answer, Failure, Item, Setting, locate, place};
+use crate::{Answer, Failure, Item, Setting, keys, locate, place, verify};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::Digest;
 use decanter_core::names::{Named, Namer};
-use decanter_core::pour::{Stage, check_free, check_room};
+use decanter_core::pour::{Stage, StagedFile, check_free, check_room};
 use decanter_core::tree::{Content, Kind, Node, Tree};
 use decanter_core::{Error, Notice, SourceRef};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use serde::Serialize;
+use std::collections::HashMap;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -44,8 +46,12 @@ pub struct ExtractReport {
     pub overlay: Option<OverlayReport>,
     /// The folder with the files that they replaced.
     pub originals: Option<PathBuf>,
+    /// The description that every file was held against, if there was one.
+    pub against: Option<String>,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
+    /// What is wrong with the structure of the source; files may be missing for it.
+    pub structure: Vec<String>,
 }
 
 /// What is asked of copying out besides the source.
@@ -57,6 +63,10 @@ pub struct Options {
     pub overlay: Vec<String>,
     /// The folder that gets what is replaced.
     pub originals: Option<PathBuf>,
+    /// Fail if there is no description to hold the files against.
+    pub verify: bool,
+    /// Descriptions; when there are none, one that lies next to the source is taken.
+    pub against: Vec<String>,
 }
 
 /// A file with another name than in the source.
@@ -86,6 +96,51 @@ struct Job<'a> {
     to: PathBuf,
     /// Where it begins in the source, for reading in order.
     at: u64,
+    /// The digest that a description of the disc has for it.
+    expected: Option<Digest>,
+}
+
+/// What is known of the files before they are copied.
+#[derive(Default)]
+struct Known {
+    /// Digests by path, from a description of the disc, which is called so.
+    expected: HashMap<String, Digest>,
+    against: Option<String>,
+    /// Files that digests in the source itself show to be damaged, and how.
+    damaged: HashMap<String, String>,
+    /// What is wrong with its structure.
+    structure: Vec<String>,
+}
+
+/// What to do where a checksum around the source does not hold.
+const UNSETTLED: &str = "the archive is damaged: get another copy of it; --unchecked takes what is in it as it is";
+
+impl Known {
+    /// Asks a description, if there is one, and the digests that the source carries.
+    fn of(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Self, Failure> {
+        let fail = |e| Failure::new(format!("cannot extract \"{}\"", item.shown), e);
+        let mut known = Self::default();
+        if setting.unchecked {
+            return Ok(known);
+        }
+        if let Some((name, digests)) = verify::expected_files(item, &options.against, options.verify, setting)? {
+            (known.against, known.expected) = (Some(name), digests);
+        }
+        let damage = item.damage(setting).map_err(fail)?;
+        for one in &damage {
+            for path in &one.files {
+                known.damaged.entry(path.clone()).or_insert_with(|| one.what.clone());
+            }
+            if !one.is_digest {
+                known.structure.push(one.what.clone());
+            } else if one.files.is_empty() && !damage.iter().any(|d| d.of == one.of && !d.files.is_empty()) {
+                let why = format!("it is damaged, and nothing tells which files that hits: {}", one.what);
+                return Err(fail(Error::Unreadable { why })
+                    .hint("dump or copy it again; --unchecked takes the files out as they are"));
+            }
+        }
+        Ok(known)
+    }
 }
 
 /// Extracts everything, or what was chosen, into `folder`.
@@ -124,6 +179,8 @@ pub fn extract(
         return Err(fail(Error::Usage("nothing in it matches --only".into())).hint(hint));
     }
     check_keys(&item, &wanted).map_err(fail)?;
+    keys::check_given(&item, setting).map_err(fail)?;
+    let known = Known::of(&item, options, setting)?;
     let (laid, overlay, replaced) = if options.overlay.is_empty() {
         (None, None, Vec::new())
     } else {
@@ -147,14 +204,21 @@ pub fn extract(
         attributes: None,
         overlay,
         originals: options.originals.clone().filter(|_| !replaced.is_empty()),
+        against: known.against.clone(),
         notices: item.notices().to_vec(),
+        structure: known.structure.clone(),
     };
+    if setting.unchecked {
+        report
+            .notices
+            .push(Notice::new("checksums around it, and digests that it carries, were not asked (--unchecked)"));
+    }
     let stage = match setting.dry_run {
         true => None,
         false => Some(Stage::new(&folder, setting.door(), setting.watch).map_err(|e| place::refused(&folder, e))?),
     };
     let mut namer = Namer::new(stage.as_ref().is_some_and(|s| s.folds_case()));
-    let plan = plan(&wanted, &mut namer, &mut report);
+    let plan = plan(&wanted, &known, &mut namer, &mut report);
     let places = plan.jobs.iter().map(|j| j.to.as_path()).chain(plan.links.iter().map(|(to, ..)| to.as_path()));
     check_free(&folder, setting.door(), places).map_err(|e| place::refused(&folder, e))?;
     let total = plan.jobs.iter().map(|j| j.source.len()).sum();
@@ -197,15 +261,17 @@ pub fn extract(
     let kept: Vec<(&Node, &Path)> = plan.kept.iter().map(|(n, p)| (*n, p.as_path())).collect();
     if let Some(text) = attributes::text(&kept) {
         let name = Path::new(attributes::NAME);
-        stage.write(name, &Blueprint::of(text), None, setting.watch).map_err(fail)?;
+        stage.write(name, &Blueprint::of(text), None, &[], setting.watch).map_err(fail)?;
         stage.add(name.to_owned());
         report.attributes = Some(attributes::NAME.into());
     }
     if let Some(target) = &report.originals.clone() {
+        setting.settle().map_err(|e| fail(e).hint(UNSETTLED))?;
         keep_originals(&replaced, target, setting).map_err(fail)?;
     }
-    stage.commit(&plan.folders).map_err(fail)?;
     setting.watch.end();
+    setting.settle().map_err(|e| fail(e).hint(UNSETTLED))?;
+    stage.commit(&plan.folders).map_err(|e| place::refused(&folder, e))?;
     let len = item.source.as_ref().map_or(0, |s| s.len());
     if item.opened.promised_len.is_some_and(|promised| promised > len) {
         report.advice = Some("the source ends too early: dump or copy the source again".into());
@@ -225,14 +291,14 @@ fn keep_originals(replaced: &[Node], target: &Path, setting: &Setting<'_>) -> Re
         if let Some(folder) = to.parent().filter(|f| !f.as_os_str().is_empty()) {
             stage.make_folder(folder)?;
         }
-        stage.write(&to, &Blueprint::of(source.clone()), node.modified, setting.watch)?;
+        stage.write(&to, &Blueprint::of(source.clone()), node.modified, &[], setting.watch)?;
         stage.add(to);
     }
     stage.commit(&[])
 }
 
 fn done(report: ExtractReport) -> (ExtractReport, Answer) {
-    let answer = if report.left_out.is_empty() {
+    let answer = if report.left_out.is_empty() && report.structure.is_empty() {
         Answer::Yes
     } else if report.left_out.iter().any(|l| l.is_read_error) {
         Answer::ReadError
@@ -280,7 +346,7 @@ struct Plan<'a> {
 }
 
 /// Gives everything its place, and leaves out what cannot be read as a whole.
-fn plan<'a>(wanted: &[&'a Node], namer: &mut Namer, report: &mut ExtractReport) -> Plan<'a> {
+fn plan<'a>(wanted: &[&'a Node], known: &Known, namer: &mut Namer, report: &mut ExtractReport) -> Plan<'a> {
     let mut plan = Plan { jobs: Vec::new(), folders: Vec::new(), links: Vec::new(), kept: Vec::new() };
     for node in wanted {
         let mut place = |named: Named| {
@@ -296,12 +362,17 @@ fn plan<'a>(wanted: &[&'a Node], namer: &mut Namer, report: &mut ExtractReport) 
                 plan.folders.push((to, node.modified));
             }
             Kind::Link(target) => plan.links.push((place(namer.file(&node.path)), target, &node.path)),
+            Kind::File(_) if known.damaged.contains_key(&node.path) => {
+                let why = known.damaged[&node.path].clone();
+                report.left_out.push(LeftOut { path: node.path.clone(), why, is_read_error: false });
+            }
             Kind::File(file) => match &file.content {
                 Content::Whole(source) | Content::Locked(source) => {
                     let to = place(namer.file(&node.path));
                     let at = file.spans.first().map_or(0, |s| s.start);
                     plan.kept.push((node, to.clone()));
-                    plan.jobs.push(Job { node, source, to, at });
+                    let expected = known.expected.get(&node.path).cloned();
+                    plan.jobs.push(Job { node, source, to, at, expected });
                 }
                 Content::Cut { missing } => report.left_out.push(LeftOut {
                     path: node.path.clone(),
@@ -347,7 +418,9 @@ fn write_all(
         while let Some(job) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
             setting.watch.item(&job.node.path);
             let blueprint = Blueprint::of(job.source.clone());
-            match stage.write(&job.to, &blueprint, job.node.modified, setting.watch) {
+            let wanted = job.expected.as_ref().map(|d| d.algorithm);
+            let written = stage.write(&job.to, &blueprint, job.node.modified, wanted.as_slice(), setting.watch);
+            match written.and_then(|written| as_described(job, written, stage)) {
                 Err(e) if !is_of_source(&e) => {
                     *fatal.lock().unwrap_or_else(|e| e.into_inner()) = Some(e);
                     next.store(usize::MAX / 2, Ordering::Relaxed);
@@ -384,6 +457,22 @@ fn write_all(
         }
     }
     Ok(())
+}
+
+/// Fails if what was written is not what a description says.
+fn as_described(job: &Job<'_>, mut written: StagedFile, stage: &Stage<'_>) -> Result<StagedFile, Error> {
+    let found = written.digests.pop();
+    match (&job.expected, found) {
+        (Some(expected), Some(found)) if *expected != found => {
+            stage.discard(&job.to)?;
+            Err(Error::Checksum {
+                what: "by the description of the disc it".into(),
+                expected: expected.to_string(),
+                found: found.hex(),
+            })
+        }
+        _ => Ok(written),
+    }
 }
 
 /// Whether an error lies with the one file that was read, so that the others can go on.

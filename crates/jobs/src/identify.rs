@@ -1,12 +1,13 @@
 //! What is it? Its state, what it needs, what it can become, and the next command to type.
 
+use crate::below::Below;
 use crate::convert::table::TARGETS;
 use crate::failure::with_article;
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
 use crate::starter::{self, Starter};
-use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces};
+use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces, verify};
 use decanter_core::format::{Context, Fact, KeyState, State};
 use decanter_core::label::Picture;
 use decanter_core::rom::Shape;
@@ -18,7 +19,6 @@ use serde::Serialize;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
-use walkdir::WalkDir;
 
 /// How many times as large an icon is drawn.
 const ICON_SCALE: u32 = 8;
@@ -90,6 +90,8 @@ pub struct Identity {
     pub encryption: Option<Encryption>,
     /// What it can become, and the command for it.
     pub becomes: Vec<Becomes>,
+    /// Sectors that were not read, of a dump that is not finished.
+    pub unread_sectors: Option<u64>,
     /// The command that makes most sense now.
     pub next: Option<String>,
     /// Programs that may be the one to start, the likeliest first.
@@ -146,9 +148,15 @@ pub struct Becomes {
 /// Only when the user stops. A source that is not understood is an entry with an error.
 pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(IdentifyReport, Answer), Failure> {
     let mut paths: Vec<(String, bool)> = Vec::new();
+    let mut unread: Vec<Identity> = Vec::new();
     for source in paths_given {
         if Path::new(source).is_dir() {
-            paths.extend(files_below(source).into_iter().map(|p| (p, false)));
+            let below = Below::of(source);
+            paths.extend(below.files.into_iter().map(|p| (p, false)));
+            unread.extend(below.failed.into_iter().map(|(path, e)| not_understood(&path, Failure::new("", e))));
+            for (path, kind) in below.passed {
+                setting.watch.notice(&Notice::new(format!("{path} is passed over: it is {kind}")));
+            }
         } else {
             paths.push((source.clone(), true));
         }
@@ -172,9 +180,11 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
     }
     let mut found = found.into_inner().unwrap_or_else(|e| e.into_inner());
     found.sort_by_key(|(index, _)| *index);
-    let named = found.iter().filter(|(index, _)| paths[*index].1).flat_map(|(_, identities)| identities);
-    let answer = answer(named);
-    let sources: Vec<Identity> = found.into_iter().flat_map(|(_, identities)| identities).collect();
+    // Of what a folder has, only what could not be read at all counts: it may hold anything.
+    let counts = |index: usize, identity: &Identity| paths[index].1 || matches!(identity.cause, Some(Error::Io { .. }));
+    let named = found.iter().flat_map(|(index, all)| all.iter().filter(|identity| counts(*index, identity)));
+    let answer = answer(named.chain(&unread));
+    let sources: Vec<Identity> = found.into_iter().flat_map(|(_, identities)| identities).chain(unread).collect();
     let groups = groups(&sources);
     let starters = folder_starters(paths_given, setting);
     Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups, starters }, answer))
@@ -262,23 +272,6 @@ fn answer<'a>(named: impl Iterator<Item = &'a Identity>) -> Answer {
     answer
 }
 
-/// The files below a folder; of a split image only the first part.
-pub(crate) fn files_below(folder: &str) -> Vec<String> {
-    let walk = WalkDir::new(folder).sort_by_file_name().into_iter().flatten();
-    let files: Vec<String> =
-        walk.filter(|e| e.file_type().is_file()).map(|e| e.path().to_string_lossy().into_owned()).collect();
-    let later_part = |path: &String| {
-        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        if !decanter_core::split::is_numbered(name) {
-            return false;
-        }
-        let siblings: Vec<String> =
-            files.iter().filter_map(|f| f.strip_prefix(folder)?.strip_prefix('/')).map(str::to_owned).collect();
-        decanter_core::split::parts(name, &siblings).is_some_and(|parts| parts[0] != name)
-    };
-    files.iter().filter(|p| !later_part(p)).cloned().collect()
-}
-
 /// A source; of an archive with several ROMs each of them.
 fn one(shown: &str, setting: &Setting<'_>) -> Vec<Identity> {
     if let Some(roms) = roms_inside(shown, setting) {
@@ -334,6 +327,7 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
         padding: None,
         encryption: None,
         becomes: Vec::new(),
+        unread_sectors: None,
         starters: Vec::new(),
         next: failure.hint,
         notices: Vec::new(),
@@ -389,7 +383,8 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
             key_trouble: trouble,
         }
     });
-    let becomes = becomes(item, missing > 0);
+    let is_cut = missing > 0 || item.unfinished.is_some();
+    let becomes = becomes(item, is_cut);
     Identity {
         source: item.address.clone(),
         error: None,
@@ -411,6 +406,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         next: next(item, missing > 0, &becomes),
         encryption,
         becomes,
+        unread_sectors: item.unfinished.as_ref().map(|map| map.missing()),
         starters: starters(item),
         notices: item.notices().to_vec(),
         is_package: item.is_package(),
@@ -508,6 +504,13 @@ fn key_option(item: &Item) -> &'static str {
 
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     let source = quoted(&item.shown);
+    if item.unfinished.is_some() {
+        let target = quoted(&item.host.with_extension("").display().to_string());
+        return Some(format!("decanter dump DRIVE -o {target}"));
+    }
+    if let Some(kind) = verify::game_folder(item) {
+        return Some(format!("decanter verify {source} --against DESCRIPTION, if there is one of this {kind}"));
+    }
     let key = item.opened.protection.as_ref().map(|p| &p.key);
     if item.opened.expectation.is_some() || item.opened.catalogue.is_some() {
         return Some(format!("decanter verify SOURCE --against {source}"));

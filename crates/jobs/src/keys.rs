@@ -1,11 +1,11 @@
 //! The keyring: gathered from the places that the user named and from what lies next to the source.
 
 use crate::locate::{Around, stem_of};
-use crate::{Failure, Setting, locate};
+use crate::{Failure, Item, Setting, locate};
 use decanter_core::format::KeyState;
 use decanter_core::keyring::{Entry, EntryReport, MOST_LIST_BYTES};
 use decanter_core::source::{FileSource, SourceRef, read_vec};
-use decanter_core::{Guard, Key, Keyring};
+use decanter_core::{Error, Guard, Key, Keyring};
 use decanter_formats::record::ird::Description;
 use serde::Serialize;
 use std::path::Path;
@@ -51,6 +51,18 @@ pub(crate) fn gather(setting: &Setting<'_>, around: &Around) -> Keyring {
     gathering.ring.append(&kept.ring);
     gathering.descriptions.extend_from_slice(&kept.descriptions);
     gathering.finish()
+}
+
+/// Fails if a key was given for a source that needs one, and is not the one that serves.
+///
+/// # Errors
+/// [`Error::Key`].
+pub(crate) fn check_given(item: &Item, setting: &Setting<'_>) -> decanter_core::Result<()> {
+    let Some(protection) = item.opened.protection.as_ref().filter(|_| setting.key.is_some()) else { return Ok(()) };
+    match &protection.key {
+        KeyState::Trouble(trouble) if !trouble.wrong.is_empty() => Err(Error::Key(trouble.clone())),
+        _ => Ok(()),
+    }
 }
 
 /// Keys that were read, and descriptions that keys may be derived from.

@@ -1,6 +1,7 @@
 //! What a user asks for: one module a job. Each returns a report; none prints, and none knows of the command line.
 
 mod attributes;
+mod below;
 mod cd;
 pub mod clean;
 pub mod convert;
@@ -25,6 +26,7 @@ mod quote;
 pub mod recipe;
 pub mod rom;
 pub mod save;
+mod settle;
 pub mod starter;
 mod traces;
 pub mod verify;
@@ -36,7 +38,7 @@ pub use locate::{Item, open};
 pub use padding::Padding;
 pub use quote::quoted;
 
-use decanter_core::{Door, Guard, Key, Watch};
+use decanter_core::{Door, Guard, Key, SourceRef, Watch};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::{Mutex, OnceLock};
@@ -61,8 +63,12 @@ pub struct Setting<'a> {
     kept_keys: OnceLock<keys::Gathering>,
     /// Whether what was not read when a dump was made counts as zeros.
     pub incomplete: bool,
+    /// Whether checksums of what is around a source, and digests that it carries, are left alone.
+    pub unchecked: bool,
     /// Every file that this run reads: none of them is ever written.
     pub guard: Guard,
+    /// What was taken out of containers on the way to the sources.
+    duties: Mutex<Vec<SourceRef>>,
     /// What stands in the folders of the sources, each read once.
     folders: Mutex<HashMap<PathBuf, locate::Listing>>,
 }
@@ -81,6 +87,8 @@ impl<'a> Setting<'a> {
             language: None,
             kept_keys: OnceLock::new(),
             incomplete: false,
+            unchecked: false,
+            duties: Mutex::default(),
             guard: Guard::default(),
             folders: Mutex::default(),
         }

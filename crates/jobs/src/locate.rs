@@ -6,10 +6,11 @@ use crate::{Failure, Setting, attributes, keys};
 use decanter_core::error::Blame;
 use decanter_core::format::{Beside, Context, Opened};
 use decanter_core::keyring::plain;
+use decanter_core::seal::Sealed;
 use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
 use decanter_core::split;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
-use decanter_core::view::{Concat, Gaps, MOST_HELD, held};
+use decanter_core::view::{Concat, Gaps, Glance, MOST_HELD, held};
 use decanter_core::{Error, Guard, Keyring, Notice, Result};
 use decanter_formats::REGISTRY;
 use std::collections::HashMap;
@@ -21,6 +22,10 @@ use walkdir::WalkDir;
 pub(crate) const INSIDE: &str = "::";
 /// Entries of an archive that are looked at: the largest, and as many as are as large as the last of these.
 const MOST_PROBES: usize = 32;
+/// Beyond this, a file of unknown kind may be a disc whose volume begins far behind its beginning.
+const FAR: u64 = 32 << 20;
+/// What is damaged counts as another candidate if it has at least one in so many bytes of the one that is not.
+const LEAST_SHARE: u64 = 16;
 /// Anything smaller is no image of a disc and no ROM.
 const LEAST_IMAGE: u64 = 1 << 10;
 /// Key files and descriptions next to a source that are read; whoever has more keeps them in a folder of their own.
@@ -48,6 +53,10 @@ pub struct Item {
     pub keyring: Keyring,
     /// What is known of a dump that is not finished: there are sectors that were not read.
     pub unfinished: Option<Arc<Map>>,
+    /// What it was taken out of, outermost first: entries that have checksums of their own.
+    pub through: Vec<SourceRef>,
+    /// Digests that what is around it carries of it.
+    pub sealed_around: Vec<Sealed>,
     /// Descriptions of this very disc that lie next to it: where they are, and their bytes.
     pub descriptions: Vec<(String, SourceRef)>,
 }
@@ -148,6 +157,7 @@ struct Reached<'a> {
     kinds: Vec<String>,
     /// The map of the dump on this machine, if that is not finished.
     unfinished: Option<Arc<Map>>,
+    through: Vec<SourceRef>,
     /// True when the address ends in `::`, which asks for the container itself.
     stop: bool,
 }
@@ -163,7 +173,7 @@ fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
     let stop = inside.last().is_some_and(String::is_empty);
     let meta = std::fs::metadata(&host).map_err(|e| Error::io("open", &host, e))?;
     let mut parts = inside.iter().filter(|p| !p.is_empty());
-    let mut unfinished = None;
+    let (mut unfinished, mut through) = (None, Vec::new());
     let mut found = if meta.is_dir() {
         follow(&folder_tree(&host, &setting.guard)?, parts.next().map_or("", String::as_str))?
     } else {
@@ -188,10 +198,14 @@ fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
         let tree = opened.tree.ok_or_else(|| no_inside(&place.name))?;
         around.look_inside(&place.name, &tree, part);
         kinds.push(opened.kind);
+        if let Some(source) = tree.find(part.trim_matches('/')).and_then(Node::file).and_then(|f| f.source().ok()) {
+            setting.owes(source);
+            through.push(source.clone());
+        }
         found = follow(&tree, part)?;
         near = Near::inside(&tree, part);
     }
-    Ok(Reached { host, found, around, near, names, kinds, unfinished, stop })
+    Ok(Reached { host, found, around, near, names, kinds, unfinished, through, stop })
 }
 
 /// The one file of a compressed image, if `part` is not the way to it.
@@ -258,6 +272,8 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
         opened: Opened::new(id, name),
         keyring: keys::gather(setting, &reached.around),
         unfinished: reached.unfinished,
+        through: reached.through,
+        sealed_around: Vec::new(),
         descriptions: Vec::new(),
     })
 }
@@ -268,7 +284,7 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
 }
 
 fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Result<Item> {
-    let Reached { host, found, mut around, mut near, mut names, mut kinds, unfinished, stop } = reached;
+    let Reached { host, found, mut around, mut near, mut names, mut kinds, unfinished, mut through, stop } = reached;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,
@@ -305,6 +321,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         };
         let Some((path, inner)) = inner else {
             opened.notices.splice(0..0, notices);
+            let sealed_around = sealed.clone();
             opened.sealed.splice(0..0, sealed);
             opened.settled.splice(0..0, settled);
             let descriptions = around.descriptions(opened.get("id"));
@@ -318,6 +335,8 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
                 opened,
                 keyring: ring,
                 unfinished,
+                through,
+                sealed_around,
                 descriptions,
             });
         };
@@ -330,6 +349,8 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         settled.append(&mut opened.settled);
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
         kinds.push(opened.kind);
+        setting.owes(&inner.source);
+        through.push(inner.source.clone());
         place = inner;
     }
 }
@@ -364,6 +385,8 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         opened,
         keyring: keys::gather(setting, around),
         unfinished: None,
+        through: Vec::new(),
+        sealed_around: Vec::new(),
         descriptions: Vec::new(),
     }
 }
@@ -488,30 +511,75 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
     lens.sort_unstable_by_key(|len| std::cmp::Reverse(*len));
     let least = lens.get(MOST_PROBES - 1).copied().unwrap_or(0);
     candidates.retain(|(_, place)| place.source.len() >= least);
-    let (mut image, mut rom) = (None, None);
-    let (mut images, mut roms) = (0, 0);
-    // A compressed image has nothing else inside: damage in it is the answer, not a reason to look elsewhere.
+    // A compressed image has nothing else inside.
     let is_alone = tree.files().count() == 1;
+    let mut seen = Seen::default();
+    let mut unknown = Vec::new();
     for (path, place) in candidates {
-        match REGISTRY.detect(place.source.as_ref(), &[]) {
-            Ok(Some(format)) if format.is_image() || format.is_packed_image() || format.is_package() => {
-                images += 1;
-                image = Some((path, place));
-            }
-            Ok(Some(format)) if format.is_rom() => {
-                roms += 1;
-                rom = Some((path, place));
-            }
+        match REGISTRY.detect(&Glance::new(place.source.clone()), &[]) {
+            Ok(Some(format)) => seen.add(format, path, place),
+            Ok(None) => unknown.push((path, place)),
             Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
-            Err(e) if is_alone => return Err(e),
-            _ => {}
-        }
-        if images > 1 {
-            return Ok(None);
+            // What cannot be read may be the image that is looked for: nothing else is shown in its place.
+            Err(e) if is_alone || is_named_as_dump(&path) => seen.damaged.push((place.source.len(), e)),
+            // Other files of an archive are told when they are read.
+            Err(_) => {}
         }
     }
-    // Beside an image, what looks like a ROM is one of its files.
-    Ok(image.or(rom.filter(|_| roms == 1)))
+    // Some discs show what they are only far behind their beginning.
+    let largest = unknown.into_iter().max_by_key(|(_, place)| place.source.len());
+    if let Some((path, place)) = largest.filter(|(_, p)| p.source.prefers_sequential() && p.source.len() > FAR)
+        && seen.images.is_empty()
+        && let Some(format) = REGISTRY.detect(&Glance::far(place.source.clone()), &[])?
+    {
+        seen.add(format, path, place);
+    }
+    seen.only()
+}
+
+/// Whether a file is called as dumps are.
+fn is_named_as_dump(path: &str) -> bool {
+    let extension = path.rsplit_once('.').map_or("", |(_, e)| e).to_lowercase();
+    let is_dump =
+        |f: &&&'static dyn decanter_core::Format| f.is_image() || f.is_packed_image() || f.is_package() || f.is_rom();
+    let known = REGISTRY.formats().iter().filter(is_dump).flat_map(|f| f.extensions());
+    known.chain(&["bin", "img", "iso", "cue"]).any(|e| *e == extension)
+}
+
+/// What the files of a tree are, as far as somebody may look for one of them.
+#[derive(Default)]
+struct Seen {
+    images: Vec<(String, Place)>,
+    roms: Vec<(String, Place)>,
+    /// Lengths of what cannot be read, and why.
+    damaged: Vec<(u64, Error)>,
+}
+
+impl Seen {
+    fn add(&mut self, format: &'static dyn decanter_core::Format, path: String, place: Place) {
+        if format.is_image() || format.is_packed_image() || format.is_package() {
+            self.images.push((path, place));
+        } else if format.is_rom() {
+            self.roms.push((path, place));
+        }
+    }
+
+    /// The one that is meant, if there is exactly one. Beside an image, what looks like a ROM is one of its files.
+    fn only(mut self) -> Result<Option<(String, Place)>> {
+        let mut found = if self.images.is_empty() { self.roms } else { self.images };
+        let len = found.first().map_or(0, |(_, place)| place.source.len());
+        // A damaged text beside an image is no other image.
+        self.damaged.retain(|(own, _)| own.saturating_mul(LEAST_SHARE) >= len);
+        match (found.len(), self.damaged.pop()) {
+            (0, Some((_, damage))) if self.damaged.is_empty() => Err(damage),
+            (1, None) => {
+                let (path, place) = found.remove(0);
+                let source = held(&place.source);
+                Ok(Some((path, Place { source, ..place })))
+            }
+            _ => Ok(None),
+        }
+    }
 }
 
 /// The ROMs in an archive, in its own order, and the files that cannot be read, with their addresses: `each` is given
@@ -529,7 +597,7 @@ pub(crate) fn each_rom(
         decanter_core::watch::check(setting.watch)?;
         let Content::Whole(source) = &file.content else { continue };
         has_image |= source.len() > MOST_HELD || node.path.to_lowercase().ends_with(".cue");
-        match inner(item, &node.path, &held(source), setting) {
+        match inner(item, &node.path, source, setting) {
             Ok(Inner::Rom(rom)) => each(Ok(*rom)),
             Ok(Inner::Image) => has_image = true,
             Ok(Inner::Other) => {}
@@ -558,7 +626,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     if !(LEAST_IMAGE..=MOST_HELD).contains(&source.len()) {
         return Ok(Inner::Other);
     }
-    let format = match REGISTRY.detect(source.as_ref(), &[])? {
+    let format = match REGISTRY.detect(&Glance::new(source.clone()), &[])? {
         Some(format) if format.is_rom() => format,
         Some(format) if format.is_image() || format.is_packed_image() || format.is_package() => {
             return Ok(Inner::Image);
@@ -570,6 +638,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     let depth = item.around.len() + 1;
     let (keys, watch) = (&item.keyring, setting.watch);
     let context = Context { registry: &REGISTRY, keys, names: &names, watch, depth, beside: &() };
+    let source = &held(source);
     let opened = format.open(source.clone(), &context)?;
     let is_folder = item.opened.format == "folder";
     let address = match is_folder {
@@ -590,6 +659,8 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
         opened,
         keyring: item.keyring.clone(),
         unfinished: item.unfinished.clone(),
+        through: item.through.iter().chain([source]).cloned().collect(),
+        sealed_around: item.sealed_around.clone(),
         descriptions: Vec::new(),
     })))
 }
@@ -616,6 +687,8 @@ pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) 
         opened,
         keyring,
         unfinished: None,
+        through: Vec::new(),
+        sealed_around: Vec::new(),
         descriptions: Vec::new(),
     })
 }
@@ -658,7 +731,7 @@ fn candidates(tree: &Tree) -> Vec<(String, Place)> {
             }
             None if file.len >= LEAST_IMAGE => {
                 let name = node.name().to_owned();
-                candidates.push((node.path.clone(), Place { source: held(source), name }));
+                candidates.push((node.path.clone(), Place { source: source.clone(), name }));
             }
             None => {}
         }

@@ -116,7 +116,9 @@ impl Setting<'_> {
         if self.dry_run {
             return pour::check_targets(&[(blueprint, target)], door).map(|_| None).map_err(failed);
         }
-        pour::pour(blueprint, target, door, digests, self.watch).map(Some).map_err(failed)
+        let outputs = [(blueprint, target)];
+        let mut poured = pour::pour_all(&outputs, door, digests, self.watch, &mut |_| self.settle()).map_err(failed)?;
+        Ok(poured.pop())
     }
 }
 

@@ -151,7 +151,10 @@ mod tests {
     #[test]
     fn names_cannot_colour_or_begin_lines() {
         let name = "a\nnext: rm\u{1b}[31m\r\u{202e}b\u{9b}2J.iso";
-        let told = written(true, |out| writeln!(out, "  {name} is {BAD}bad{PLAIN}\n  done"));
+        let told = written(true, |out| {
+            writeln!(out, "  {name} is {BAD}bad{PLAIN}")?;
+            writeln!(out, "  done")
+        });
         assert_eq!(
             told,
             "  a\\nnext: rm\\x1b[31m\\r\\u{202e}b\\u{9b}2J.iso is \u{1b}[1m\u{1b}[31mbad\u{1b}[0m\n  done\n"

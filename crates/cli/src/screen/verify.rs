@@ -1,5 +1,6 @@
-use super::{Manner, count, number, row, style};
-use decanter_jobs::verify::{FileReport, FileState, SealState, Suspect, Verdict, VerifyReport};
+use super::style::{self, Ink};
+use super::{Manner, count, number, row};
+use decanter_jobs::verify::{FileReport, FileState, SealState, Suspect, Verdict, VerifyReport, VerifyRun};
 use std::io::{self, Write};
 
 /// Files that are named one by one, unless everything is asked for.
@@ -10,6 +11,9 @@ const MOST_FILES: usize = 40;
 /// # Errors
 /// When it cannot be written.
 pub fn show(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+    if report.is_row && report.verdict.is_good() && !manner.is_verbose {
+        return show_row(out, report);
+    }
     show_verdict(out, report, manner)?;
     row(out, "next", &report.next)?;
     out.flush()?;
@@ -28,7 +32,7 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     let told = |f: &&FileReport| manner.is_verbose || !matches!(f.state, FileState::Match | FileState::Locked);
     let most = if manner.is_verbose { usize::MAX } else { MOST_FILES };
     for file in report.files.iter().filter(told).take(most) {
-        show_file(out, file)?;
+        show_file(out, file, report.against.is_some())?;
     }
     let more = report.files.iter().filter(told).count().saturating_sub(most);
     if more > 0 {
@@ -59,27 +63,83 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     for named in &report.digests {
         row(out, named.digest.algorithm.name(), &format!("{} {}", named.digest.hex(), named.name))?;
     }
-    let (colour, words) = match report.verdict {
-        Verdict::Match => (style::GOOD, "MATCH: everything that is described is as described"),
-        Verdict::Sound if !report.seals.is_empty() && !has_digests(report) => {
-            (style::GOOD, "SOUND: all checks of its structure hold")
+    let (colour, word) = word(report.verdict);
+    row(out, "verdict", &format!("{colour}{word}: {}{}", reason(report), style::PLAIN))
+}
+
+/// A verdict in a word.
+fn word(verdict: Verdict) -> (Ink, &'static str) {
+    match verdict {
+        Verdict::Match => (style::GOOD, "MATCH"),
+        Verdict::Sound => (style::GOOD, "SOUND"),
+        Verdict::Readable => (style::WARN, "READABLE"),
+        Verdict::Nothing => (style::WARN, "NOTHING CHECKED"),
+        Verdict::Differs => (style::BAD, "DIFFERS"),
+        Verdict::Incomplete => (style::BAD, "INCOMPLETE"),
+        Verdict::Damaged => (style::BAD, "DAMAGED"),
+    }
+}
+
+/// What was checked, in a sentence.
+fn reason(report: &VerifyReport) -> String {
+    match report.verdict {
+        Verdict::Match => "everything that is described was compared and agrees".into(),
+        Verdict::Sound => format!("what it carries of its own holds: {}", report.proofs.join(", ")),
+        Verdict::Readable if !report.seals.is_empty() => {
+            "the checks of its structure hold; nothing proves the content".into()
         }
-        Verdict::Damaged if !report.seals.is_empty() && !has_digests(report) => {
-            (style::BAD, "DAMAGED: a check of its structure does not hold")
-        }
-        Verdict::Sound if !report.seals.is_empty() => (style::GOOD, "SOUND: every digest that it carries holds"),
-        Verdict::Sound => {
-            (style::GOOD, "SOUND: its structure and its own digests hold; there is no description to hold it against")
-        }
+        Verdict::Readable => "everything in it can be read; nothing proves the content".into(),
+        Verdict::Nothing => "there is nothing in it that could be checked".into(),
         Verdict::Differs if report.rom.is_some() || !report.roms.is_empty() => {
-            (style::BAD, "DIFFERS: a ROM is not as its own header says")
+            "a ROM is not as its own header says".into()
         }
-        Verdict::Differs => (style::BAD, "DIFFERS: it is not as described"),
-        Verdict::Incomplete => (style::BAD, "INCOMPLETE: it ends too early"),
-        Verdict::Damaged if !report.seals.is_empty() => (style::BAD, "DAMAGED: a digest that it carries does not hold"),
-        Verdict::Damaged => (style::BAD, "DAMAGED: some of it cannot be read as it was written"),
-    };
-    row(out, "verdict", &format!("{colour}{words}{}", style::PLAIN))
+        Verdict::Differs => "it is not as described".into(),
+        Verdict::Incomplete => "some of it is missing".into(),
+        Verdict::Damaged if report.seals.iter().any(|s| s.state == SealState::Differs) => match has_digests(report) {
+            true => "a digest that it carries does not hold".into(),
+            false => "a check of its structure does not hold".into(),
+        },
+        Verdict::Damaged => "some of it cannot be read as it was written".into(),
+    }
+}
+
+/// Shows one of many that has nothing to tell but its verdict.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_row(out: &mut dyn Write, report: &VerifyReport) -> io::Result<()> {
+    let (colour, word) = word(report.verdict);
+    writeln!(out, "  {colour}{word:<15}{} {}", style::PLAIN, report.source)?;
+    out.flush()
+}
+
+/// Shows how many of several sources came to what.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_totals(out: &mut dyn Write, run: &VerifyRun) -> io::Result<()> {
+    let all = [
+        Verdict::Match,
+        Verdict::Sound,
+        Verdict::Readable,
+        Verdict::Nothing,
+        Verdict::Differs,
+        Verdict::Incomplete,
+        Verdict::Damaged,
+    ];
+    if run.sources.len() + run.failed.len() < 2 {
+        return Ok(());
+    }
+    let of = |verdict: Verdict| run.sources.iter().filter(|r| r.verdict == verdict).count();
+    let mut told: Vec<String> =
+        all.into_iter().map(|v| (of(v), word(v).1)).filter(|(n, _)| *n > 0).map(|(n, w)| format!("{n} {w}")).collect();
+    if !run.failed.is_empty() {
+        told.push(format!("{} could not be checked", run.failed.len()));
+    }
+    if run.unknown > 0 {
+        told.push(format!("{} of no known kind", count(run.unknown, "file")));
+    }
+    row(out, "in all", &told.join(", "))
 }
 
 /// Whether it carries digests of its bytes, beside what its structure says.
@@ -96,7 +156,7 @@ fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io:
         let good = seals.iter().filter(|s| s.state == SealState::Holds).count();
         let (what, kind) = match (of.is_empty(), has_digests(report)) {
             (true, false) => ("structure", "check"),
-            (true, true) => ("headers", "digest"),
+            (true, true) => ("headers", "check"),
             (false, _) => (of, "digest"),
         };
         row(out, what, &format!("{good} of {} hold", count(seals.len(), kind)))?;
@@ -137,9 +197,10 @@ fn show_roms(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::
     row(out, "ROMs", &format!("{}; the checksums of {right} hold", count(all, "ROM")))
 }
 
-fn show_file(out: &mut dyn Write, file: &FileReport) -> io::Result<()> {
+fn show_file(out: &mut dyn Write, file: &FileReport, is_compared: bool) -> io::Result<()> {
     let (colour, word) = match file.state {
-        FileState::Match => (style::GOOD, "match"),
+        FileState::Match if is_compared => (style::GOOD, "match"),
+        FileState::Match => (style::GOOD, "readable"),
         FileState::Differs => (style::BAD, "differs"),
         FileState::Missing => (style::BAD, "missing"),
         FileState::Unexpected => (style::WARN, "unexpected"),

@@ -37,6 +37,12 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
     writeln!(out, "{}{verb}{} {}{}", style::GOOD, style::PLAIN, report.folder.display(), std::path::MAIN_SEPARATOR)?;
     row(out, "from", &report.source)?;
     row(out, "holds", &what)?;
+    if let Some(against) = &report.against {
+        row(out, "checked", &format!("every file that it describes, against {against}"))?;
+    }
+    for wrong in report.structure.iter().take(most) {
+        row(out, "damaged", &format!("{}{wrong}{}", style::BAD, style::PLAIN))?;
+    }
     if let Some(name) = &report.attributes {
         row(out, "attributes", &format!("protection bits, comments and dates are in {name}; convert puts them back"))?;
     }
@@ -49,7 +55,7 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;
     }
-    if let Some(advice) = &report.advice {
+    if let Some(advice) = report.advice.as_ref().filter(|_| !report.left_out.is_empty()) {
         let (bad, plain) = (style::BAD, style::PLAIN);
         row(out, "but", &format!("{bad}{} left out{plain}; {advice}", count(report.left_out.len(), "file")))?;
     }

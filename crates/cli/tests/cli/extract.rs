@@ -105,9 +105,7 @@ fn hostile_names_stay_in_the_folder() {
     rename(&image, "XXYYZZ.DAT", "../../.DAT");
     rename(&image, "QQ", "..");
     rename(&image, "DUP2", "DUP1");
-    let run = run(folder.path(), &["extract", text(&image), "-o", "deep/out", "-q"]);
-    assert_eq!(run.code, 5, "the folder above is not made by itself: {run:?}");
-    let run = crate::support::run(folder.path(), &["extract", text(&image), "-o", "out"]).expect(0).says("renamed");
+    let run = run(folder.path(), &["extract", text(&image), "-o", "out"]).expect(0).says("renamed");
     let mut names: Vec<String> = tree(&folder.path().join("out")).into_iter().map(|(n, _)| n).collect();
     names.sort();
     assert_eq!(names, [".._.._.DAT", "DUP1", "DUP1 (2)", "_"], "{run:?}");

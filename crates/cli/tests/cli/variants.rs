@@ -81,10 +81,10 @@ fn bytes_after_the_end_are_told_and_carried_over() {
 #[test]
 fn without_a_description_the_structure_is_checked_and_said_to_be_all() {
     let (folder, image) = lonely_image();
-    run(folder.path(), &["verify", text(&image), "--key", &key_hex()]).expect(0).says("SOUND").says("--against");
+    run(folder.path(), &["verify", text(&image), "--key", &key_hex()]).expect(0).says("READABLE").says("--against");
     let json = run(folder.path(), &["verify", text(&image), "--json"]).expect(0).json();
     assert!(json["sources"][0]["against"].is_null());
-    assert_eq!(json["sources"][0]["verdict"], "sound");
+    assert_eq!(json["sources"][0]["verdict"], "readable");
 }
 
 #[test]
@@ -95,6 +95,7 @@ fn a_decrypted_image_verifies_with_and_without_its_key() {
     // Without the key the regions' digests, which are of the ciphertext, cannot be computed; the files prove it.
     let json = run(folder.path(), &["verify", "plain.iso", "--against", against, "--json"]).expect(0).json();
     assert_eq!(range(&json["sources"][0], "region 1")["state"], "unchecked");
+    assert_eq!(json["sources"][0]["verdict"], "sound", "not all that is described was compared");
     let words = ["verify", "plain.iso", "--against", against, "--key", &key_hex(), "--json"];
     let json = run(folder.path(), &words).expect(0).json();
     assert_eq!(range(&json["sources"][0], "region 1")["state"], "match");
@@ -116,7 +117,9 @@ fn what_a_decryption_left_of_a_blank_sector_is_recognised() {
 #[test]
 fn a_rehearsal_writes_nothing_and_tells_the_same() {
     let folder = folder();
-    run(folder.path(), &["decrypt", text(&demo().image), "--dry-run"]).expect(0).says("would write Kelp Courier.iso");
+    run(folder.path(), &["decrypt", text(&demo().image), "--dry-run"])
+        .expect(0)
+        .says("would write Kelp Courier (decrypted).iso");
     run(folder.path(), &["extract", text(&demo().image), "--dry-run"]).expect(0).says("would write").says("40 files");
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0);
 }

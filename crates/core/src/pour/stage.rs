@@ -3,6 +3,7 @@ use super::folders::{Made, check_writable, folder_of};
 use super::part::{self, prefix};
 use super::{Written, write_parts};
 use crate::blueprint::Blueprint;
+use crate::digest::{Algorithm, Digest};
 use crate::error::{Error, Result};
 use crate::guard::Door;
 use crate::os;
@@ -26,8 +27,10 @@ pub struct Stage<'a> {
 }
 
 /// What came of one file.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct StagedFile {
+    /// Its digests, in the order in which they were asked for.
+    pub digests: Vec<Digest>,
     /// Bytes that stayed inside the kernel.
     pub kernel_bytes: u64,
     /// Bytes that are holes.
@@ -104,25 +107,36 @@ impl<'a> Stage<'a> {
         path: &Path,
         blueprint: &Blueprint,
         modified: Option<i64>,
+        digests: &[Algorithm],
         watch: &dyn Watch,
     ) -> Result<StagedFile> {
         let whole = self.folder.path().join(path);
         let report = |op, e| Error::io(op, &self.target.join(path), e);
         let file =
             OpenOptions::new().read(true).write(true).create_new(true).open(&whole).map_err(|e| report("write", e))?;
-        let result = write_parts(blueprint, &file, &whole, &[], watch).and_then(|written| {
+        let result = write_parts(blueprint, &file, &whole, digests, watch).and_then(|written| {
             if let Some(time) = modified.and_then(time) {
                 file.set_times(FileTimes::new().set_modified(time)).map_err(|e| report("set time of", e))?;
             }
             Ok(written)
         });
         match result {
-            Ok(Written { kernel_bytes, hole_bytes, .. }) => Ok(StagedFile { kernel_bytes, hole_bytes }),
+            Ok(Written { digests, kernel_bytes, hole_bytes, .. }) => {
+                Ok(StagedFile { digests, kernel_bytes, hole_bytes })
+            }
             Err(e) => {
                 let _ = fs::remove_file(&whole);
                 Err(e)
             }
         }
+    }
+
+    /// Removes a file that turned out not to be what it should be.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn discard(&self, path: &Path) -> Result<()> {
+        part::remove(&self.folder.path().join(path))
     }
 
     /// Makes a symbolic link. Call it after all files were written, so that nothing is written through it.

@@ -11,6 +11,7 @@ pub use path::PathSource;
 pub use reader::Reader;
 
 use crate::error::{Error, Result};
+use crate::watch::Watch;
 use std::fs::File;
 use std::sync::Arc;
 
@@ -49,6 +50,19 @@ pub trait Source: Send + Sync {
     /// is read by one thread, front to back.
     fn prefers_sequential(&self) -> bool {
         false
+    }
+
+    /// Whether reading all of it, or settling it, compares a checksum of its bytes.
+    fn is_checked(&self) -> bool {
+        false
+    }
+
+    /// Fails if a checksum that belongs to these bytes does not hold. What of them nobody has read yet is read for it.
+    ///
+    /// # Errors
+    /// [`Error::Checksum`], each time; what reading fails with; [`Error::Cancelled`].
+    fn settle(&self, _watch: &dyn Watch) -> Result<()> {
+        Ok(())
     }
 }
 

@@ -68,7 +68,10 @@ impl<B: Blocks> Cached<B> {
             };
             state.busy.insert(make);
             drop(state);
+            let busy = Busy { cached: self, index: make };
             let made = self.blocks.make(make);
+            // From here on nothing can go wrong between the block and those who wait for it.
+            std::mem::forget(busy);
             state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
             state.busy.remove(&make);
             self.changed.notify_all();
@@ -84,6 +87,19 @@ impl<B: Blocks> Cached<B> {
                 Err(_) => {}
             }
         }
+    }
+}
+
+/// A block that is being made: even if that ends in a panic, those who wait for it go on.
+struct Busy<'a, B: Blocks> {
+    cached: &'a Cached<B>,
+    index: usize,
+}
+
+impl<B: Blocks> Drop for Busy<'_, B> {
+    fn drop(&mut self) {
+        self.cached.state.lock().unwrap_or_else(PoisonError::into_inner).busy.remove(&self.index);
+        self.cached.changed.notify_all();
     }
 }
 

@@ -1,5 +1,6 @@
 use crate::error::{Error, Result};
 use crate::source::{Extent, Source, SourceRef, check_range};
+use crate::watch::Watch;
 
 /// Sources one after the other: split images, files in several extents.
 pub struct Concat {
@@ -37,6 +38,14 @@ impl Concat {
 impl Source for Concat {
     fn len(&self) -> u64 {
         self.ends.last().copied().unwrap_or(0)
+    }
+
+    fn is_checked(&self) -> bool {
+        !self.parts.is_empty() && self.parts.iter().all(|part| part.is_checked())
+    }
+
+    fn settle(&self, watch: &dyn Watch) -> Result<()> {
+        self.parts.iter().try_for_each(|part| part.settle(watch))
     }
 
     fn read_at(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {

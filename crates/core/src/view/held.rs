@@ -1,5 +1,6 @@
 use crate::Result;
 use crate::source::{Source, SourceRef, check_range};
+use crate::watch::Watch;
 use std::sync::OnceLock;
 
 /// The largest source that is worth holding in memory: that of the largest cartridges.
@@ -39,6 +40,14 @@ pub fn held(source: &SourceRef) -> SourceRef {
 impl Source for Held {
     fn len(&self) -> u64 {
         self.inner.len()
+    }
+
+    fn is_checked(&self) -> bool {
+        self.inner.is_checked()
+    }
+
+    fn settle(&self, watch: &dyn Watch) -> Result<()> {
+        self.inner.settle(watch)
     }
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {

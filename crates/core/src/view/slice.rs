@@ -1,5 +1,6 @@
 use crate::error::Result;
 use crate::source::{Extent, Source, SourceRef, check_range};
+use crate::watch::Watch;
 
 /// A part of another source.
 pub struct Slice {
@@ -22,6 +23,10 @@ impl Slice {
 impl Source for Slice {
     fn len(&self) -> u64 {
         self.len
+    }
+
+    fn settle(&self, watch: &dyn Watch) -> Result<()> {
+        self.inner.settle(watch)
     }
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {

@@ -2,14 +2,14 @@
 //! their block, so that a solid archive whose entries are read in order is unpacked once; small blocks stay in memory. docs/formats/7z.md.
 
 use decanter_core::format::{Context, Format, Opened};
-use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array};
+use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
-use decanter_core::view::MOST_HELD;
+use decanter_core::view::{Checked, MOST_HELD};
 use decanter_core::{Error, Result};
 use sevenz_rust2::{Archive, BlockDecoder, Password};
 use std::io::Read;
 use std::sync::mpsc::{Receiver, sync_channel};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 
 const ID: &str = "7z";
 const MAGIC: [u8; 6] = *b"7z\xbc\xaf\x27\x1c";
@@ -49,13 +49,17 @@ impl Format for SevenZ {
 
     fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
         let mut reader = Reader::new(source.clone(), 0);
-        let archive = Archive::read_with_memory_limit(&mut reader, &Password::empty(), MOST_MEMORY_KIB)
+        let mut archive = Archive::read_with_memory_limit(&mut reader, &Password::empty(), MOST_MEMORY_KIB)
             .map_err(|e| told(&e, 0))?;
+        let sums: Vec<Option<u32>> = archive.files.iter().map(|f| f.has_crc.then_some(f.crc as u32)).collect();
+        // Each entry is held against its CRC by the view on it: one that does not hold must not end its whole block.
+        archive.files.iter_mut().for_each(|f| f.has_crc = false);
         let archive: Arc<Archive> = Arc::new(archive);
+        let keeper = Arc::new(Keeper::default());
         let block = |index: usize| {
-            let (archive, source) = (archive.clone(), source.clone());
+            let (archive, source, keeper) = (archive.clone(), source.clone(), keeper.clone());
             let is_kept = archive.blocks[index].get_unpack_size() <= MOST_HELD;
-            Arc::new(Block { archive, source, index, is_kept, going: Mutex::default() })
+            Arc::new(Block { archive, source, index, is_kept, keeper, going: Mutex::default() })
         };
         let blocks: Vec<Arc<Block>> = (0..archive.blocks.len()).map(block).collect();
         let mut starts = vec![0u64; blocks.len()];
@@ -77,8 +81,17 @@ impl Format for SevenZ {
                     let end = start.checked_add(entry.size);
                     starts[number] =
                         end.ok_or(Error::Limit { what: "the block of an entry", asked: u64::MAX, limit: u64::MAX })?;
-                    let view = Entry { block: blocks[number].clone(), start, len: entry.size };
-                    Kind::File(File { len: entry.size, spans: Vec::new(), content: Content::Whole(Arc::new(view)) })
+                    let view = Arc::new(Entry { block: blocks[number].clone(), start, len: entry.size });
+                    let name = format!("the entry \"{}\"", entry.name);
+                    let content: SourceRef = match sums[index] {
+                        Some(crc) => Arc::new(Checked::new(view, crc, name)),
+                        None => view,
+                    };
+                    let is_link = entry.has_windows_attributes && entry.windows_attributes >> 28 == 0xa;
+                    match is_link && blocks[number].is_kept {
+                        true => link(&content),
+                        false => Kind::File(File::of(content)),
+                    }
                 }
             };
             tree.nodes.push(Node::new(path, kind, modified));
@@ -94,6 +107,32 @@ fn seconds(time: u64) -> i64 {
     (time / 10_000_000) as i64 - 11_644_473_600
 }
 
+/// A symbolic link, as Unix has them: its content is where it leads.
+fn link(content: &SourceRef) -> Kind {
+    match read_vec(content.as_ref(), 0, content.len(), "where a link leads", 4096) {
+        Ok(target) => Kind::Link(String::from_utf8_lossy(&target).into_owned()),
+        Err(e) => Kind::File(File::broken(content.len(), format!("it is a link that cannot be read: {e}"))),
+    }
+}
+
+/// The one block of an archive whose unpacked bytes are kept: the next one takes its place.
+#[derive(Default)]
+struct Keeper(Mutex<Option<std::sync::Weak<Block>>>);
+
+impl Keeper {
+    /// Lets go of what is kept of another block.
+    fn take(&self, block: &Arc<Block>) {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let other = kept.replace(Arc::downgrade(block)).and_then(|k| k.upgrade());
+        // Whoever reads it now has it locked, and keeps what it needs.
+        if let Some(other) = other.filter(|o| !Arc::ptr_eq(o, block))
+            && let Ok(mut going) = other.going.try_lock()
+        {
+            *going = Going::default();
+        }
+    }
+}
+
 /// What was packed together.
 struct Block {
     archive: Arc<Archive>,
@@ -101,6 +140,7 @@ struct Block {
     index: usize,
     /// Whether it is small enough to stay in memory: then it is unpacked once, in whatever order it is read.
     is_kept: bool,
+    keeper: Arc<Keeper>,
     going: Mutex<Going>,
 }
 
@@ -136,7 +176,10 @@ impl Source for Entry {
 }
 
 impl Block {
-    fn read(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
+    fn read(self: &Arc<Self>, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
+        if self.is_kept {
+            self.keeper.take(self);
+        }
         let mut going = self.going.lock().unwrap_or_else(|e| e.into_inner());
         while !buf.is_empty() {
             let end = going.at + going.piece.len() as u64;
@@ -194,8 +237,6 @@ impl Block {
                         return Ok(false);
                     }
                 }
-                // The end has to be met for the checksum to be compared.
-                std::io::copy(content, &mut std::io::sink())?;
                 Ok(true)
             });
             if let Err(e) = result {

@@ -9,6 +9,7 @@ use decanter_core::digest::{Algorithm, hex};
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::view::{Blocks, Cached};
+use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
 use serde::{Deserialize, Serialize};
 use std::io::Read;
@@ -279,7 +280,17 @@ impl Blocks for Frames {
 struct Stream {
     source: SourceRef,
     len: u64,
-    state: Mutex<Option<(u64, Decoder)>>,
+    state: Mutex<Going>,
+}
+
+/// How far a stream has come: the decoder, and what it has met once it failed.
+#[derive(Default)]
+struct Going {
+    decoder: Option<(u64, Decoder)>,
+    /// The end, with its checksum, was seen.
+    is_whole: bool,
+    /// What is known to be damaged stays so, whoever reads it.
+    failed: Option<String>,
 }
 
 type Decoder = zstd::stream::read::Decoder<'static, std::io::BufReader<Reader>>;
@@ -291,27 +302,62 @@ impl Source for Stream {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         check_range(self.len, offset, buf.len() as u64)?;
-        let failed = |e: std::io::Error| {
-            Error::malformed(ID, format!("the stream is damaged near byte {offset} of its content ({e})"), 0)
-        };
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        let (mut at, mut decoder) = match state.take().filter(|(at, _)| *at <= offset) {
-            Some(going) => going,
-            None => {
-                let mut decoder = Decoder::new(Reader::new(self.source.clone(), 0)).map_err(failed)?;
-                decoder.window_log_max(30).map_err(failed)?;
-                (0, decoder)
-            }
-        };
-        let mut skip = vec![0; 64 << 10];
-        while at < offset {
-            let len = skip.len().min((offset - at) as usize);
-            decoder.read_exact(&mut skip[..len]).map_err(failed)?;
-            at += len as u64;
+        if let Some(why) = &state.failed {
+            return Err(Error::malformed(ID, why.clone(), 0));
         }
-        decoder.read_exact(buf).map_err(failed)?;
-        *state = Some((at + buf.len() as u64, decoder));
-        Ok(())
+        let mut run = || -> std::io::Result<()> {
+            let (mut at, mut decoder) = match state.decoder.take().filter(|(at, _)| *at <= offset) {
+                Some(going) => going,
+                None => {
+                    let mut decoder = Decoder::new(Reader::new(self.source.clone(), 0))?;
+                    decoder.window_log_max(30)?;
+                    (0, decoder)
+                }
+            };
+            let mut skip = vec![0; 64 << 10];
+            while at < offset {
+                let len = skip.len().min((offset - at) as usize);
+                decoder.read_exact(&mut skip[..len])?;
+                at += len as u64;
+            }
+            decoder.read_exact(buf)?;
+            at += buf.len() as u64;
+            // The checksum stands behind the last byte: whoever has read that has to have asked for it.
+            if at == self.len && !state.is_whole {
+                if decoder.read(&mut [0])? > 0 {
+                    return Err(std::io::Error::other("it is longer than its frames say"));
+                }
+                state.is_whole = true;
+            }
+            state.decoder = Some((at, decoder));
+            Ok(())
+        };
+        run().map_err(|e| match e.downcast::<Error>() {
+            Ok(own) => own,
+            Err(e) => {
+                let why = format!("the stream is damaged near byte {offset} of its content ({e})");
+                state.failed = Some(why.clone());
+                Error::malformed(ID, why, 0)
+            }
+        })
+    }
+
+    fn settle(&self, watch: &dyn Watch) -> Result<()> {
+        let mut piece = vec![0; 1 << 20];
+        let mut at = {
+            let state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+            if state.is_whole { self.len } else { state.decoder.as_ref().map_or(0, |(at, _)| *at) }
+        };
+        loop {
+            watch::check(watch)?;
+            let len = (piece.len() as u64).min(self.len - at) as usize;
+            self.read_at(at, &mut piece[..len])?;
+            at += len as u64;
+            if at >= self.len {
+                return Ok(());
+            }
+        }
     }
 
     fn prefers_sequential(&self) -> bool {

@@ -68,7 +68,7 @@ impl Format for Gpt {
         let sound = |table: &Option<Table>| table.as_ref().is_some_and(|t| t.faults.is_empty());
         let table = match (first, last) {
             (first, Some(last)) if !sound(&first) && last.faults.is_empty() => {
-                opened.notice("the partition table at the beginning is damaged; the copy at the end is used");
+                opened.damage("the partition table at the beginning is damaged; the copy at the end is used");
                 last
             }
             (Some(first), _) => first,
@@ -92,7 +92,7 @@ impl Format for Gpt {
             let len =
                 last.checked_sub(first).and_then(|n| n.checked_add(1)).and_then(|n| n.checked_mul(table.sector_len));
             let (Some(len), Some(start)) = (len, first.checked_mul(table.sector_len)) else {
-                opened.notice(format!("partition {} goes from sector {first} to {last}, which cannot be", index + 1));
+                opened.damage(format!("partition {} goes from sector {first} to {last}, which cannot be", index + 1));
                 continue;
             };
             let kind = format!("{}{label}", kind_name(&bytes[..16]));

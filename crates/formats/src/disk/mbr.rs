@@ -99,7 +99,7 @@ impl Format for Mbr {
         let entries = Entry::all(&read_array(source.as_ref(), 0)?);
         let mut opened = Opened::new(ID, self.name());
         if entries.iter().any(|e| e.kind == PROTECTIVE) {
-            opened.notice("it should have a GPT partition table, but that is damaged at its beginning and at its end");
+            opened.damage("it should have a GPT partition table, but that is damaged at its beginning and at its end");
         }
         for (index, entry) in entries.iter().enumerate().filter(|(_, e)| e.is_used() && !e.is_extended()) {
             let active = if entry.status == 0x80 { ", active" } else { "" };
@@ -129,17 +129,17 @@ fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, context: &C
         let here = at * SECTOR;
         if here + SECTOR > source.len() {
             opened
-                .notice(format!("the table of partition {number} (at byte {here:#x}) lies past the end of the drive"));
+                .damage(format!("the table of partition {number} (at byte {here:#x}) lies past the end of the drive"));
             break;
         }
         if !seen.insert(at) || seen.len() > MOST_LOGICAL {
             opened
-                .notice(format!("the tables of the extended partition go in a circle (byte {here:#x}): not followed"));
+                .damage(format!("the tables of the extended partition go in a circle (byte {here:#x}): not followed"));
             break;
         }
         let sector: [u8; 512] = read_array(source.as_ref(), here)?;
         if sector[510..] != [0x55, 0xaa] {
-            opened.notice(format!("the table of partition {number} (at byte {here:#x}) is damaged: the next are lost"));
+            opened.damage(format!("the table of partition {number} (at byte {here:#x}) is damaged: the next are lost"));
             break;
         }
         let entries = Entry::all(&sector);
@@ -171,7 +171,7 @@ fn overlaps(opened: &mut Opened) {
     spans.sort_by_key(|(range, _)| range.start);
     for pair in spans.windows(2) {
         if pair[1].0.start < pair[0].0.end {
-            opened.notice(format!("partitions {} and {} overlap", pair[0].1, pair[1].1));
+            opened.damage(format!("partitions {} and {} overlap", pair[0].1, pair[1].1));
         }
     }
 }

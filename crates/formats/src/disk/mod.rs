@@ -33,14 +33,19 @@ impl Noticed {
     fn note(&mut self, text: impl Into<String>) {
         self.count += 1;
         if self.count <= MOST_NOTICES {
-            self.told.push(Notice::new(text));
+            self.told.push(Notice::damage(text));
         }
+    }
+
+    /// Something that is no damage.
+    fn remark(&mut self, text: impl Into<String>) {
+        self.told.push(Notice::new(text));
     }
 
     fn into(mut self) -> Vec<Notice> {
         let more = self.count.saturating_sub(MOST_NOTICES);
         if more > 0 {
-            self.told.push(Notice::new(format!("and {more} more notices like these")));
+            self.told.push(Notice::damage(format!("and {more} more faults like these")));
         }
         self.told
     }
@@ -64,7 +69,7 @@ fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef,
     let sector = start / 512;
     let end = start.saturating_add(*len);
     if here < *len {
-        opened.notice(format!(
+        opened.damage(format!(
             "partition {name} ends at byte {end:#x}, {} bytes past the end of the drive; what is there is handed out",
             len - here
         ));

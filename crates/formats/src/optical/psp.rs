@@ -60,7 +60,7 @@ impl Format for PspDisc {
                     Ok(parameters) => Some(parameters),
                     Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
                     Err(e) => {
-                        opened.notice(format!("the parameter file cannot be used: {e}"));
+                        opened.damage(format!("the parameter file cannot be used: {e}"));
                         None
                     }
                 },

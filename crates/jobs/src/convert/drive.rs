@@ -5,7 +5,7 @@ use super::{Back, Made, Options, packed};
 use crate::{Item, Setting, locate};
 use decanter_core::format::Context;
 use decanter_core::source::SourceRef;
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Notice, Result};
 use decanter_formats::REGISTRY;
 use decanter_formats::chunked::chd::{self, Codec, Medium, Wish};
 use decanter_formats::disk;
@@ -104,6 +104,16 @@ pub(super) fn chd(item: &Item, _: &Target, options: &Options, setting: &Setting<
     };
     let mut made = Made::new(blueprint, body, preserved);
     made.content = content;
+    if let Medium::HardDisk(source) = &medium {
+        let sectors = source.len().div_ceil(512);
+        let (cylinders, heads, own) = chd::geometry(sectors);
+        if cylinders * heads * own != sectors {
+            made.notices.push(Notice::new(format!(
+                "{} sectors are no cylinders, heads and tracks of a drive: it is told to be addressed by sector numbers",
+                crate::grouped(sectors)
+            )));
+        }
+    }
     if of_cd {
         made.back = Back::Tracks(tracks.clone());
     }

@@ -255,6 +255,14 @@ pub fn convert(
     if setting.watch.cancelled() {
         return Err(fail(Error::Cancelled));
     }
+    item.finished(setting)
+        .map_err(|e| fail(e).hint("go on with \"decanter dump\", or add --incomplete for zeros there"))?;
+    // Packages are held against their digests while they are taken apart.
+    let kept = if item.is_package() {
+        Vec::new()
+    } else {
+        item.sound(options.keep_damage, setting).map_err(|e| advise(&what, e))?
+    };
     let main = main_path(&item, target, output, options);
     setting.check_target(&main)?;
     let made = (target.make)(&item, target, options, setting).map_err(|e| advise(&what, e))?;
@@ -274,9 +282,11 @@ pub fn convert(
         facts: made.facts.clone(),
         left_out: made.left_out.clone(),
         repair: made.repair.clone(),
-        notices: item.notices().iter().chain(&made.notices).cloned().collect(),
+        notices: item.notices().iter().chain(&kept).chain(&made.notices).cloned().collect(),
     };
-    let answer = if made.repair.as_ref().is_some_and(|r| r.beyond_count > 0) { Answer::No } else { Answer::Yes };
+    let is_left = made.repair.as_ref().is_some_and(|r| r.beyond_count > 0);
+    let is_whole = kept.is_empty() && item.unfinished.is_none();
+    let answer = if is_left || !is_whole { Answer::No } else { Answer::Yes };
     let list: Vec<(&Blueprint, &Path)> = outputs.iter().map(|(b, p)| (b, p.as_path())).collect();
     let unwritable = |e: Error| match e.blame() {
         Blame::Request => place::refused(&main, e),
@@ -292,6 +302,7 @@ pub fn convert(
     let mut proven = None;
     let poured = pour::pour_all(&list, setting.door(), whole, setting.watch, &mut |paths| {
         setting.watch.end();
+        setting.settle()?;
         if options.prove {
             let mains = &paths[..paths.len() - usize::from(made.beside.is_some())];
             proven = Some(prove::prove(&made.back, mains, options.split, &item, setting)?);
@@ -384,6 +395,9 @@ fn advise(what: &str, error: Error) -> Failure {
         Error::Checksum { .. } if what.ends_with(" cia") || what.ends_with(" 3ds") => Some(
             "the source is damaged: \"decanter verify SOURCE\" names what is hit; --keep-damage makes it nevertheless",
         ),
+        Error::Unreadable { why } if why.starts_with("it is damaged") => {
+            Some("\"decanter verify SOURCE\" names what is hit; --keep-damage makes it nevertheless")
+        }
         Error::Unreadable { .. } => {
             Some("\"decanter identify SOURCE\" shows how its length compares with what it should be")
         }
@@ -484,7 +498,6 @@ impl Options {
             ("--fill", self.fill.is_some()),
             ("--header", self.header.is_some()),
             ("--certificates", self.certificates.is_some()),
-            ("--keep-damage", self.keep_damage),
             ("--name", !self.name.is_empty()),
             ("--fs", self.fs.is_some()),
             ("--size", self.size.is_some()),

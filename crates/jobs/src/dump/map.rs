@@ -232,7 +232,7 @@ impl Map {
     /// What the map says of bytes that a file of `len` bytes does not have was never read.
     pub fn cut_to(&mut self, len: u64) {
         let there = (len / self.sector_len).min(self.sectors);
-        for run in self.runs.clone().into_iter().filter(|r| r.state.is_there() && r.first + r.count > there) {
+        for run in self.runs.clone().into_iter().filter(|r| r.state.is_content() && r.first + r.count > there) {
             let first = run.first.max(there);
             self.set(first, run.first + run.count - first, State::Untried);
         }

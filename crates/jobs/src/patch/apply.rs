@@ -182,15 +182,18 @@ pub fn apply(
     // A CRC-32 that the patch promises is proven by the read itself: it is not computed twice.
     let is_known = |a: &Algorithm| *a == Algorithm::Crc32 && promised.is_some();
     let others: Vec<Algorithm> = options.digests.iter().copied().filter(|a| !is_known(a)).collect();
-    let poured = pour::pour(&Blueprint::of(file), &target, setting.door(), &others, setting.watch);
+    let blueprint = Blueprint::of(file);
+    let outputs = [(&blueprint, target.as_path())];
+    let poured = pour::pour_all(&outputs, setting.door(), &others, setting.watch, &mut |_| setting.settle());
     let poured = poured.map_err(|e| match e.blame() {
         Blame::Request => place::refused(&target, e),
         _ => wrong(e),
     })?;
+    let poured = poured.into_iter().next().map(|p| p.digests).unwrap_or_default();
     setting.watch.end();
     let crc = promised.map(|crc| Digest { algorithm: Algorithm::Crc32, bytes: crc.to_be_bytes().to_vec() });
     let asked = options.digests.iter().filter(|a| is_known(a)).zip(crc).map(|(_, digest)| digest);
-    report.digests = asked.chain(poured.digests).collect();
+    report.digests = asked.chain(poured).collect();
     Ok(report)
 }
 

@@ -145,6 +145,7 @@ fn one(
     let poured =
         pour::pour_all(&[(&blueprint, target)], setting.door(), &[Algorithm::Crc32], setting.watch, &mut |paths| {
             setting.watch.end();
+            setting.settle()?;
             prove(&paths[0], setting)
         });
     setting.watch.end();

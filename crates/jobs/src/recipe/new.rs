@@ -1,7 +1,7 @@
 //! A new recipe, with everything in it that the ROMs show.
 
 use super::prepare::detected_save;
-use crate::identify::files_below;
+use crate::below::Below;
 use crate::{Failure, Item, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_source};
@@ -65,7 +65,7 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     };
     if Path::new(shown).is_dir() {
         // Archives with one ROM are looked through like the ROM itself.
-        for path in files_below(shown) {
+        for path in Below::of(shown).files {
             match locate::open(&path, "use", setting) {
                 Ok(item) if item.opened.rom.is_some() => add(&item, &mut notices).map_err(&fail)?,
                 Err(failure) if matches!(*failure.cause, Error::Cancelled) => return Err(failure),

@@ -366,7 +366,10 @@ fn write(report: MoveReport, bytes: Vec<u8>, setting: &Setting<'_>) -> std::resu
     let door = Door { replace: false, ..setting.door() };
     let written = match setting.dry_run {
         true => pour::check_targets(&[(&blueprint, report.target.as_path())], door).map(|_| ()),
-        false => pour::pour(&blueprint, &report.target, door, &[], setting.watch).map(|_| ()),
+        false => {
+            let outputs = [(&blueprint, report.target.as_path())];
+            pour::pour_all(&outputs, door, &[], setting.watch, &mut |_| setting.settle()).map(|_| ())
+        }
     };
     written.map_err(|e| match e {
         Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", report.target.display()), e)

@@ -10,7 +10,7 @@ use decanter_core::expectation::{Expectation, ExpectedFile, RangeCheck};
 use decanter_core::format::{KeyState, State, Transform};
 use decanter_core::pour::pipeline::{Consumer, Piece};
 use decanter_core::tree::{Content, File, Node};
-use decanter_core::{Error, Notice, Result, SECTOR, Watch};
+use decanter_core::{Error, Notice, Result, SECTOR, Watch, tell};
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -87,7 +87,7 @@ impl<'a> Comparison<'a> {
         let writes = !more.is_empty();
         match self.sweep(more, watch, sink) {
             // Say which files are hit by the read error, unless an output depends on every byte.
-            Err(Error::Io { op: "read", .. }) if !writes => {}
+            Err(Error::Io { op: "read", .. } | Error::Unreadable { .. } | Error::Checksum { .. }) if !writes => {}
             other => other?,
         }
         for subject in &mut self.subjects {
@@ -190,8 +190,12 @@ impl<'a> Comparison<'a> {
                 "every region matches as it stands on the disc, which proves its files too; they were not decrypted",
             ));
         }
-        if verdict == Verdict::Match && ranges.iter().any(|r| r.state == "unchecked") {
-            notices.push(Notice::new("regions that are described as they stand on the disc could not be checked without the key; every file in them matches"));
+        let matching = files.iter().filter(|f| f.state == FileState::Match).count() as u64;
+        let mut proofs = Vec::new();
+        if verdict == Verdict::Sound {
+            let unchecked = ranges.iter().filter(|r| r.state == "unchecked").count() as u64;
+            proofs.push(tell::count(matching, "file is as described", "files are as described"));
+            proofs.push(tell::count(unchecked, "region could not be compared", "regions could not be compared"));
         }
         if let Some(extra) = self.expectation.len.and_then(|l| self.len().checked_sub(l)).filter(|&e| e > 0) {
             notices.push(Notice::new(format!("{extra} bytes follow after the end of what is described")));
@@ -214,6 +218,8 @@ impl<'a> Comparison<'a> {
             verdict,
             counts,
             digests: Vec::new(),
+            is_row: false,
+            proofs,
             next: self.next(verdict),
             files,
             rom: None,
@@ -246,7 +252,8 @@ impl<'a> Comparison<'a> {
                 return Err(trouble.clone().into());
             }
         }
-        Ok(Verdict::Match)
+        // What could not be compared is not proven, whatever else is.
+        Ok(if ranges.iter().any(|r| r.state == "unchecked") { Verdict::Sound } else { Verdict::Match })
     }
 
     fn is_locked(&self) -> bool {
@@ -305,8 +312,12 @@ fn pair<'a>(item: &'a Item, expectation: &'a Expectation) -> (Vec<Subject<'a>>, 
     let mut used = vec![false; expectation.files.len()];
     let mut subjects = Vec::new();
     for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
-        let by_place = file.spans.first().filter(|_| file.len > 0).and_then(|s| by_offset.get(&s.start));
-        let index = by_place.or_else(|| by_path.get(&node.path.to_lowercase())).copied();
+        // In an image that was rebuilt, files keep their paths, not their places; a description without names has only places.
+        let by_place = || {
+            let index = by_offset.get(&file.spans.first().filter(|_| file.len > 0)?.start)?;
+            expectation.files[*index].path.is_none().then_some(index)
+        };
+        let index = by_path.get(&node.path.to_lowercase()).or_else(by_place).copied();
         if let Some(index) = index {
             used[index] = true;
         }
@@ -315,6 +326,12 @@ fn pair<'a>(item: &'a Item, expectation: &'a Expectation) -> (Vec<Subject<'a>>, 
     }
     let missing = expectation.files.iter().zip(used).filter(|(_, used)| !used).map(|(e, _)| e).collect();
     (subjects, missing)
+}
+
+/// The digests that a description has for the files of a source, by their paths there.
+pub(super) fn digests(item: &Item, expectation: &Expectation) -> HashMap<String, Digest> {
+    let (subjects, _) = pair(item, expectation);
+    subjects.into_iter().filter_map(|s| Some((s.node.path.clone(), s.expected?.digest.clone()))).collect()
 }
 
 impl Subject<'_> {
@@ -424,11 +441,7 @@ impl Stretch<'_> {
             }
             // Only one form could be computed, and the digest may be of the other one.
             (true, _) if self.turned.is_none() => ("unchecked", Some("its other form needs the key".into())),
-            // The key of a decrypted image is proven by nothing but this digest.
-            (true, _) if state == Some(State::Decrypted) => {
-                ("unchecked", Some("it matches in neither form with the key at hand".into()))
-            }
-            (true, _) => ("differs", None),
+            (true, _) => ("differs", Some("it matches in neither form".into())),
         }
     }
 }

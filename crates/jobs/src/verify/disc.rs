@@ -100,6 +100,8 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
         roms: Vec::new(),
         ranges,
         digests,
+        is_row: false,
+        proofs: Vec::new(),
         next,
         notices: item.notices().to_vec(),
     })

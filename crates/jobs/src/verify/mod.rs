@@ -3,19 +3,23 @@
 pub mod catalogue;
 mod compare;
 mod disc;
+mod inside;
 mod seals;
 mod suspects;
 mod sweep;
+mod verdict;
 
-pub(crate) use seals::prove;
+pub(crate) use inside::game_folder;
 pub use seals::{SealReport, SealState};
+pub(crate) use seals::{damage, prove};
 pub use suspects::Suspect;
 
+use crate::below::Below;
 use crate::failure::with_article;
 use crate::locate::{self, Inner};
 use crate::quoted;
 use crate::rom::RomReport;
-use crate::{Answer, Failure, Item, Setting};
+use crate::{Answer, Failure, Item, Setting, keys};
 use catalogue::MatchReport;
 use compare::Comparison;
 use decanter_core::blueprint::Blueprint;
@@ -29,9 +33,10 @@ use decanter_core::rom::Shape;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Content;
 use decanter_core::view::held;
-use decanter_core::{Error, Notice, Result, SECTOR};
+use decanter_core::{Error, Notice, Result, SECTOR, tell};
 use decanter_formats::REGISTRY;
 use serde::Serialize;
+use std::collections::HashMap;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
@@ -47,6 +52,8 @@ pub struct VerifyRun {
     pub matches: Option<MatchReport>,
     /// What could not be checked, and why.
     pub failed: Vec<String>,
+    /// Files in folders that are of no known kind.
+    pub unknown: usize,
 }
 
 /// What came of the check of one source.
@@ -68,10 +75,15 @@ pub struct VerifyReport {
     pub roms: Vec<InnerRom>,
     /// The digests that a package carries of its own bytes, and what its headers say of each other.
     pub seals: Vec<SealReport>,
+    /// Whether it stands in a source that was named, and was not named itself.
+    #[serde(skip)]
+    pub is_row: bool,
     /// Header, regions and footer.
     pub ranges: Vec<RangeReport>,
     /// Digests of the whole source, where they were taken in the same read.
     pub digests: Vec<NamedDigest>,
+    /// What proves the content, where there is no description: how many digests of its own hold, and of what.
+    pub proofs: Vec<String>,
     /// What to do next.
     pub next: String,
     /// What was noticed on the way.
@@ -102,8 +114,12 @@ pub struct NamedDigest {
 pub enum Verdict {
     /// Everything that is described is as described.
     Match,
-    /// Nothing is known to hold it against; its structure and its own digests are sound.
+    /// Digests that it carries of its own bytes hold.
     Sound,
+    /// Everything could be read; nothing proves the content.
+    Readable,
+    /// There is nothing that could be checked.
+    Nothing,
     /// Something is not as described.
     Differs,
     /// Something is missing at its end.
@@ -203,11 +219,18 @@ pub struct RangeReport {
     pub note: Option<String>,
 }
 
+impl Verdict {
+    /// Whether nothing is wrong, as far as was looked.
+    pub fn is_good(self) -> bool {
+        matches!(self, Self::Match | Self::Sound | Self::Readable)
+    }
+}
+
 impl VerifyReport {
     /// Yes or no.
     pub fn answer(&self) -> Answer {
         match self.verdict {
-            Verdict::Match | Verdict::Sound => Answer::Yes,
+            good if good.is_good() => Answer::Yes,
             _ if self.files.iter().any(|f| f.is_read_error) => Answer::ReadError,
             _ => Answer::No,
         }
@@ -224,7 +247,8 @@ pub fn verify_all<E>(
     setting: &Setting<'_>,
     mut each: impl FnMut(std::result::Result<&VerifyReport, &Failure>) -> std::result::Result<(), E>,
 ) -> std::result::Result<VerifyRun, E> {
-    let mut run = VerifyRun { schema: "decanter.verify/1", sources: Vec::new(), matches: None, failed: Vec::new() };
+    let mut run =
+        VerifyRun { schema: "decanter.verify/1", sources: Vec::new(), matches: None, failed: Vec::new(), unknown: 0 };
     match catalogue::open(against, setting) {
         Ok(Some(catalogues)) => {
             match catalogue::verify(sources, &catalogues, setting) {
@@ -244,21 +268,108 @@ pub fn verify_all<E>(
         }
     }
     for source in sources {
-        match verify(source, against, setting) {
-            Ok(report) => {
-                each(Ok(&report))?;
-                run.sources.push(report);
-            }
-            Err(failure) => {
-                each(Err(&failure))?;
-                run.failed.push(failure.to_string());
-                if matches!(*failure.cause, Error::Cancelled) {
-                    break;
-                }
-            }
+        let mut rows = Rows { run: &mut run, against, setting, each: &mut each };
+        let ended = match Path::new(source).is_dir() && against.is_empty() {
+            true => rows.folder(source)?,
+            false => rows.source(source, 0)?,
+        };
+        if matches!(ended, Ended::Stopped) {
+            break;
         }
     }
     Ok(run)
+}
+
+/// How the check of a source ended.
+enum Ended {
+    /// There was something to say of it.
+    Told,
+    /// It is of no known kind.
+    Unknown,
+    /// The user wants to stop.
+    Stopped,
+}
+
+/// Sources that are checked one after the other, each with what is in it.
+struct Rows<'a, 'b, E> {
+    run: &'a mut VerifyRun,
+    against: &'a [String],
+    setting: &'a Setting<'b>,
+    each: Each<'a, E>,
+}
+
+/// Who is told of every source.
+type Each<'a, E> = &'a mut dyn FnMut(std::result::Result<&VerifyReport, &Failure>) -> std::result::Result<(), E>;
+
+impl<E> Rows<'_, '_, E> {
+    /// Checks a source, and then what stands in it; `depth` is 0 for those that were named.
+    fn source(&mut self, shown: &str, depth: usize) -> std::result::Result<Ended, E> {
+        let checked = locate::open(shown, "verify", self.setting).and_then(|item| {
+            let report = verify_item(&item, self.against, self.setting)?;
+            let fail = |e| Failure::new(format!("cannot look into \"{shown}\""), e);
+            Ok((report, inside::children(&item, self.setting).map_err(fail)?))
+        });
+        let (mut report, children) = match checked {
+            Ok(checked) => checked,
+            Err(failure) if depth > 0 && verdict::is_unknown(&failure.cause) => return Ok(Ended::Unknown),
+            Err(failure) => return self.failed(failure),
+        };
+        report.is_row = depth > 0;
+        (self.each)(Ok(&report))?;
+        self.run.sources.push(report);
+        if depth + 1 < decanter_core::format::MOST_DEPTH {
+            for child in children {
+                if matches!(self.source(&child, depth + 1)?, Ended::Stopped) {
+                    return Ok(Ended::Stopped);
+                }
+            }
+        }
+        Ok(Ended::Told)
+    }
+
+    /// Checks every dump below a folder; an extracted disc is one by itself.
+    fn folder(&mut self, shown: &str) -> std::result::Result<Ended, E> {
+        let item = match locate::open(shown, "verify", self.setting) {
+            Ok(item) => item,
+            Err(failure) => return self.failed(failure),
+        };
+        if game_folder(&item).is_some() {
+            return self.source(shown, 0);
+        }
+        let below = Below::of(shown);
+        let (mut told, mut unknown) = (0, 0);
+        for path in &below.files {
+            match self.source(path, 1)? {
+                Ended::Told => told += 1,
+                Ended::Unknown => unknown += 1,
+                Ended::Stopped => return Ok(Ended::Stopped),
+            }
+        }
+        for (path, error) in below.failed {
+            told += 1;
+            self.failed(Failure::new(format!("cannot verify \"{path}\""), error))?;
+        }
+        for (path, kind) in below.passed {
+            self.setting.watch.notice(&Notice::new(format!("{path} is passed over: it is {kind}")));
+        }
+        if told == 0 {
+            let mut report = match verify_item(&item, &[], self.setting) {
+                Ok(report) => report,
+                Err(failure) => return self.failed(failure),
+            };
+            report.verdict = Verdict::Nothing;
+            (self.each)(Ok(&report))?;
+            self.run.sources.push(report);
+        }
+        self.run.unknown += unknown;
+        Ok(Ended::Told)
+    }
+
+    fn failed(&mut self, failure: Failure) -> std::result::Result<Ended, E> {
+        (self.each)(Err(&failure))?;
+        self.run.failed.push(failure.to_string());
+        Ok(if matches!(*failure.cause, Error::Cancelled) { Ended::Stopped } else { Ended::Told })
+    }
 }
 
 /// Verifies a source against descriptions, against one that lies next to it, or against itself.
@@ -267,15 +378,20 @@ pub fn verify_all<E>(
 /// When the source or a description cannot be opened, the description is for another disc, or the key is
 /// needed and missing.
 pub fn verify(shown: &str, against: &[String], setting: &Setting<'_>) -> std::result::Result<VerifyReport, Failure> {
-    let item = locate::open(shown, "verify", setting)?;
-    let expectation = find_expectation(&item, against, setting)?;
-    setting.watch.begin(&format!("verifying {}", item.stem), Some(total_bytes(&item)));
+    verify_item(&locate::open(shown, "verify", setting)?, against, setting)
+}
+
+fn verify_item(item: &Item, against: &[String], setting: &Setting<'_>) -> std::result::Result<VerifyReport, Failure> {
+    let fail = |e| Failure::new(format!("cannot verify \"{}\"", item.shown), e);
+    keys::check_given(item, setting).map_err(fail)?;
+    let expectation = find_expectation(item, against, setting)?;
+    setting.watch.begin(&format!("verifying {}", item.stem), Some(total_bytes(item)));
     let report = match &expectation {
-        Some((name, expectation)) => compare_item(&item, name, expectation, setting),
-        None => check_itself(&item, setting),
+        Some((name, expectation)) => compare_item(item, name, expectation, setting),
+        None => check_itself(item, setting),
     };
     setting.watch.end();
-    report.map_err(|e| Failure::new(format!("cannot verify \"{shown}\""), e))
+    report.map_err(fail)
 }
 
 fn total_bytes(item: &Item) -> u64 {
@@ -334,10 +450,36 @@ fn find_expectation(
     Ok(None)
 }
 
+/// The digests that a description has for the files of a source, by their paths there, and the description's name.
+///
+/// # Errors
+/// When a description cannot be used; when one is needed and there is none.
+pub(crate) fn expected_files(
+    item: &Item,
+    against: &[String],
+    is_needed: bool,
+    setting: &Setting<'_>,
+) -> std::result::Result<Option<(String, HashMap<String, Digest>)>, Failure> {
+    if item.opened.tree.is_none() || (against.is_empty() && item.descriptions.is_empty() && !is_needed) {
+        return Ok(None);
+    }
+    match find_expectation(item, against, setting)? {
+        Some((name, expectation)) => Ok(Some((name, compare::digests(item, &expectation)))),
+        None if is_needed => {
+            let text = "there is nothing to check it against".to_owned();
+            Err(Failure::new(format!("cannot check \"{}\"", item.shown), Error::WrongDescription { text })
+                .hint("give a disc description with --against, or leave out --verify"))
+        }
+        None => Ok(None),
+    }
+}
+
 fn compare_item(item: &Item, name: &str, expectation: &Expectation, setting: &Setting<'_>) -> Result<VerifyReport> {
     let mut comparison = Comparison::new(item, expectation);
     comparison.run(Vec::new(), setting.watch, &mut |_| Ok(()))?;
-    comparison.report(name, setting.watch)
+    let mut report = comparison.report(name, setting.watch)?;
+    verdict::settle(&mut report, item, setting)?;
+    Ok(report)
 }
 
 /// Decrypts into `target` and holds the source against its description in the same read. What differs is not kept.
@@ -374,6 +516,7 @@ pub(crate) fn write_checked(
         })?;
         let report = comparison.report(&name, setting.watch)?;
         if report.verdict == Verdict::Match {
+            setting.settle()?;
             draft.finish()?;
         }
         Ok((report, hashers.into_iter().map(Hasher::finish).collect()))
@@ -381,17 +524,21 @@ pub(crate) fn write_checked(
     run().map_err(fail)
 }
 
-/// Without a description: everything has to be readable, and the digests that the containers carry have to fit.
+/// Without a description: everything has to be readable, and the digests that it and what is around it carry have to fit.
 fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
-    let says_more = !(item.opened.sealed.is_empty() && item.opened.settled.is_empty()) || item.opened.inspect.is_some();
-    if item.is_package() && !item.opened.sealed.is_empty() {
-        return seals::check(item, setting);
-    }
-    let mut report =
-        if item.opened.tracks.is_empty() { check_files(item, setting)? } else { disc::check_tracks(item, setting)? };
-    if says_more {
-        seals::add(&mut report, item, setting)?;
-    }
+    let opened = &item.opened;
+    let says_more = !(opened.sealed.is_empty() && opened.settled.is_empty()) || opened.inspect.is_some();
+    let mut report = if item.is_package() && !opened.sealed.is_empty() {
+        seals::check(item, setting)?
+    } else {
+        let mut report =
+            if opened.tracks.is_empty() { check_files(item, setting)? } else { disc::check_tracks(item, setting)? };
+        if says_more {
+            seals::add(&mut report, item, setting)?;
+        }
+        report
+    };
+    verdict::settle(&mut report, item, setting)?;
     Ok(report)
 }
 
@@ -400,6 +547,7 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let mut files = Vec::new();
     let mut roms = Vec::new();
     let mut counts = Counts::default();
+    let mut proven = 0;
     let holds_files =
         item.opened.format == "folder" || REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
     for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
@@ -442,6 +590,7 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
             FileState::Locked => counts.locked += 1,
             _ => counts.matching += 1,
         }
+        proven += usize::from(report.state == FileState::Match && file.source().is_ok_and(|s| s.is_checked()));
         files.push(report);
     }
     // What a seal covers is read for it.
@@ -451,7 +600,16 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         .filter(|_| item.opened.sealed.is_empty())
         .filter(|_| REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image() || f.is_rom()))
     {
-        read_through(source, setting)?;
+        match read_through(source, setting) {
+            Err(e) if matches!(e.blame(), decanter_core::error::Blame::Source) => {
+                counts.unreadable += 1;
+                files.push(FileReport {
+                    note: Some(e.to_string()),
+                    ..FileReport::new("the whole image".into(), FileState::Unreadable, source.len())
+                });
+            }
+            read => read?,
+        }
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
     let missing = item.opened.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
@@ -498,6 +656,12 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         seals: Vec::new(),
         ranges: Vec::new(),
         digests: Vec::new(),
+        is_row: false,
+        proofs: if proven > 0 {
+            vec![tell::count(proven as u64, "checksum of a file", "checksums of files")]
+        } else {
+            Vec::new()
+        },
         next,
         notices: item.notices().to_vec(),
     })

@@ -2,6 +2,7 @@
 
 use super::{Counts, Verdict, VerifyReport};
 use crate::quoted;
+use crate::settle::Damage;
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::error::Blame;
@@ -36,6 +37,9 @@ pub struct SealReport {
     pub files: Vec<String>,
     /// What it means if it does not hold; `None` if it means nothing to those who load it.
     pub matters: Option<&'static str>,
+    /// Whether a digest of content was compared, and not only what a structure says of itself.
+    #[serde(skip)]
+    pub is_digest: bool,
 }
 
 /// What came of a digest.
@@ -63,6 +67,7 @@ impl SealReport {
             note: settled.note,
             files: Vec::new(),
             matters: settled.matters,
+            is_digest: settled.is_digest,
         }
     }
 
@@ -252,15 +257,34 @@ pub(crate) fn prove(opened: &Opened, setting: &Setting<'_>) -> Result<usize> {
     }
 }
 
+/// Everything that a source says of itself and that does not hold.
+///
+/// # Errors
+/// What reading fails with.
+pub(crate) fn damage(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<Damage>> {
+    if !opened.sealed.is_empty() || opened.inspect.is_some() {
+        setting.watch.begin("checking its own digests", None);
+    }
+    let seals = seals_of(opened, setting)?;
+    setting.watch.end();
+    let told = |s: SealReport| {
+        let of = if s.of.is_empty() { String::new() } else { format!("{}: ", s.of) };
+        let note = s.note.map(|n| format!(" ({n})")).unwrap_or_default();
+        let what = format!("{of}{} does not hold{note}", s.name);
+        Damage { what, of: s.of, files: s.files, is_digest: s.is_digest }
+    };
+    Ok(seals.into_iter().filter(SealReport::is_bad).map(told).collect())
+}
+
 /// Adds what a source says of itself to what reading it has shown.
 pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>) -> Result<()> {
     let seals = seals_of(&item.opened, setting)?;
-    if seals.iter().any(SealReport::is_bad) && matches!(report.verdict, Verdict::Sound) {
+    if seals.iter().any(SealReport::is_bad) && report.verdict.is_good() {
         report.verdict = Verdict::Damaged;
         report.next =
             "what is damaged, and what that hits, stands above; \"decanter extract\" takes what is whole".into();
     }
-    report.seals = seals;
+    report.seals.extend(seals);
     Ok(())
 }
 
@@ -302,6 +326,8 @@ pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> 
         seals,
         ranges: Vec::new(),
         digests: Vec::new(),
+        is_row: false,
+        proofs: Vec::new(),
         next,
         notices: item.notices().to_vec(),
     })
@@ -324,6 +350,7 @@ fn examined(sealed: &Sealed, error: &Error, setting: &Setting<'_>) -> Result<Vec
         note: found.first().cloned(),
         files: found.iter().skip(1).cloned().collect(),
         matters: Some(seal.matters),
+        is_digest: true,
     };
     Ok(sealed.seals.iter().map(report).collect())
 }
@@ -399,6 +426,7 @@ fn check_sealed(sealed: &Sealed, setting: &Setting<'_>) -> Result<Vec<SealReport
             note: outcome.note,
             files: outcome.files,
             matters: Some(seal.matters),
+            is_digest: true,
         });
     }
     Ok(reports)

@@ -81,7 +81,7 @@ impl Format for Lzx {
                 Ok(found) => found,
                 Err(e) if tree.nodes.is_empty() && waiting.is_empty() => return Err(e),
                 Err(e) => {
-                    opened.notice(format!("the archive ends here: {e}"));
+                    opened.damage(format!("the archive ends here: {e}"));
                     break;
                 }
             };
@@ -97,7 +97,7 @@ impl Format for Lzx {
         }
         if !waiting.is_empty() {
             let end = source.len();
-            opened.notice("the last group of members is cut short: its packed bytes are missing");
+            opened.damage("the last group of members is cut short: its packed bytes are missing");
             group(&source, end..end, waiting, &mut tree);
         }
         opened.fact("members", tree.nodes.len().to_string());
@@ -230,6 +230,10 @@ struct Content {
 impl Source for Content {
     fn len(&self) -> u64 {
         self.len
+    }
+
+    fn is_checked(&self) -> bool {
+        true
     }
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {

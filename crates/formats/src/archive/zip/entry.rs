@@ -1,5 +1,6 @@
 //! One entry's bytes.
 
+use super::method::Method;
 use super::{ID, Inflate, LOCAL};
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::view::{MOST_HELD, Slice};
@@ -8,13 +9,6 @@ use std::sync::{Arc, OnceLock};
 
 /// Length of a local file header without its name and extra field (APPNOTE 4.3.7).
 pub(super) const HEADER_LEN: u64 = 30;
-
-/// How an entry is packed.
-#[derive(Debug, Clone, Copy)]
-pub(super) enum Method {
-    Stored,
-    Deflated,
-}
 
 /// An entry. Where its data begins stands in its local header, which is read on first use, so that listing an
 /// archive of many thousand entries reads nothing but the central directory.
@@ -54,6 +48,7 @@ impl Entry {
             }
             Method::Stored => packed,
             Method::Deflated => Arc::new(Inflate::new(packed, self.len)),
+            other => other.forward(packed, self.len),
         };
         Ok(self.data.get_or_init(|| data))
     }
@@ -88,6 +83,6 @@ impl Source for Entry {
     }
 
     fn prefers_sequential(&self) -> bool {
-        matches!(self.method, Method::Deflated) || self.archive.prefers_sequential()
+        !matches!(self.method, Method::Stored) || self.archive.prefers_sequential()
     }
 }

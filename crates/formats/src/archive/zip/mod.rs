@@ -1,29 +1,39 @@
-//! Zip archives (APPNOTE 6.3.10): stored and deflated entries, zip64, names in UTF-8 or code page 437.
+//! Zip archives (APPNOTE 6.3.10): zip64, names in UTF-8 or code page 437, programs that unpack themselves.
 //!
-//! The central directory is read by the `zip` crate. The entries' bytes are views of our own, because an image
-//! inside has to be readable at any offset without unpacking it. Layout and limits: docs/formats/zip.md.
+//! The entries' bytes are views, because an image inside has to be readable at any offset without unpacking it. Layout
+//! and limits: docs/formats/zip.md.
 
+mod directory;
 mod entry;
 mod inflate;
+mod method;
 
 pub use inflate::Inflate;
 
+use crate::disk::fat;
 use decanter_core::format::{Context, Format, Opened};
-use decanter_core::source::{Reader, Source, SourceRef, read_array};
-use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::seal::Settled;
+use decanter_core::source::{Source, SourceRef, read_array, read_vec};
+use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::Checked;
-use decanter_core::{Error, Result};
-use entry::{Entry, Method};
-use std::io::BufReader;
+use decanter_core::{Result, tell};
+use directory::{Directory, Record};
+use entry::Entry;
+use method::Method;
+use std::collections::HashSet;
 use std::sync::Arc;
-use zip::result::ZipError;
-use zip::{CompressionMethod, ZipArchive};
 
 const ID: &str = "zip";
 /// Signature of a local file header (APPNOTE 4.3.7).
 const LOCAL: [u8; 4] = *b"PK\x03\x04";
 /// Signature of the end of central directory record, with which an empty archive begins (APPNOTE 4.3.16).
 const END: [u8; 4] = *b"PK\x05\x06";
+/// What an archive begins with that was meant to be cut into parts (APPNOTE 8.5.5).
+const SPANNED: [u8; 4] = *b"PK00";
+/// Bytes of the end record.
+const END_LEN: u64 = 22;
+/// Bytes of where a link leads.
+const MOST_LINK: u64 = 4096;
 
 /// The format.
 pub struct Zip;
@@ -42,7 +52,7 @@ impl Format for Zip {
     }
 
     fn reads(&self) -> &'static str {
-        "stored and deflated entries, zip64; an image inside is read in place"
+        "stored, deflated, Deflate64, bzip2, LZMA, xz, zstd and PPMd entries, zip64; an image inside is read in place"
     }
 
     fn is_archive(&self) -> bool {
@@ -50,67 +60,57 @@ impl Format for Zip {
     }
 
     fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        if source.len() < 22 {
+        if source.len() < END_LEN {
             return Ok(None);
         }
         let magic: [u8; 4] = read_array(source, 0)?;
-        Ok((magic == LOCAL || magic == END).then_some(80))
+        if magic == LOCAL || magic == END || magic == SPANNED {
+            return Ok(Some(80));
+        }
+        // A program that unpacks itself, or whatever else stands before an archive.
+        let is_program = magic[..2] == *b"MZ" || magic == *b"\x7fELF" || magic[..2] == *b"#!";
+        let end: [u8; 4] = read_array(source, source.len() - END_LEN)?;
+        let ends = end == END || (is_program && directory::has_end(source)?);
+        Ok(ends.then_some(if is_program { 60 } else { 15 }))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
-        let len = source.len();
-        let reader = BufReader::with_capacity(64 << 10, Reader::new(source.clone(), 0));
-        let archive = ZipArchive::new(reader).map_err(|e| told(e, len))?;
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let directory = Directory::read(source.as_ref(), context.watch)?;
         let mut opened = Opened::new(ID, "zip archive");
+        if directory.before > 0 {
+            opened.fact("before it", format!("{} bytes that are no part of the archive", directory.before));
+        }
+        for fault in &directory.faults {
+            opened.settled.push(Settled::fails("central directory", fault, "an entry may be missing or too much"));
+        }
+        let overlapping = overlapping(&directory.records);
+        let locked = directory.records.iter().filter(|r| r.flags & 1 != 0).count();
         let mut tree = Tree::default();
-        let mut locked = 0;
-        let mut starts = Vec::with_capacity(archive.len());
-        for index in 0..archive.len() {
-            let entry = archive.by_index_data(index).map_err(|e| told(e, archive.central_directory_start()))?;
-            let name = match entry.name() {
-                Ok(name) => name.into_owned(),
-                Err(_) => String::from_utf8_lossy(entry.name_raw()).into_owned(),
+        let mut names = HashSet::new();
+        let mut twice = 0;
+        for (index, record) in directory.records.iter().enumerate() {
+            let path = record.name.trim_matches('/').to_owned();
+            if path.is_empty() {
+                continue;
+            }
+            twice += usize::from(!names.insert(path.clone()) && !record.is_folder());
+            let kind = match record.is_folder() {
+                true => Kind::Folder,
+                false => file(&source, record, overlapping.contains(&index)),
             };
-            let path = name.trim_matches('/').to_owned();
-            let modified = entry.last_modified().map(|t| {
-                let date = (i64::from(t.year()), t.month(), t.day());
-                crate::time::seconds(date, (t.hour(), t.minute(), t.second()))
-            });
-            let kind = if entry.is_dir() {
-                Kind::Folder
-            } else {
-                starts.push((entry.header_start(), entry.compressed_size()));
-                locked += usize::from(entry.encrypted());
-                let method = match entry.compression() {
-                    _ if entry.encrypted() => Err("is encrypted, which is not supported".to_owned()),
-                    CompressionMethod::STORE => Ok(Method::Stored),
-                    CompressionMethod::DEFLATE => Ok(Method::Deflated),
-                    other => Err(format!("is compressed by a method that is not supported ({other})")),
-                };
-                let content = match method {
-                    Ok(method) => {
-                        let view = Entry::new(
-                            source.clone(),
-                            entry.header_start(),
-                            entry.compressed_size(),
-                            entry.size(),
-                            method,
-                        );
-                        let checked = Checked::new(Arc::new(view), entry.crc32(), format!("the entry \"{name}\""));
-                        Content::Whole(Arc::new(checked))
-                    }
-                    Err(why) => Content::Broken(format!("the entry \"{name}\" {why}")),
-                };
-                Kind::File(File { len: entry.size(), spans: Vec::new(), content })
-            };
-            tree.nodes.push(Node::new(path, kind, modified));
+            tree.nodes.push(Node::new(path, kind, fat::moment(record.date, record.time)));
         }
-        note_overlaps(&mut opened, starts);
         if locked > 0 {
-            opened.notice(format!("{locked} entries are encrypted; unpack them with their password first"));
+            opened.notice(format!(
+                "{} encrypted; unpack them with their password first",
+                tell::count(locked as u64, "entry is", "entries are")
+            ));
         }
-        if archive.has_duplicate_names() {
-            opened.notice("some entries have the same name; only the last of each is listed");
+        if twice > 0 {
+            opened.notice(format!(
+                "{} the name of another one; each is kept",
+                tell::count(twice as u64, "entry has", "entries have")
+            ));
         }
         opened.fact("entries", tree.nodes.len().to_string());
         opened.tree = Some(tree);
@@ -118,28 +118,45 @@ impl Format for Zip {
     }
 }
 
-/// Entries that share bytes are how a small archive claims to hold a huge amount of data.
-fn note_overlaps(opened: &mut Opened, mut starts: Vec<(u64, u64)>) {
-    starts.sort_unstable();
-    for pair in starts.windows(2) {
-        if pair[0].0 + entry::HEADER_LEN > pair[1].0 || pair[0].0 + pair[0].1 > pair[1].0 {
-            opened.notice(format!("entries overlap at offset {:#x}", pair[1].0));
-            return;
-        }
+/// An entry's content, read with its CRC-32; or where a link leads.
+fn file(source: &SourceRef, record: &Record, overlaps: bool) -> Kind {
+    let name = &record.name;
+    let broken = |why: String| Kind::File(File::broken(record.len, format!("the entry \"{name}\" {why}")));
+    if overlaps {
+        return broken("shares its bytes with another one, as no archive that was made to be unpacked does".into());
+    }
+    if record.flags & 1 != 0 {
+        return broken("is encrypted, which is not supported".into());
+    }
+    let Some(method) = Method::of(record.method, record.flags) else {
+        return broken(format!("is compressed by a method that is not supported: {}", Method::name(record.method)));
+    };
+    let view = Entry::new(source.clone(), record.header_at, record.packed_len, record.len, method);
+    let checked = Checked::new(Arc::new(view), record.crc, format!("the entry \"{name}\""));
+    if !record.is_link() {
+        return Kind::File(File::of(Arc::new(checked)));
+    }
+    match read_vec(&checked, 0, record.len, "where a link leads", MOST_LINK) {
+        Ok(target) => Kind::Link(String::from_utf8_lossy(&target).into_owned()),
+        Err(e) => broken(format!("is a link that cannot be read: {e}")),
     }
 }
 
-/// The zip crate's error as one of ours; `offset` is where the structure that was being read stands.
-fn told(error: ZipError, offset: u64) -> Error {
-    match error {
-        ZipError::Io(source) if source.kind() == std::io::ErrorKind::UnexpectedEof => {
-            Error::malformed(ID, "the central directory is cut short", offset)
+/// Entries that begin before another one ends: how a small archive claims to hold a huge amount of data.
+fn overlapping(records: &[Record]) -> HashSet<usize> {
+    let mut order: Vec<usize> = (0..records.len()).filter(|i| !records[*i].is_folder()).collect();
+    order.sort_by_key(|i| records[*i].header_at);
+    let mut end = 0;
+    let mut found = HashSet::new();
+    for index in order {
+        let record = &records[index];
+        if record.header_at < end {
+            found.insert(index);
         }
-        ZipError::Io(source) => match source.downcast::<Error>() {
-            Ok(own) => own,
-            Err(source) => Error::Io { op: "read", path: None, offset: None, source },
-        },
-        ZipError::UnsupportedArchive(what) => Error::unsupported(ID, what),
-        other => Error::malformed(ID, format!("the central directory cannot be read ({other})"), offset),
+        let name = record.name.len().min(usize::from(u16::MAX)) as u64;
+        // A name in another encoding may be shorter than its text here.
+        let own = entry::HEADER_LEN + if name > 0 { 1 } else { 0 } + record.packed_len;
+        end = end.max(record.header_at.saturating_add(own));
     }
+    found
 }

@@ -19,19 +19,72 @@ pub(super) struct Described {
     kind: TrackKind,
     sector_len: u64,
     has_subchannel: bool,
+    /// Sectors in the image, those that fill it up included.
     frames: u64,
+    /// Sectors at its end that only fill it up to where the next one begins on a GD-ROM.
+    pad: u64,
+    /// Units after it that belong to no track.
+    over: u64,
     pregap: u64,
     has_gap_data: bool,
 }
 
-/// A track out of the text of an entry; `None` if it is none.
-pub(super) fn described(entry: &Entry) -> Option<Described> {
-    let text = entry.as_text();
-    let field = |name: &str| {
-        text.split_whitespace().find_map(|w| w.strip_prefix(name).and_then(|w| w.strip_prefix(':'))).map(str::to_owned)
-    };
-    let number = |name: &str| field(name).and_then(|v| v.parse::<u64>().ok());
-    let (kind, sector_len) = match field("TYPE")?.as_str() {
+/// The tracks that metadata describe: as texts, or all of them in the binary form of the first versions.
+///
+/// # Errors
+/// [`Error::Unsupported`] for tracks of a type that is not known: what stands in them would be taken for another one's.
+pub(super) fn all_described(metadata: &[Entry]) -> Result<Vec<Described>> {
+    if let Some(entry) = metadata.iter().find(|e| e.tag.0 == *b"CHCD") {
+        return binary(&entry.data);
+    }
+    let texts = metadata.iter().filter(|e| matches!(&e.tag.0, b"CHT2" | b"CHTR" | b"CHGD" | b"CHGT"));
+    texts.map(described).collect()
+}
+
+/// Tracks of the binary form: their number, then for each type, subchannel, bytes of a sector and of its subchannel,
+/// sectors, and units that fill up. Whole numbers of 32 bits, in the byte order of the machine that wrote them.
+fn binary(data: &[u8]) -> Result<Vec<Described>> {
+    const MOST: u32 = 99;
+    let malformed = |what: String| Error::malformed(super::ID, what, 0);
+    let words = |from: fn([u8; 4]) -> u32| -> Vec<u32> { data.as_chunks::<4>().0.iter().map(|b| from(*b)).collect() };
+    let words = [words(u32::from_be_bytes), words(u32::from_le_bytes)]
+        .into_iter()
+        .find(|w| w.first().is_some_and(|n| (1..=MOST).contains(n)));
+    let words = words.ok_or_else(|| malformed("metadata of a CD without a number of tracks".into()))?;
+    let mut found = Vec::new();
+    for (index, own) in words[1..].chunks_exact(6).take(words[0] as usize).enumerate() {
+        let kind = match own[0] {
+            0 => "MODE1",
+            1 => "MODE1_RAW",
+            2 => "MODE2",
+            3 => "MODE2_FORM1",
+            5 => "MODE2_FORM_MIX",
+            6 => "MODE2_RAW",
+            7 => "AUDIO",
+            other => return Err(Error::unsupported(super::ID, format!("track {} of type {other}", index + 1))),
+        };
+        let (kind, sector_len) = known(kind).ok_or_else(|| malformed("a type of tracks that is none".into()))?;
+        found.push(Described {
+            number: index as u8 + 1,
+            kind,
+            sector_len,
+            has_subchannel: own[1] < 2,
+            frames: own[4].into(),
+            pad: 0,
+            over: own[5].into(),
+            pregap: 0,
+            has_gap_data: false,
+        });
+    }
+    match found.len() == words[0] as usize {
+        true => Ok(found),
+        false => Err(malformed(format!("metadata of {} tracks that are cut short", words[0]))),
+    }
+}
+
+/// What the sectors of a type of tracks hold, and their length.
+fn known(kind: &str) -> Option<(TrackKind, u64)> {
+    Some(match kind {
         "AUDIO" => (TrackKind::Audio, RAW as u64),
         "MODE1" | "MODE1/2048" => (TrackKind::Mode1, SECTOR),
         "MODE1_RAW" | "MODE1/2352" => (TrackKind::Mode1, RAW as u64),
@@ -39,13 +92,33 @@ pub(super) fn described(entry: &Entry) -> Option<Described> {
         "MODE2" | "MODE2/2336" | "MODE2_FORM_MIX" | "MODE2_MIX" => (TrackKind::Mode2, 2336),
         "MODE2_FORM1" | "MODE2/2048" => (TrackKind::Mode2, SECTOR),
         _ => return None,
+    })
+}
+
+/// A track out of the text of an entry.
+fn described(entry: &Entry) -> Result<Described> {
+    let text = entry.as_text();
+    let field = |name: &str| {
+        text.split_whitespace().find_map(|w| w.strip_prefix(name).and_then(|w| w.strip_prefix(':'))).map(str::to_owned)
     };
-    Some(Described {
-        number: number("TRACK").and_then(|n| u8::try_from(n).ok())?,
+    let number = |name: &str| field(name).and_then(|v| v.parse::<u64>().ok());
+    let malformed = |what: &str| Error::malformed(super::ID, format!("metadata of a track without {what}: {text}"), 0);
+    let kind = field("TYPE").ok_or_else(|| malformed("its type"))?;
+    let (kind, sector_len) =
+        known(&kind).ok_or_else(|| Error::unsupported(super::ID, format!("a track of type {kind}")))?;
+    let frames = number("FRAMES").ok_or_else(|| malformed("its length"))?;
+    let pad = number("PAD").unwrap_or(0);
+    if pad > frames {
+        return Err(malformed("as many sectors as fill it up"));
+    }
+    Ok(Described {
+        number: number("TRACK").and_then(|n| u8::try_from(n).ok()).ok_or_else(|| malformed("its number"))?,
         kind,
         sector_len,
         has_subchannel: field("SUBTYPE").is_some_and(|s| s != "NONE"),
-        frames: number("FRAMES")?,
+        frames,
+        pad,
+        over: frames.next_multiple_of(ALIGN) - frames,
         pregap: number("PREGAP").unwrap_or(0),
         has_gap_data: field("PGTYPE").is_some_and(|t| t.starts_with('V')),
     })
@@ -64,7 +137,7 @@ pub(super) fn tracks(described: &[Described], units: &SourceRef) -> Result<Vec<T
             let text = format!("track {} ({} sectors) reaches past the end of the image", own.number, own.frames);
             return Err(Error::malformed(super::ID, text, at));
         };
-        let body: SourceRef = Arc::new(Slice::new(units.clone(), at, len)?);
+        let body: SourceRef = Arc::new(Slice::new(units.clone(), at, len - own.pad * UNIT as u64)?);
         let sector_len = if own.has_subchannel && own.sector_len == RAW as u64 { UNIT as u64 } else { own.sector_len };
         let body: SourceRef = match sector_len {
             len if len == UNIT as u64 => body,
@@ -89,7 +162,7 @@ pub(super) fn tracks(described: &[Described], units: &SourceRef) -> Result<Vec<T
             sector_len,
         });
         sector += own.frames;
-        at += own.frames.next_multiple_of(ALIGN) * UNIT as u64;
+        at = at.saturating_add(own.frames.saturating_add(own.over).saturating_mul(UNIT as u64));
     }
     Ok(tracks)
 }
@@ -182,6 +255,47 @@ mod tests {
     use super::*;
     use decanter_core::source::Bytes;
 
+    fn units(count: u64) -> SourceRef {
+        Arc::new(Bytes((0..count * 2448).map(|i| (i / 2448) as u8).collect()))
+    }
+
+    #[test]
+    fn what_fills_up_a_track_of_a_gd_rom_is_no_part_of_it() {
+        let entries = [
+            Entry::text(
+                b"CHGD",
+                "TRACK:1 TYPE:MODE1_RAW SUBTYPE:NONE FRAMES:9 PAD:3 PREGAP:0 PGTYPE:MODE1 PGSUB:NONE POSTGAP:0",
+            ),
+            Entry::text(
+                b"CHGD",
+                "TRACK:2 TYPE:MODE1_RAW SUBTYPE:NONE FRAMES:2 PAD:0 PREGAP:0 PGTYPE:MODE1 PGSUB:NONE POSTGAP:0",
+            ),
+        ];
+        let found = tracks(&all_described(&entries).unwrap(), &units(20)).unwrap();
+        let lens: Vec<u64> = found.iter().map(|t| t.source.len() / 2352).collect();
+        assert_eq!((lens, found[1].first_sector), (vec![6, 2], 9));
+        let mut first = [0];
+        found[1].source.read_at(0, &mut first).unwrap();
+        assert_eq!(first, [12], "9 units, filled up to 12");
+    }
+
+    #[test]
+    fn an_unknown_type_is_an_error_and_the_binary_form_is_read() {
+        let text = "TRACK:1 TYPE:MODE3 SUBTYPE:NONE FRAMES:4 PREGAP:0 PGTYPE:MODE1 PGSUB:NONE POSTGAP:0";
+        assert!(matches!(all_described(&[Entry::text(b"CHT2", text)]), Err(Error::Unsupported { .. })));
+        // Two tracks: raw data of 5 sectors, filled up with 3 units; sound of 2.
+        let words = [2u32, 1, 2, 2352, 0, 5, 3, 7, 2, 2352, 0, 2, 2];
+        for data in [words.map(u32::to_be_bytes).concat(), words.map(u32::to_le_bytes).concat()] {
+            let entry = Entry { data, ..Entry::text(b"CHCD", "") };
+            let found = tracks(&all_described(&[entry]).unwrap(), &units(20)).unwrap();
+            let told: Vec<_> = found.iter().map(|t| (t.kind, t.source.len() / 2352, t.first_sector)).collect();
+            assert_eq!(told, [(TrackKind::Mode1, 5, 0), (TrackKind::Audio, 2, 5)]);
+            let mut first = [0];
+            found[1].source.read_at(0, &mut first).unwrap();
+            assert_eq!(first, [8]);
+        }
+    }
+
     #[test]
     fn tracks_come_back_as_they_were() {
         let track = |number, kind, sector_len: u64, frames: u64, gap| Track {
@@ -210,7 +324,7 @@ mod tests {
         let mut original = [0; 4];
         given[1].source.read_at(0, &mut original).unwrap();
         assert_eq!(first, [original[1], original[0], original[3], original[2]], "sound is big-endian");
-        let described: Vec<Described> = entries.iter().filter_map(described).collect();
+        let described = all_described(&entries).unwrap();
         let found = tracks(&described, &units).unwrap();
         for (own, other) in found.iter().zip(&given) {
             assert_eq!((own.kind, own.sector_len, own.gap_sectors), (other.kind, other.sector_len, other.gap_sectors));

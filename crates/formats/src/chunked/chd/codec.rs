@@ -237,8 +237,10 @@ impl HunkPacker {
                     return None;
                 }
                 let both = [(b'L', Order::Little), (b'B', Order::Big)];
-                let (letter, packed) =
-                    both.map(|(l, o)| (l, flac::pack(raw, o))).into_iter().min_by_key(|(_, p)| p.len())?;
+                let (letter, packed) = both
+                    .map(|(l, o)| (l, flac::pack(raw, o, flac::MOST_PLAIN)))
+                    .into_iter()
+                    .min_by_key(|(_, p)| p.len())?;
                 out.push(letter);
                 out.extend(packed);
                 Some(())
@@ -246,7 +248,7 @@ impl HunkPacker {
             Codec::Huffman => None,
             Codec::CdFlac => {
                 let (frames, subs) = part(raw);
-                out.extend(flac::pack(&frames, Order::Big));
+                out.extend(flac::pack(&frames, Order::Big, flac::MOST_CD));
                 self.deflate(&subs, out)
             }
             Codec::CdZlib | Codec::CdLzma | Codec::CdZstd => self.pack_sectors(codec, raw, out),

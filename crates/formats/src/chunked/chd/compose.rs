@@ -57,7 +57,8 @@ pub fn compose(medium: &Medium<'_>, wish: Wish) -> Result<(Blueprint, SourceRef)
             let fill: SourceRef = Arc::new(Fill { byte: 0, len: over });
             let body: SourceRef =
                 if over > 0 { Arc::new(Concat::new(vec![source.clone(), fill])?) } else { source.clone() };
-            let entry = Entry::text(b"GDDD", &geometry(body.len() / 512));
+            let (cylinders, heads, own) = geometry(body.len() / 512);
+            let entry = Entry::text(b"GDDD", &format!("CYLS:{cylinders},HEADS:{heads},SECS:{own},BPS:512"));
             (body, 512, 4096, vec![entry])
         }
         Medium::Dvd(source) => (source.clone(), SECTOR as u32, 4096, vec![Entry::text(b"DVD ", "")]),
@@ -119,12 +120,24 @@ pub fn compose(medium: &Medium<'_>, wish: Wish) -> Result<(Blueprint, SourceRef)
     Ok((blueprint, body))
 }
 
-/// Cylinders, heads and sectors of a disk of so many sectors: what multiplies to that if anything usual does.
-fn geometry(sectors: u64) -> String {
-    let fits = |(heads, own): &(u64, u64)| sectors.is_multiple_of(heads * own) && sectors / (heads * own) > 0;
-    let usual = [(16, 63), (255, 63), (16, 32), (8, 32), (4, 32), (2, 32), (1, 32), (1, 16)];
-    let (heads, own) = usual.into_iter().find(fits).unwrap_or((1, 1));
-    format!("CYLS:{},HEADS:{heads},SECS:{own},BPS:512", sectors / (heads * own))
+/// Cylinders, heads and sectors of a track that a drive can have: what its registers hold.
+const MOST_CYLINDERS: u64 = 65_535;
+const MOST_HEADS: u64 = 16;
+const MOST_SECTORS: u64 = 255;
+
+/// Cylinders, heads and sectors of a track that multiply to so many sectors, as far as a drive can have them; else those
+/// that drives tell that are only addressed by sector numbers.
+pub fn geometry(sectors: u64) -> (u64, u64, u64) {
+    let usual = [(16, 63), (16, 32), (8, 32), (4, 32), (2, 32), (1, 32), (1, 16)];
+    let others = || (1..=MOST_SECTORS).rev().flat_map(|own| (1..=MOST_HEADS).rev().map(move |heads| (heads, own)));
+    let fits = |(heads, own): &(u64, u64)| {
+        let track = heads * own;
+        sectors.is_multiple_of(track) && (1..=MOST_CYLINDERS).contains(&(sectors / track))
+    };
+    match usual.into_iter().find(fits).or_else(|| others().find(fits)) {
+        Some((heads, own)) => (sectors / (heads * own), heads, own),
+        None => (16_383, 16, 63),
+    }
 }
 
 struct ChdPacker {
@@ -248,5 +261,22 @@ impl Weeder for Once {
         packed.truncate(to);
         *marks = kept_marks;
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn geometries_are_those_of_drives() {
+        assert_eq!(geometry(16 * 63 * 100), (100, 16, 63));
+        assert_eq!(geometry(977 * 5 * 17), (977, 5, 17));
+        // 8 GiB: more than usual tracks reach with the cylinders there are.
+        let (cylinders, heads, own) = geometry((8 << 30) / 512);
+        assert_eq!(cylinders * heads * own, (8 << 30) / 512);
+        assert!(cylinders <= MOST_CYLINDERS && heads <= MOST_HEADS && own <= MOST_SECTORS);
+        // A prime number of sectors that is more than a drive has cylinders.
+        assert_eq!(geometry(1_000_003), (16_383, 16, 63));
     }
 }

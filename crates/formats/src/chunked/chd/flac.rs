@@ -53,13 +53,17 @@ pub(super) fn unpack(packed: &[u8], order: Order, out: &mut [u8]) -> Option<usiz
     Some(frames.into_inner().position() as usize)
 }
 
-/// Packs `raw`, whole samples of two channels.
-pub(super) fn pack(raw: &[u8], order: Order) -> Vec<u8> {
+/// Samples of a block at most: of plain FLAC hunks, and of those of CDs. Readers derive the length of blocks from the
+/// length of a hunk by halving it down to this, and do not look for another one.
+pub(super) const MOST_PLAIN: usize = 2048;
+pub(super) const MOST_CD: usize = 2352;
+
+/// Packs `raw`, whole samples of two channels, in blocks of at most `most` samples.
+pub(super) fn pack(raw: &[u8], order: Order, most: usize) -> Vec<u8> {
     let samples = raw.len() / 4;
-    // Blocks of equal length, at most 2,048 samples each.
     let mut block = samples;
-    while block > 2048 {
-        block = block.div_ceil(2);
+    while block > most {
+        block /= 2;
     }
     let mut packed = Vec::new();
     for (number, bytes) in raw.chunks(block * 4).enumerate() {
@@ -238,7 +242,7 @@ mod tests {
         // 16 samples of silence: header, 0, 15, CRC-8, two constants of zero, CRC-16.
         let head = [0xff, 0xf8, 0x79, 0x18, 0x00, 0x00, 0x0f];
         let body = [0x00, 0x00, 0x00, 0x00, 0x00, 0x00];
-        let packed = pack(&[0; 64], Order::Big);
+        let packed = pack(&[0; 64], Order::Big, MOST_PLAIN);
         assert_eq!((&packed[..7], &packed[8..14]), (&head[..], &body[..]));
         assert_eq!(packed[7], crc8(&head));
         let mut out = [1; 64];
@@ -250,7 +254,7 @@ mod tests {
     fn a_tone_becomes_much_shorter() {
         let sample = |i: usize| ((i as f64 / 20.0).sin() * 9000.0) as i16;
         let raw: Vec<u8> = (0..4704).flat_map(|i| [sample(i), sample(i + 3)]).flat_map(i16::to_be_bytes).collect();
-        let packed = pack(&raw, Order::Big);
+        let packed = pack(&raw, Order::Big, MOST_CD);
         assert!(packed.len() * 2 < raw.len(), "{}", packed.len());
         let mut out = vec![0; raw.len()];
         assert_eq!(unpack(&packed, Order::Big, &mut out), Some(packed.len()));
@@ -263,7 +267,7 @@ mod tests {
             let order = if little { Order::Little } else { Order::Big };
             let raw = raw.concat();
             let mut out = vec![0; raw.len()];
-            let packed = pack(&raw, order);
+            let packed = pack(&raw, order, MOST_PLAIN);
             prop_assert_eq!(unpack(&packed, order, &mut out), Some(packed.len()));
             prop_assert_eq!(out, raw);
         }
@@ -272,5 +276,24 @@ mod tests {
         fn no_bytes_can_panic(packed in proptest::collection::vec(any::<u8>(), 0..200)) {
             let _ = unpack(&packed, Order::Big, &mut [0; 256]);
         }
+    }
+
+    /// Readers derive the length of a block from that of the hunk: 4,704 samples of a CD's are halved once, 4,096 of
+    /// other bytes once too, and no further. The number of samples less one stands behind the frame number.
+    #[test]
+    fn blocks_have_the_length_that_readers_expect() {
+        let hunk = |bytes: usize| -> Vec<u8> { (0..bytes).map(|i| (i * i / 3 % 251) as u8).collect() };
+        let lens = |packed: &[u8]| -> Vec<u32> {
+            let mut frames = FrameReader::new(Cursor::new(packed));
+            let mut lens = Vec::new();
+            while let Ok(Some(block)) = frames.read_next_or_eof(Vec::new()) {
+                lens.push(block.duration());
+            }
+            lens
+        };
+        let cd = pack(&hunk(8 * 2352), Order::Big, MOST_CD);
+        assert_eq!(lens(&cd), [2352, 2352]);
+        assert_eq!(cd[5..7], 2351u16.to_be_bytes());
+        assert_eq!(lens(&pack(&hunk(4096 * 4), Order::Little, MOST_PLAIN)), [2048, 2048]);
     }
 }

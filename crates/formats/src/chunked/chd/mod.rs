@@ -13,7 +13,7 @@ mod map;
 mod view;
 
 pub use codec::Codec;
-pub use compose::{LEVEL, Medium, Wish, compose};
+pub use compose::{LEVEL, Medium, Wish, compose, geometry};
 
 use decanter_core::digest::{Algorithm, Digest, hex};
 use decanter_core::format::{Context, Format, Opened};
@@ -76,7 +76,7 @@ impl Format for Chd {
         for entry in &image.metadata {
             match &entry.tag.0 {
                 b"GDDD" => opened.fact("geometry", entry.as_text()),
-                b"CHT2" | b"CHTR" | b"CHGD" | b"CHCD" | b"DVD " => {}
+                b"CHT2" | b"CHTR" | b"CHGD" | b"CHGT" | b"CHCD" | b"DVD " => {}
                 _ if entry.data.len() <= 200 && entry.as_text().chars().all(|c| !c.is_control()) => {
                     opened.fact("metadata", format!("{}: {}", entry.tag, entry.as_text()));
                 }
@@ -86,8 +86,7 @@ impl Format for Chd {
         opened.parameters = image.metadata.iter().map(|e| (e.tag.to_string(), e.as_text())).collect();
         seal(&mut opened, &image);
         let view: SourceRef = image.view;
-        let described: Vec<_> =
-            image.metadata.iter().filter(|e| e.tag.0.starts_with(b"CH")).filter_map(cd::described).collect();
+        let described = cd::all_described(&image.metadata)?;
         if described.is_empty() {
             let is_disc = image.metadata.iter().any(|e| e.tag.0 == *b"DVD ");
             let stem = context.names.first().cloned().unwrap_or_else(|| "image".into());
@@ -122,7 +121,7 @@ fn seal(opened: &mut Opened, image: &Image) {
         );
         opened.inspect = Some(Arc::new(move |watch| {
             let damaged = view.damaged_hunks(watch)?;
-            Ok(vec![Settled::of("CRCs of the hunks", &damaged, "the image is damaged there")])
+            Ok(vec![Settled::of("CRCs of the hunks", &damaged, "the image is damaged there").by_digests()])
         }));
         return;
     }

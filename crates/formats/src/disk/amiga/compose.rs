@@ -94,6 +94,8 @@ struct Builder<'a> {
     blocks: BTreeMap<u64, Box<[u8; BLOCK]>>,
     /// Folders by their paths in lower case.
     folders: BTreeMap<String, u64>,
+    /// All paths by what they are in lower case.
+    names: BTreeMap<String, String>,
     runs: Vec<Run>,
     taken: Vec<bool>,
     next: u64,
@@ -108,6 +110,7 @@ impl<'a> Builder<'a> {
             root,
             blocks: BTreeMap::new(),
             folders: BTreeMap::from([(String::new(), root)]),
+            names: BTreeMap::new(),
             runs: Vec::new(),
             taken: vec![false; volume.blocks as usize],
             next: RESERVED,
@@ -176,6 +179,10 @@ impl<'a> Builder<'a> {
     }
 
     fn node(&mut self, node: &decanter_core::Node) -> Result<()> {
+        if let Some(other) = self.names.insert(node.path.to_lowercase(), node.path.clone()) {
+            let what = format!("\"{}\" beside \"{other}\": the volume does not tell names apart by case", node.path);
+            return Err(Error::unsupported(ID, what));
+        }
         let (parent, name) = node.path.rsplit_once('/').unwrap_or(("", &node.path));
         let parent_block = self.folders.get(&parent.to_lowercase()).copied();
         let parent_block =
@@ -282,11 +289,11 @@ impl<'a> Builder<'a> {
         }
         let pages = (self.volume.blocks - RESERVED).div_ceil(PER_MAP);
         let maps: Vec<u64> = (0..pages).map(|i| self.root + 1 + i).collect();
-        let is_plain = |number: &u64| {
-            maps.contains(number) || *number > self.root && *number < self.root + 1 + own_blocks(self.volume.blocks)
-        };
+        // Blocks that name pages of the map are nothing but numbers; all others carry a checksum.
+        let extensions = pages.saturating_sub(MAP_PAGES as u64).div_ceil(127);
+        let numbers = self.root + 1..self.root + 1 + pages + extensions;
         for (number, block) in &mut self.blocks {
-            if !is_plain(number) || crate::num::be32(&block[..], at::TYPE) == block::HEADER {
+            if !numbers.contains(number) {
                 seal(&mut block[..], at::CHECKSUM);
             }
         }

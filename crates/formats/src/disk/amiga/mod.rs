@@ -352,7 +352,7 @@ impl Walk {
                 _ => Kind::File(File::broken(0, "a link to a file that is not there")),
             },
             block::FOLDER_LINK => {
-                self.noticed.note(format!("{path} is another name of a folder: not followed"));
+                self.noticed.remark(format!("{path} is another name of a folder: not followed"));
                 return Ok(());
             }
             other => {

@@ -56,7 +56,7 @@ impl Format for Rdb {
         let head: [u8; BLOCK] = read_array(source.as_ref(), number * BLOCK as u64)?;
         let mut opened = Opened::new(ID, self.name());
         if sum(&head[..checked(&head)]) != 0 {
-            opened.notice("the checksum of the rigid disk block does not hold");
+            opened.damage("the checksum of the rigid disk block does not hold");
         }
         opened.fact(
             "geometry",
@@ -66,17 +66,17 @@ impl Format for Rdb {
         while next != NONE {
             let here = u64::from(next) * BLOCK as u64;
             if !seen.insert(next) || here + BLOCK as u64 > source.len() {
-                opened.notice(format!("the chain of partitions breaks at block {next}"));
+                opened.damage(format!("the chain of partitions breaks at block {next}"));
                 break;
             }
             let part: [u8; BLOCK] = read_array(source.as_ref(), here)?;
             if &part[..4] != b"PART" {
-                opened.notice(format!("block {next} should be a partition, but is none"));
+                opened.damage(format!("block {next} should be a partition, but is none"));
                 break;
             }
             let name = latin(counted(&part, 36, 31));
             if sum(&part[..checked(&part)]) != 0 {
-                opened.notice(format!("the checksum of partition {name} does not hold"));
+                opened.damage(format!("the checksum of partition {name} does not hold"));
             }
             let field = |index: usize| u64::from(be32(&part, 128 + index * 4));
             let block_len = field(1).saturating_mul(4);

@@ -50,7 +50,7 @@ impl Format for Crt {
         while at < source.len() {
             let malformed = |what: String| Error::malformed(ID, what, at);
             if at + 16 > source.len() || tree.nodes.len() >= MOST_PACKETS {
-                opened.notice(format!("what follows at {at:#x} is no whole packet"));
+                opened.damage(format!("what follows at {at:#x} is no whole packet"));
                 break;
             }
             let packet: [u8; 16] = read_array(source.as_ref(), at)?;

@@ -254,7 +254,7 @@ impl Format for Disk {
         opened.fact("blocks free", allocation.free_count().to_string());
         let (directory, entries) = image.directory();
         if let Some(fault) = &directory.fault {
-            opened.notice(format!("the directory: {fault}"));
+            opened.damage(format!("the directory: {fault}"));
         }
         let mut tree = Tree::default();
         for entry in &entries {

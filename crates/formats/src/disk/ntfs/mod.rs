@@ -353,7 +353,7 @@ impl Volume {
             }
         }
         if streams > 0 {
-            self.noticed.note(format!("{streams} further data streams of files are not handed out"));
+            self.noticed.remark(format!("{streams} further data streams of files are not handed out"));
         }
         if lost > 0 {
             self.noticed.note(format!("{lost} files stand in a folder that is gone: they are listed in \"lost\""));

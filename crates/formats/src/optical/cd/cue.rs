@@ -278,7 +278,7 @@ impl Sheet {
             }
             if at < source.len() && !file.tracks.is_empty() {
                 let text = format!("{} bytes at the end of \"{found}\" are no whole sector", source.len() - at);
-                notices.push(decanter_core::Notice::new(text));
+                notices.push(decanter_core::Notice::damage(text));
             }
         }
         Ok(tracks)

@@ -79,7 +79,7 @@ impl Format for CdRaw {
         let sectors = source.len() / sector_len;
         let over = source.len() % sector_len;
         if over != 0 {
-            opened.notice(format!("{over} bytes at the end are no whole sector of {sector_len} bytes"));
+            opened.damage(format!("{over} bytes at the end are no whole sector of {sector_len} bytes"));
         }
         let first_sector = match sector_len {
             2336 => 0,
@@ -254,7 +254,7 @@ pub(crate) fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()>
             let promised = inner.promised_len.unwrap_or(0);
             if promised > volume.len() {
                 let missing = (promised - volume.len()).div_ceil(SECTOR);
-                opened.notice(format!("the volume goes on for {missing} sectors after the end of its track"));
+                opened.damage(format!("the volume goes on for {missing} sectors after the end of its track"));
             }
             opened.adopt(inner);
         }

@@ -158,12 +158,12 @@ fn read_descriptors(source: &dyn Source, opened: &mut Opened) -> Result<Volumes>
     for sector in FIRST_DESCRIPTOR..FIRST_DESCRIPTOR + MOST_DESCRIPTORS {
         let offset = sector * SECTOR;
         if offset + SECTOR > source.len() {
-            opened.notice(format!("the image ends within the volume descriptors, at sector {sector}"));
+            opened.damage(format!("the image ends within the volume descriptors, at sector {sector}"));
             break;
         }
         let bytes: [u8; SECTOR as usize] = read_array(source, offset)?;
         if bytes[1..6] != CD001 {
-            opened.notice(format!("the volume descriptors end at sector {sector} without a terminator"));
+            opened.damage(format!("the volume descriptors end at sector {sector} without a terminator"));
             break;
         }
         descriptors_end = offset + SECTOR;
@@ -184,7 +184,7 @@ fn read_descriptors(source: &dyn Source, opened: &mut Opened) -> Result<Volumes>
     let (block, same_block) = primary.block_size.get();
     let (blocks, same_blocks) = primary.space_size.get();
     if !same_block || !same_blocks {
-        opened.notice(format!("the two byte orders of the volume's sizes disagree at offset {:#x}", offset + 80));
+        opened.damage(format!("the two byte orders of the volume's sizes disagree at offset {:#x}", offset + 80));
     }
     if !matches!(block, 512 | 1024 | 2048) {
         return Err(Error::malformed(ID, format!("a logical block of {block} bytes"), offset + 128));

@@ -95,7 +95,7 @@ pub(super) fn walk(
     walk.all(descriptor, context)?;
     if walk.disagreements > 0 {
         let text = format!("the two byte orders disagree in {} directory records", walk.disagreements);
-        walk.notices.push(Notice::new(text));
+        walk.notices.push(Notice::damage(text));
     }
     let (nodes, mut folders) = (walk.nodes, walk.folders);
     // The other tree of the same volume has folders of its own, which are no padding either.
@@ -176,7 +176,7 @@ impl<'a> Walk<'a> {
                 "{shown} at offset {:#x} lies past the end of the image; what it lists there is not known",
                 folder.start
             );
-            self.notices.push(Notice::new(text));
+            self.notices.push(Notice::damage(text));
         }
         self.folders.push(folder.start..end.next_multiple_of(SECTOR));
         let mut pending: Option<Pending> = None;
@@ -187,7 +187,7 @@ impl<'a> Walk<'a> {
                 if matches!(e, Error::Key(_)) {
                     return Err(e);
                 }
-                self.notices.push(Notice::new(format!("{shown} cannot be read at offset {at:#x}: {e}")));
+                self.notices.push(Notice::damage(format!("{shown} cannot be read at offset {at:#x}: {e}")));
                 return Ok(());
             }
             // A record never crosses the end of a sector (6.8.1.1); the rest of a sector is zeros.
@@ -198,7 +198,7 @@ impl<'a> Walk<'a> {
                     let record_at = sector_at + within as u64;
                     let Some(mut entry) = parse_record(&sector[within..], record_at) else {
                         let text = format!("a directory record of {shown} is malformed at offset {record_at:#x}");
-                        self.notices.push(Notice::new(text));
+                        self.notices.push(Notice::damage(text));
                         break;
                     };
                     if let Some(skip) = self.rock_ridge {
@@ -310,7 +310,7 @@ impl<'a> Walk<'a> {
             return;
         };
         let text = format!("the folder {path} (record at offset {:#x}) {why}; it is shown empty", entry.offset);
-        self.notices.push(Notice::new(text));
+        self.notices.push(Notice::damage(text));
     }
 
     fn finish(&mut self, pending: Option<Pending>) -> Result<()> {
@@ -379,7 +379,7 @@ fn note_overlaps(tree: &Tree, notices: &mut Vec<Notice>) {
             told += 1;
             if told <= MOST_NOTICES {
                 let sector = span.start / SECTOR;
-                notices.push(Notice::new(format!(
+                notices.push(Notice::damage(format!(
                     "{path} and {other} overlap at sector {sector} (offset {:#x})",
                     span.start
                 )));
@@ -390,6 +390,6 @@ fn note_overlaps(tree: &Tree, notices: &mut Vec<Notice>) {
         }
     }
     if told > MOST_NOTICES {
-        notices.push(Notice::new(format!("{} more files overlap", told - MOST_NOTICES)));
+        notices.push(Notice::damage(format!("{} more files overlap", told - MOST_NOTICES)));
     }
 }

@@ -209,9 +209,9 @@ fn read_parameters(opened: &mut Opened, tree: &Tree, context: &Context<'_>) -> R
         Content::Whole(source) => match context.registry.open(source.clone(), &context.inside()?, &[]) {
             Ok(parameters) => return Ok(Some(parameters)),
             Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-            Err(e) => opened.notice(format!("{path} cannot be used: {e}")),
+            Err(e) => opened.damage(format!("{path} cannot be used: {e}")),
         },
-        _ => opened.notice(format!("{path} is not all there")),
+        _ => opened.damage(format!("{path} is not all there")),
     }
     Ok(None)
 }

@@ -149,7 +149,7 @@ fn read_sequence(source: &SourceRef, sector: u64, anchor: u64, notices: &mut Vec
         match sequence(source, sector, start.into(), len.into()) {
             Ok(mut volume) => {
                 if index > 0 {
-                    notices.push(Notice::new("the main volume descriptors are damaged: the reserve is used"));
+                    notices.push(Notice::damage("the main volume descriptors are damaged: the reserve is used"));
                 }
                 let range =
                     |(start, len): (u32, u32)| u64::from(start) * sector..u64::from(start) * sector + u64::from(len);
@@ -228,7 +228,7 @@ fn find_metadata(maps: &mut Maps, notices: &mut Vec<Notice>) -> Result<()> {
             Ok(found) => found,
             Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
             Err(e) => {
-                notices.push(Notice::new(format!("the metadata file cannot be used ({e}): its mirror is")));
+                notices.push(Notice::damage(format!("the metadata file cannot be used ({e}): its mirror is")));
                 read(mirror)?
             }
         };

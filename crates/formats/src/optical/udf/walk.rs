@@ -59,7 +59,7 @@ pub(super) fn walk(maps: &Maps, set: Allocation, notices: &mut Vec<Notice>, cont
         walk.folder(&path, &entry, depth, &mut todo)?;
     }
     if walk.troubles > MOST_NOTICES {
-        walk.notices.push(Notice::new(format!("and {} more of this kind", walk.troubles - MOST_NOTICES)));
+        walk.notices.push(Notice::damage(format!("and {} more of this kind", walk.troubles - MOST_NOTICES)));
     }
     let mut tree = Tree { nodes: walk.nodes };
     tree.nodes.sort_by(|a, b| a.path.split('/').cmp(b.path.split('/')));
@@ -70,7 +70,7 @@ impl Walk<'_> {
     fn note(&mut self, text: String) {
         self.troubles += 1;
         if self.troubles <= MOST_NOTICES {
-            self.notices.push(Notice::new(text));
+            self.notices.push(Notice::damage(text));
         }
     }
 

@@ -87,7 +87,7 @@ impl Format for Xdvdfs {
         let at = base + DESCRIPTOR * SECTOR;
         let descriptor: [u8; SECTOR as usize] = read_array(source.as_ref(), at)?;
         if &descriptor[SECOND_MAGIC..] != MAGIC {
-            opened.notice(format!(
+            opened.damage(format!(
                 "the second magic of the volume descriptor is missing at offset {:#x}",
                 at + SECOND_MAGIC as u64
             ));
@@ -147,13 +147,13 @@ fn tell(opened: &mut Opened, tree: &Tree, context: &Context<'_>) -> Result<()> {
     };
     opened.kind = (*kind).to_owned();
     let Content::Whole(program) = &file.content else {
-        opened.notice(format!("{path} is not all there"));
+        opened.damage(format!("{path} is not all there"));
         return Ok(());
     };
     match context.registry.open(program.clone(), &context.inside()?, &[]) {
         Ok(program) => opened.facts.extend(program.facts),
         Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-        Err(e) => opened.notice(format!("{path} cannot be used: {e}")),
+        Err(e) => opened.damage(format!("{path} cannot be used: {e}")),
     }
     Ok(())
 }

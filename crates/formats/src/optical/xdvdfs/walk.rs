@@ -53,7 +53,7 @@ pub(super) fn walk(
         let mut note = |text: String| {
             troubles += 1;
             if troubles <= MOST_NOTICES {
-                notices.push(Notice::new(text));
+                notices.push(Notice::damage(text));
             }
         };
         if !seen.insert(at) {
@@ -108,7 +108,7 @@ pub(super) fn walk(
         }
     }
     if troubles > MOST_NOTICES {
-        notices.push(Notice::new(format!("and {} more of this kind", troubles - MOST_NOTICES)));
+        notices.push(Notice::damage(format!("and {} more of this kind", troubles - MOST_NOTICES)));
     }
     walked.tree.nodes.sort_by(|a, b| a.path.split('/').cmp(b.path.split('/')));
     Ok(walked)

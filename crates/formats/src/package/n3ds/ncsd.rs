@@ -303,7 +303,7 @@ impl Format for Ncsd {
                     nodes.push(Node::new(partition.folder().to_owned(), Kind::Folder, None));
                     let matters = Some("this part of the cartridge is lost: dump it again");
                     let (name, note) = (partition.name().to_owned(), Some(why.clone()));
-                    opened.settled.push(Settled { name, holds: false, note, matters });
+                    opened.settled.push(Settled { name, holds: false, note, matters, is_digest: false });
                 }
             }
             let len = partition.range.end - partition.range.start;
@@ -340,6 +340,7 @@ fn settled(cartridge: &Cartridge) -> Vec<Settled> {
         holds: same,
         note: (!same).then(|| "it differs, as after decrypting with tools that leave it".into()),
         matters: None,
+        is_digest: false,
     });
     let media = le64(&cartridge.head, 0x108);
     let program = game.header.program_id();
@@ -348,6 +349,7 @@ fn settled(cartridge: &Cartridge) -> Vec<Settled> {
         holds: media == program,
         note: (media != program).then(|| format!("{} and {}", title::shown(media), title::shown(program))),
         matters: (media != program).then_some("header and game are of different titles"),
+        is_digest: false,
     });
     all
 }

@@ -50,7 +50,13 @@ pub(super) fn settled(package: &Package) -> Vec<Settled> {
     const INSTALL: &str = "a console refuses to install it";
     let mut all = Vec::new();
     let mut push = |name: &str, wrong: Option<String>, matters: &'static str| {
-        all.push(Settled { name: name.to_owned(), holds: wrong.is_none(), note: wrong, matters: Some(matters) });
+        all.push(Settled {
+            name: name.to_owned(),
+            holds: wrong.is_none(),
+            note: wrong,
+            matters: Some(matters),
+            is_digest: true,
+        });
     };
     let infos = (!package.tmd.infos_hold()).then(|| "the hash of the information records does not hold".to_owned());
     push("title metadata, information records", infos, INSTALL);

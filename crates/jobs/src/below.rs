@@ -1,0 +1,61 @@
+//! What is below a folder on this machine: files, what cannot be looked into, and what is no file.
+
+use decanter_core::Error;
+use decanter_core::split;
+use std::collections::HashMap;
+use std::path::Path;
+use walkdir::WalkDir;
+
+/// What was found below a folder, in the order of names.
+#[derive(Default)]
+pub(crate) struct Below {
+    /// The files; of a split image only the first part.
+    pub(crate) files: Vec<String>,
+    /// What could not be looked into, and why.
+    pub(crate) failed: Vec<(String, Error)>,
+    /// Pipes, sockets and devices: what each is.
+    pub(crate) passed: Vec<(String, &'static str)>,
+}
+
+impl Below {
+    /// Looks through `folder`. Links in it are not followed.
+    pub(crate) fn of(folder: &str) -> Self {
+        let mut below = Self::default();
+        for entry in WalkDir::new(folder).sort_by_file_name() {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(e) => {
+                    let path = e.path().unwrap_or(Path::new(folder)).to_owned();
+                    let error = Error::Io { op: "read", path: Some(path.clone()), offset: None, source: e.into() };
+                    below.failed.push((path.to_string_lossy().into_owned(), error));
+                    continue;
+                }
+            };
+            let path = entry.path().to_string_lossy().into_owned();
+            if entry.file_type().is_file() {
+                below.files.push(path);
+            } else if let Some(kind) = entry.metadata().ok().and_then(|meta| decanter_core::guard::odd_kind(&meta)) {
+                below.passed.push((path, kind));
+            }
+        }
+        below.leave_out_later_parts();
+        below
+    }
+
+    fn leave_out_later_parts(&mut self) {
+        let split = |path: &str| -> (String, String) {
+            let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+            (folder.to_owned(), name.to_owned())
+        };
+        let mut siblings: HashMap<String, Vec<String>> = HashMap::new();
+        for path in self.files.iter().filter(|p| split::is_numbered(p)) {
+            let (folder, name) = split(path);
+            siblings.entry(folder).or_default().push(name);
+        }
+        self.files.retain(|path| {
+            let (folder, name) = split(path);
+            let parts = siblings.get(&folder).and_then(|names| split::parts(&name, names));
+            parts.is_none_or(|parts| parts[0] == name)
+        });
+    }
+}

@@ -1,0 +1,52 @@
+//! What stands in a source and is checked by itself: dumps in an archive or folder, partitions of a drive.
+
+use crate::locate::INSIDE;
+use crate::{Item, Setting};
+use decanter_core::tree::Tree;
+use decanter_core::view::Glance;
+use decanter_core::{Error, Result};
+use decanter_formats::REGISTRY;
+
+/// What extracted discs of some consoles have at their top, and what they are.
+const FOLDERS: [(&str, &str); 6] = [
+    ("PS3_GAME/PARAM.SFO", "extracted PS3 disc"),
+    ("PSP_GAME/PARAM.SFO", "extracted PSP disc"),
+    ("SYSTEM.CNF", "extracted PS1 or PS2 disc"),
+    ("default.xbe", "extracted Xbox disc"),
+    ("default.xex", "extracted Xbox 360 disc"),
+    ("VIDEO_TS/VIDEO_TS.IFO", "extracted video DVD"),
+];
+
+/// What a folder of extracted files is, if it is one of a disc.
+pub(crate) fn game_folder(item: &Item) -> Option<&'static str> {
+    let tree: &Tree = item.opened.tree.as_ref().filter(|_| item.opened.format == "folder")?;
+    FOLDERS.iter().find(|(path, _)| tree.find(path).is_some()).map(|(_, what)| *what)
+}
+
+/// The addresses of what stands in a source and is checked by itself, with what cannot be looked at.
+///
+/// # Errors
+/// [`Error::Cancelled`].
+pub(super) fn children(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>> {
+    let is_drive = matches!(item.opened.format, "mbr" | "gpt" | "rdb");
+    let is_archive = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
+    let mut found = Vec::new();
+    if !is_drive && !is_archive {
+        return Ok(found);
+    }
+    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+        decanter_core::watch::check(setting.watch)?;
+        let Ok(source) = file.source() else { continue };
+        let is_one = is_drive
+            || match REGISTRY.detect(&Glance::new(source.clone()), &[]) {
+                Ok(Some(f)) => f.is_image() || f.is_packed_image() || f.is_package() || f.is_archive(),
+                Err(Error::Cancelled) => return Err(Error::Cancelled),
+                // What cannot be read was told with the files of the archive.
+                Ok(None) | Err(_) => false,
+            };
+        if is_one {
+            found.push(format!("{}{INSIDE}{}", item.address.trim_end_matches(INSIDE), node.path));
+        }
+    }
+    Ok(found)
+}
