@@ -592,9 +592,9 @@ pub enum PatchCommand {
         /// The patch to write [default: the name of NEW, in the current folder]
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,
-        /// Format of the patch: bps, ups or ips
-        #[arg(long, value_name = "FORMAT", default_value = "bps")]
-        format: String,
+        /// Format of the patch: bps, ups or ips [default: what the name given with -o ends with, or bps]
+        #[arg(long, value_name = "FORMAT")]
+        format: Option<String>,
         /// Put the text of this file into the patch as metadata (bps)
         #[arg(long, value_name = "FILE")]
         metadata: Option<PathBuf>,

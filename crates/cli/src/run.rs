@@ -433,7 +433,7 @@ fn patch_command(
             }
         }
         PatchCommand::Make { old, new, output, format, metadata } => {
-            let report = patch::make(old, new, format, metadata.as_deref(), output.as_deref(), setting)?;
+            let report = patch::make(old, new, format.as_deref(), metadata.as_deref(), output.as_deref(), setting)?;
             if cli.global.json {
                 json(out, &report)?;
             } else {

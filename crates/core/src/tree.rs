@@ -99,6 +99,8 @@ impl File {
         }
         let mut parts = spans
             .iter()
+            // An extent of no bytes lies nowhere: whatever it says of its place is no error.
+            .filter(|s| !s.is_empty())
             .map(|s| Ok(Arc::new(Slice::new(base.clone(), s.start, s.end - s.start)?) as SourceRef))
             .collect::<Result<Vec<_>>>()?;
         let source = if parts.len() == 1 { parts.remove(0) } else { Arc::new(Concat::new(parts)?) };

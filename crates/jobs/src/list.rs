@@ -33,7 +33,7 @@ pub struct Entry {
     pub bytes: u64,
     /// When it was last changed, seconds since 1970 UTC.
     pub modified: Option<i64>,
-    /// First sector of its content, where it has a place of its own.
+    /// First sector, or block of the disk's own size, of its content, where it has a place of its own.
     pub sector: Option<u64>,
     /// "whole", "locked" (the key is missing), "cut" or "broken".
     pub state: &'static str,
@@ -43,12 +43,22 @@ pub struct Entry {
     pub note: Option<String>,
 }
 
+/// Bytes of a block as a disk itself counts them.
+fn block(format: &str) -> u64 {
+    match format {
+        "d64" | "d71" | "d81" => 256,
+        "adf" | "hdf" | "rdb" | "mbr" | "gpt" | "fat" | "ntfs" | "ext" => 512,
+        _ => SECTOR,
+    }
+}
+
 /// Lists a source.
 ///
 /// # Errors
 /// When it cannot be opened.
 pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
     let item = locate::open(shown, "list", setting)?;
+    let unit = block(item.opened.format);
     let tree = item.opened.tree.unwrap_or_default();
     let entry = |node: &decanter_core::Node| {
         let mut entry = Entry {
@@ -70,7 +80,7 @@ pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
             Kind::File(file) => {
                 entry.kind = "file";
                 entry.bytes = file.len;
-                entry.sector = file.spans.first().map(|s| s.start / SECTOR);
+                entry.sector = file.spans.first().map(|s| s.start / unit);
                 (entry.state, entry.note) = match &file.content {
                     Content::Whole(_) => ("whole", None),
                     Content::Locked(_) => ("locked", Some("encrypted; the key is missing".into())),

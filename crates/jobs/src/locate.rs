@@ -147,6 +147,12 @@ pub fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Resu
     open_quietly(shown, setting).map_err(|e| Failure::new(what(), e))
 }
 
+/// The files next to one on this machine.
+pub(crate) fn beside<'a>(host: &Path, setting: &'a Setting<'_>) -> impl Beside + use<'a> {
+    let listing = Around::default().look_at(host, setting);
+    Near::Host(host.parent().map(Path::to_owned).unwrap_or_default(), listing, &setting.guard)
+}
+
 /// What an address leads to, before anything is looked through.
 struct Reached<'a> {
     host: PathBuf,

@@ -18,8 +18,14 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for file in &report.files {
         writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, file.path.display())?;
+        for digest in &file.digests {
+            row(out, digest.algorithm.name(), &digest.hex())?;
+        }
     }
     row(out, "from", &report.source)?;
+    for more in &report.more_sources {
+        row(out, "", more)?;
+    }
     let (before, after) = (report.bytes_before, report.bytes_after);
     let share = after as f64 * 100.0 / (before as f64).max(1.0);
     let holes =

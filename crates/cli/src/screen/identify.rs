@@ -86,16 +86,20 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
         row(out, fact.name, &fact.value)?;
     }
     row(out, "size", &size_line(identity))?;
+    if let Some(unread) = identity.unread_sectors {
+        let (bad, plain) = (style::BAD, style::PLAIN);
+        row(out, "dump", &format!("{bad}NOT FINISHED{plain}: {} sectors were not read yet", number(unread)))?;
+    }
     if let Some(rom) = &identity.rom {
         super::cartridge::show_rom(out, rom)?;
     }
     if identity.hit_count > 0 {
-        let mut named =
-            identity.hit_files.iter().take(MOST_NAMED).cloned().collect::<Vec<_>>().join("\n               ");
-        if identity.hit_count > MOST_NAMED {
-            named.push_str(&format!("\n               and {} more", number((identity.hit_count - MOST_NAMED) as u64)));
+        for (index, path) in identity.hit_files.iter().take(MOST_NAMED).enumerate() {
+            row(out, if index == 0 { "hit files" } else { "" }, path)?;
         }
-        row(out, "hit files", &named)?;
+        if identity.hit_count > MOST_NAMED {
+            row(out, "", &format!("and {} more", number((identity.hit_count - MOST_NAMED) as u64)))?;
+        }
     }
     if let Some(files) = identity.files {
         let folders = identity.folders.unwrap_or_default();
@@ -186,6 +190,9 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
         let mut state: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
         if let Some(rom) = &identity.rom {
             state.extend(super::cartridge::short_state(rom));
+        }
+        if let Some(unread) = identity.unread_sectors {
+            state.push(format!("not finished, {} sectors unread", number(unread)));
         }
         if identity.missing_sectors > 0 {
             state.push(format!("{} sectors missing", number(identity.missing_sectors)));

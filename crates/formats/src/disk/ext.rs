@@ -140,6 +140,8 @@ struct Inode {
     flags: u32,
     /// Where its blocks are, or its content.
     body: [u8; 60],
+    /// What of the content stands among its attributes.
+    rest: Vec<u8>,
 }
 
 struct Walk {
@@ -156,7 +158,9 @@ impl Walk {
         while let Some((path, number)) = todo.pop() {
             watch::check(context.watch)?;
             let shown = if path.is_empty() { "the root folder" } else { &path };
+            let mut is_inline = false;
             let bytes = self.inode(number).and_then(|inode| {
+                is_inline = inode.flags & INLINE != 0;
                 let content = self.content(&inode)?;
                 read_vec(content.as_ref(), 0, content.len(), "a folder", MOST_FOLDER)
             });
@@ -168,7 +172,23 @@ impl Walk {
                 }
                 Err(e) => return Err(e),
             };
-            for (number, name) in entries(&bytes) {
+            // In an inode, a folder begins with the number of its parent, and goes on anew among the attributes.
+            let lists = match is_inline {
+                true => {
+                    vec![bytes.get(4..60.min(bytes.len())).unwrap_or_default(), bytes.get(60..).unwrap_or_default()]
+                }
+                false => vec![&bytes[..]],
+            };
+            let (mut all, mut is_whole) = (Vec::new(), true);
+            for list in lists {
+                let (found, whole) = entries(list);
+                all.extend(found);
+                is_whole &= whole;
+            }
+            if !is_whole {
+                self.noticed.note(format!("the entries of {shown} are damaged: some of them are lost"));
+            }
+            for (number, name) in all {
                 let path = if path.is_empty() { name } else { format!("{path}/{name}") };
                 if self.tree.nodes.len() >= MOST_NODES {
                     let limit = MOST_NODES as u64;
@@ -213,7 +233,8 @@ impl Walk {
             _ => 0,
         };
         let at = (low | high).checked_mul(layout.block_len).and_then(|t| t.checked_add(within * layout.inode_len));
-        let bytes: [u8; 128] = read_array(self.source.as_ref(), at.unwrap_or(u64::MAX - 128))?;
+        let at = at.unwrap_or(u64::MAX - 128);
+        let bytes: [u8; 128] = read_array(self.source.as_ref(), at)?;
         let mut body = [0; 60];
         body.copy_from_slice(&bytes[40..100]);
         let mode = le16(&bytes, 0);
@@ -224,7 +245,31 @@ impl Walk {
             modified: i64::from(le32(&bytes, 16) as i32),
             flags: le32(&bytes, 32),
             body,
+            rest: if le32(&bytes, 32) & INLINE != 0 { self.inline_rest(at)? } else { Vec::new() },
         })
+    }
+
+    /// The value of the attribute "system.data" in the inode at `at`, where content goes on that the inode has no room for.
+    fn inline_rest(&self, at: u64) -> Result<Vec<u8>> {
+        const MAGIC: u32 = 0xea02_0000;
+        const SYSTEM: u8 = 7;
+        let bytes = read_vec(self.source.as_ref(), at, self.layout.inode_len, "an inode", 65536)?;
+        let extra = bytes.get(128..130).map_or(0, |b| usize::from(le16(b, 0)));
+        let Some(area) = bytes.get(128 + extra..).filter(|a| extra > 0 && a.len() > 4 && le32(a, 0) == MAGIC) else {
+            return Ok(Vec::new());
+        };
+        let list = &area[4..];
+        let mut place = 0;
+        while let Some(entry) = list.get(place..place + 16).filter(|e| le32(e, 0) != 0) {
+            let name_len = usize::from(entry[0]);
+            let name = list.get(place + 16..place + 16 + name_len).unwrap_or_default();
+            if entry[1] == SYSTEM && name == b"data" {
+                let (from, len) = (usize::from(le16(entry, 2)), le32(entry, 8) as usize);
+                return Ok(list.get(from..from.saturating_add(len)).unwrap_or_default().to_vec());
+            }
+            place += (16 + name_len).next_multiple_of(4);
+        }
+        Ok(Vec::new())
     }
 
     fn file(&self, inode: &Inode) -> File {
@@ -250,10 +295,10 @@ impl Walk {
     /// The content of an inode.
     fn content(&self, inode: &Inode) -> Result<SourceRef> {
         if inode.flags & INLINE != 0 {
-            let bytes = inode.body.get(..inode.len as usize);
-            return match bytes {
+            let bytes = [&inode.body[..], &inode.rest].concat();
+            return match bytes.get(..inode.len as usize) {
                 Some(bytes) => Ok(Arc::new(Bytes(bytes.to_vec()))),
-                None => Err(Error::unsupported(ID, "a file that goes on among the attributes of its inode")),
+                None => Err(Error::Unreadable { why: "its inode has less content than it says".into() }),
             };
         }
         let mut runs: Vec<(u64, Range<u64>)> = Vec::new();
@@ -356,13 +401,13 @@ impl Walk {
     }
 }
 
-/// Inode numbers and names in a folder.
-fn entries(bytes: &[u8]) -> Vec<(u32, String)> {
+/// Inode numbers and names in a folder, and whether the list of them is whole.
+fn entries(bytes: &[u8]) -> (Vec<(u32, String)>, bool) {
     let (mut found, mut at) = (Vec::new(), 0);
     while at + 8 <= bytes.len() {
         let (number, len, name_len) = (le32(bytes, at), usize::from(le16(bytes, at + 4)), usize::from(bytes[at + 6]));
-        if len < 8 || at + len > bytes.len() || name_len + 8 > len {
-            break;
+        if len < 8 || !len.is_multiple_of(4) || at + len > bytes.len() || name_len + 8 > len {
+            return (found, false);
         }
         let name = String::from_utf8_lossy(&bytes[at + 8..at + 8 + name_len]).replace('/', "_");
         if number != 0 && name != "." && name != ".." && !name.is_empty() {
@@ -370,5 +415,5 @@ fn entries(bytes: &[u8]) -> Vec<(u32, String)> {
         }
         at += len;
     }
-    found
+    (found, true)
 }

@@ -429,7 +429,18 @@ impl<'a> Walk<'a> {
                 }
                 (b'.', FOLDER..) => long = LongName::default(),
                 _ => {
-                    let name = std::mem::take(&mut long).take(entry).unwrap_or_else(|| short_name(entry));
+                    let own = std::mem::take(&mut long);
+                    let has_long = !own.units.is_empty() || own.is_broken;
+                    let name = own.take(entry).unwrap_or_else(|| {
+                        let short = short_name(entry);
+                        if has_long {
+                            let told =
+                                if folder.path.is_empty() { short.clone() } else { format!("{}/{short}", folder.path) };
+                            self.noticed
+                                .note(format!("the long name of {told} is damaged: its pieces do not belong to it"));
+                        }
+                        short
+                    });
                     self.entry(&folder.path, &name, entry, todo)?;
                 }
             }
@@ -482,16 +493,18 @@ struct LongName {
     units: Vec<u16>,
     wanted: u8,
     check: u8,
+    /// Whether pieces were met that do not fit together.
+    is_broken: bool,
 }
 
 impl LongName {
     fn add(&mut self, entry: &[u8; ENTRY]) {
         let number = entry[0] & 0x3f;
         if entry[0] & 0x40 != 0 {
-            *self = Self { units: Vec::new(), wanted: number, check: entry[13] };
+            *self = Self { units: Vec::new(), wanted: number, check: entry[13], is_broken: false };
         }
         if number == 0 || number != self.wanted || entry[13] != self.check {
-            *self = Self::default();
+            *self = Self { is_broken: true, ..Self::default() };
             return;
         }
         let places = [1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30];
@@ -506,7 +519,7 @@ impl LongName {
         let sum = entry[..11].iter().fold(0u8, |sum, b| sum.rotate_right(1).wrapping_add(*b));
         let end = self.units.iter().position(|u| *u == 0).unwrap_or(self.units.len());
         let name = String::from_utf16_lossy(&self.units[..end]).replace('/', "_");
-        (self.wanted == 0 && sum == self.check && !name.is_empty()).then_some(name)
+        (self.wanted == 0 && sum == self.check && !name.is_empty() && !self.is_broken).then_some(name)
     }
 }
 

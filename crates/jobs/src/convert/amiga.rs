@@ -75,7 +75,8 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
     } else {
         let spare = options.spare.unwrap_or((needed * 512 / 10).max(LEAST_SPARE));
         match options.size {
-            Some(size) => size / 512,
+            // A drive has whole tracks, and some that load hard files insist on that.
+            Some(size) => size / 512 / TRACK * TRACK,
             None => least_blocks(needed + spare.div_ceil(512)).next_multiple_of(TRACK),
         }
     };

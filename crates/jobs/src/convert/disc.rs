@@ -7,7 +7,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{KeyState, State, Track, TrackKind};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::view::{Concat, Spaced};
-use decanter_core::{Error, Result, SECTOR, watch};
+use decanter_core::{Error, Notice, Result, SECTOR, tell, watch};
 use decanter_formats::optical::cd::sector::RAW;
 use decanter_formats::optical::cd::{self, MOST_SECTORS, RawSectors, is_mode_2_volume};
 use std::sync::Arc;
@@ -52,9 +52,20 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
     }
     let tree = item.opened.tree.clone().unwrap_or_default();
     if let (Some(volume), Some(track)) = (&item.opened.volume, data_track(item)) {
-        let (bytes, blanked) = choose::blank(volume, &tree, &options.blank)?;
-        let mut made =
-            Made::new(Blueprint::of(bytes.clone()), bytes, "the 2048 data bytes of every sector of the data track");
+        let damaged = match options.keep_damage || setting.unchecked {
+            true => cd::volume_unchecked(track).transpose()?,
+            false => None,
+        };
+        let (bytes, blanked) = choose::blank(damaged.as_ref().unwrap_or(volume), &tree, &options.blank)?;
+        let preserved = but_blank("the 2048 data bytes of every sector of the data track", &blanked);
+        let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, preserved);
+        if damaged.is_some() {
+            let faults = crate::cd::scan(track, &[], setting.watch)?.fault_count;
+            if faults > 0 {
+                let sectors = tell::count(faults, "sector of the data track is", "sectors of the data track are");
+                made.notices.push(Notice::damage(format!("{sectors} faulty, and kept as they are")));
+            }
+        }
         made.left_out = blanked;
         made.left_out.extend(other_tracks(item));
         let form_2 = if track.kind == TrackKind::Mode2 { count_form_2(track, setting)? } else { 0 };
@@ -88,9 +99,18 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
         _ => (source, "every byte"),
     };
     let (bytes, blanked) = choose::blank(&source, &tree, &options.blank)?;
+    let preserved = but_blank(preserved, &blanked);
     let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, preserved);
     made.left_out = blanked;
     Ok(made)
+}
+
+/// What is kept, when some files were filled with zeros.
+fn but_blank(preserved: &str, blanked: &[LeftOut]) -> String {
+    match blanked.is_empty() {
+        true => preserved.to_owned(),
+        false => format!("{preserved}, but for the files filled with zeros"),
+    }
 }
 
 fn data_track(item: &Item) -> Option<&Track> {
@@ -156,7 +176,7 @@ pub(super) fn raw(item: &Item, _: &Target, options: &Options, setting: &Setting<
     let mut made =
         Made::new(Blueprint::of(raw.clone()), raw, "every byte; sync, header, EDC and ECC are computed anew");
     if xa {
-        made.notices.push(decanter_core::Notice::new(
+        made.notices.push(Notice::new(
             "the volume is one of mode 2 sectors: their subheaders, which an image of 2048-byte sectors lacks, are made up as plain data",
         ));
     }

@@ -142,13 +142,15 @@ fn parent(path: &str, setting: &Setting<'_>) -> Result<([u8; 20], SourceRef)> {
     }
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder cannot be a parent".into()))?;
     let names = [item.stem.clone()];
+    // A parent may be a difference itself: its own parent is beside it.
+    let beside = locate::beside(&item.host, setting);
     let context = Context {
         registry: &REGISTRY,
         keys: &item.keyring,
         names: &names,
         watch: setting.watch,
         depth: 0,
-        beside: &(),
+        beside: &beside,
     };
     chd::as_parent(source, &context)
 }

@@ -8,7 +8,7 @@ use decanter_core::format::Context;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Slice};
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::{Error, Notice, Result, SECTOR, tell};
 use decanter_formats::REGISTRY;
 use decanter_formats::optical::iso9660::{self, Volume};
 use decanter_formats::optical::ps3::regions;
@@ -87,7 +87,7 @@ pub(super) fn add_folders(tree: &mut Tree) {
 pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
     let (mut tree, left_out) = chosen(item, options)?;
     let family = FAMILIES.iter().find(|f| tree.find(f.mark).is_some());
-    let mut volume = Volume { label: item.stem.clone(), udf: options.udf, ..Volume::default() };
+    let mut volume = Volume { label: item.stem.clone(), udf: options.udf || has_udf(item), ..Volume::default() };
     if let Some(family) = family {
         volume.system = family.system.to_owned();
         volume.system_area = family.system_area;
@@ -109,14 +109,32 @@ pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
     }
     let blueprint = iso9660::compose(&tree, &volume)?;
     let bytes = tree.files().map(|(_, f)| f.len).sum();
+    let (changed, signs) = iso9660::renamed(&tree)?;
     let mut made = Made::new(
         blueprint,
         Arc::new(Fill { byte: 0, len: bytes }),
         "all files with their content; the file system is new",
     );
     made.left_out = left_out;
+    if let Some((name, plain)) = changed.first() {
+        let names = tell::count(changed.len() as u64, "name is", "names are");
+        made.notices.push(Notice::new(format!(
+            "{names} another one in the plain ISO 9660 tree, as {name} is {plain}; the Joliet tree has all as they are"
+        )));
+    }
+    if signs > 0 {
+        made.notices.push(Notice::new(format!(
+            "{} signs that ECMA-119 does not allow, kept as discs of consoles have them",
+            tell::count(signs as u64, "name has", "names have")
+        )));
+    }
     made.back = Back::Files(tree);
     Ok(made)
+}
+
+/// Whether an image has a UDF volume: one that is made of its files gets one, too.
+fn has_udf(item: &Item) -> bool {
+    item.opened.format == "udf" || item.opened.get("bridge").is_some()
 }
 
 pub(super) fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {

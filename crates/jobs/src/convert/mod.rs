@@ -21,10 +21,10 @@ pub use repair::{RepairReport, RepairedSector};
 use crate::failure::with_article;
 use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::digest::{Algorithm, Digest};
+use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::format::Track;
-use decanter_core::source::SourceRef;
+use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Lane, Slice, Woven};
 use decanter_core::{Error, Notice, pour};
@@ -114,6 +114,8 @@ pub struct ConvertReport {
     pub schema: &'static str,
     /// The source, with what it was looked through.
     pub source: String,
+    /// Further sources: parts that were joined, a parent, others that were gathered.
+    pub more_sources: Vec<String>,
     /// Id of the target's format.
     pub to: &'static str,
     /// The files that were written, the main one first.
@@ -149,6 +151,8 @@ pub struct WrittenFile {
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,
+    /// Its digests, where it is one part of several.
+    pub digests: Vec<Digest>,
 }
 
 /// Something that the result does not have.
@@ -270,8 +274,12 @@ pub fn convert(
     let mut report = ConvertReport {
         schema: "decanter.convert/1",
         source: item.address.clone(),
+        more_sources: options.more_sources(),
         to: target.id,
-        files: outputs.iter().map(|(b, path)| WrittenFile { path: path.clone(), bytes: b.len() }).collect(),
+        files: outputs
+            .iter()
+            .map(|(b, path)| WrittenFile { path: path.clone(), bytes: b.len(), digests: Vec::new() })
+            .collect(),
         dry_run: setting.dry_run,
         bytes_before: made.bytes_before,
         bytes_after: made.blueprint.len(),
@@ -285,7 +293,7 @@ pub fn convert(
         notices: item.notices().iter().chain(&kept).chain(&made.notices).cloned().collect(),
     };
     let is_left = made.repair.as_ref().is_some_and(|r| r.beyond_count > 0);
-    let is_whole = kept.is_empty() && item.unfinished.is_none();
+    let is_whole = kept.is_empty() && item.unfinished.is_none() && !made.notices.iter().any(|n| n.is_damage);
     let answer = if is_left || !is_whole { Answer::No } else { Answer::Yes };
     let list: Vec<(&Blueprint, &Path)> = outputs.iter().map(|(b, p)| (b, p.as_path())).collect();
     let unwritable = |e: Error| match e.blame() {
@@ -297,7 +305,7 @@ pub fn convert(
         return Ok((report, answer));
     }
     // Of a compressed result the digests of its content are of use, and known already; else those of the file.
-    let whole: &[Algorithm] = if made.content.is_some() || outputs.len() > 1 { &[] } else { &options.digests };
+    let whole: &[Algorithm] = if made.content.is_some() { &[] } else { &options.digests };
     setting.watch.begin(&format!("converting {}", item.stem), Some(made.blueprint.len()));
     let mut proven = None;
     let poured = pour::pour_all(&list, setting.door(), whole, setting.watch, &mut |paths| {
@@ -319,8 +327,27 @@ pub fn convert(
         (None, Some(first)) => first.digests.clone(),
         _ => Vec::new(),
     };
-    report.files = poured.into_iter().map(|p| WrittenFile { path: p.path, bytes: p.bytes }).collect();
+    let parts = poured.len() - usize::from(made.beside.is_some());
+    report.files = poured
+        .into_iter()
+        .map(|p| WrittenFile { path: p.path, bytes: p.bytes, digests: if parts > 1 { p.digests } else { Vec::new() } })
+        .collect();
+    if parts > 1 {
+        // The digest of one part says nothing of the whole.
+        report.digests = of_parts(&report.files[..parts], options).map_err(fail)?;
+    }
     Ok((report, answer))
+}
+
+/// The digests of what was taken apart, put together again.
+fn of_parts(files: &[WrittenFile], options: &Options) -> decanter_core::Result<Vec<Digest>> {
+    let open = |f: &WrittenFile| Ok(Arc::new(FileSource::own(&f.path)?) as SourceRef);
+    let parts = files.iter().map(open).collect::<decanter_core::Result<Vec<_>>>()?;
+    let whole: SourceRef = match (options.split, parts.as_slice()) {
+        (Some(Split::EvenOdd), [even, odd]) => Arc::new(Woven::new(even.clone(), odd.clone())?),
+        _ => Arc::new(Concat::new(parts)?),
+    };
+    digest::of_source(&whole, &options.digests, &())
 }
 
 /// The main file of the result.
@@ -476,6 +503,13 @@ fn outputs(made: &Made, main: &Path, options: &Options) -> decanter_core::Result
 }
 
 impl Options {
+    /// Everything that is read beside the source.
+    fn more_sources(&self) -> Vec<String> {
+        let single = [&self.odd, &self.header, &self.certificates, &self.parent];
+        let lists = self.more.iter().chain(&self.join);
+        lists.chain(single.into_iter().flatten()).cloned().collect()
+    }
+
     /// Whether what is asked for leaves the form of a ROM as it is.
     fn keeps_form(&self) -> bool {
         self.trim || self.pad.is_some() || !self.join.is_empty() || self.odd.is_some() || self.split.is_some()

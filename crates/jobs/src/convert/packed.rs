@@ -28,7 +28,7 @@ fn body(item: &Item, options: &Options) -> Result<(SourceRef, Made)> {
     let preserved = if blanked.is_empty() {
         LOSSLESS.to_owned()
     } else {
-        format!("{LOSSLESS}, but for the files filled with zeros")
+        "every byte, but for the files filled with zeros".to_owned()
     };
     let mut made = Made::new(decanter_core::Blueprint::new(), source.clone(), preserved);
     made.left_out = blanked;

@@ -50,15 +50,22 @@ pub struct MakeReport {
 pub fn make(
     old: &str,
     new: &str,
-    format: &str,
+    format: Option<&str>,
     metadata: Option<&Path>,
     output: Option<&Path>,
     setting: &Setting<'_>,
 ) -> Result<MakeReport, Failure> {
     let what = format!("cannot make a patch from \"{old}\" to \"{new}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
-    let Some((id, maker)) = MAKERS.iter().find(|(id, _)| *id == format) else {
-        return Err(Failure::usage(what, format!("\"{format}\" is none of bps, ups, ips")).hint("leave out --format"));
+    // What the patch is to be called says what it is to be, unless something else is asked for.
+    let extension = output.and_then(Path::extension).map(|e| e.to_string_lossy().to_lowercase());
+    let known = |wanted: &str| MAKERS.iter().find(|(id, _)| *id == wanted);
+    let (id, maker) = match format {
+        Some(format) => known(format).ok_or_else(|| {
+            Failure::usage(what.clone(), format!("there is no format \"{format}\" of patches"))
+                .hint("choose one of bps, ups, ips; bps is the default")
+        })?,
+        None => extension.and_then(|e| known(&e)).unwrap_or(&MAKERS[0]),
     };
     if metadata.is_some() && *id != "bps" {
         return Err(Failure::usage(what, "only BPS patches have room for metadata").hint("leave out --metadata"));

@@ -182,6 +182,19 @@ impl Image {
     }
 }
 
+/// Whether the map of free blocks at `at` could be one: for each of 35 tracks the number of free blocks, and as many bits
+/// that say so.
+fn has_map(source: &dyn Source, at: u64) -> Result<bool> {
+    let map: [u8; 4 + 35 * 4] = read_array(source, at)?;
+    let fits = |entry: &[u8; 4]| {
+        let bits = u32::from_le_bytes([entry[1], entry[2], entry[3], 0]);
+        u32::from(entry[0]) == bits.count_ones() && entry[0] <= 21
+    };
+    let entries = map[4..].as_chunks::<4>().0;
+    let used = entries.iter().filter(|e| e[0] > 0).count();
+    Ok(used > 0 && entries.iter().filter(|e| fits(e)).count() >= 30)
+}
+
 impl Format for Disk {
     fn id(&self) -> &'static str {
         self.0.id()
@@ -228,8 +241,9 @@ impl Format for Disk {
         Ok(match (whole.is_some(), is_one) {
             (true, true) if self.0 == Kind::D64 || self.0 == Kind::D81 || is_double => Some(78),
             (true, true) => Some(70),
-            // Disks that only their own loader reads have no directory.
-            (true, false) if self.0 != Kind::D81 => Some(40),
+            // Disks that only their own loader reads have no directory; then at least the map of free blocks has to be
+            // one, because a size alone is shared by too much.
+            (true, false) if self.0 != Kind::D81 && has_map(source, at as u64)? => Some(40),
             (false, true) => Some(45),
             _ => None,
         })

@@ -3,7 +3,7 @@
 use super::describe;
 use decanter_core::format::{Context, Format, Opened, Track, TrackKind};
 use decanter_core::source::{Source, SourceRef, read_vec};
-use decanter_core::view::Slice;
+use decanter_core::view::{Blockwise, Slice};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
 
@@ -84,6 +84,8 @@ pub struct Sheet {
 struct File {
     name: String,
     tracks: Vec<Entry>,
+    /// Whether its samples have the high byte first.
+    is_swapped: bool,
     at: Spot,
 }
 
@@ -174,7 +176,7 @@ impl Sheet {
             }
             _ => return Err(at.error(format!("\"{kind}\" is no type of a file"))),
         }
-        self.files.push(File { name, tracks: Vec::new(), at });
+        self.files.push(File { name, tracks: Vec::new(), is_swapped: kind == "MOTOROLA", at });
         Ok(())
     }
 
@@ -205,6 +207,11 @@ impl Sheet {
     }
 
     fn entry(&mut self, at: Spot) -> Result<&mut Entry> {
+        let begins = self.files.last().is_some_and(|f| f.tracks.is_empty());
+        if begins && self.files.iter().any(|f| !f.tracks.is_empty()) {
+            let what = format!("a track whose gap stands in the file before it (line {})", at.line);
+            return Err(Error::unsupported(ID, what));
+        }
         let entry = self.files.last_mut().and_then(|f| f.tracks.last_mut());
         entry.ok_or_else(|| at.error("this needs a TRACK before it"))
     }
@@ -262,6 +269,9 @@ impl Sheet {
                     )));
                 }
                 let len = sectors * entry.sector_len;
+                let body: SourceRef = Arc::new(Slice::new(source.clone(), at, len)?);
+                let is_turned = file.is_swapped && entry.kind == TrackKind::Audio;
+                let body = if is_turned { Arc::new(Blockwise::new(body, entry.sector_len, low_first)?) } else { body };
                 disc_sector += entry.pregap;
                 tracks.push(Track {
                     number: entry.number,
@@ -270,7 +280,7 @@ impl Sheet {
                     first_sector: disc_sector,
                     gap_sectors: index1 - first,
                     pregap_sectors: entry.pregap,
-                    source: Arc::new(Slice::new(source.clone(), at, len)?),
+                    source: body,
                     sector_len: entry.sector_len,
                 });
                 disc_sector += sectors;
@@ -283,6 +293,11 @@ impl Sheet {
         }
         Ok(tracks)
     }
+}
+
+/// Samples of a file that says to have the high byte first, as all others have them.
+fn low_first(bytes: &mut [u8]) {
+    bytes.as_chunks_mut::<2>().0.iter_mut().for_each(|pair| pair.swap(0, 1));
 }
 
 /// The words of a line; what stands in quotes is one word.

@@ -6,16 +6,20 @@ mod compose;
 pub mod cue;
 pub mod repair;
 pub mod sector;
+mod user;
 
 pub use compose::{RawSectors, sheet};
 pub use cue::CueSheet;
 
+use crate::optical::iso9660;
 use decanter_core::format::{Context, Format, Opened, Track, TrackKind};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Overlay, Slice, Spaced};
 use decanter_core::{Error, Notice, Result, SECTOR};
 use sector::{RAW, SYNC};
 use std::sync::Arc;
+use user::UserBytes;
 
 const ID: &str = "cd-raw";
 /// Where a volume's first descriptor stands (ECMA-119, 6.7.1), in sectors.
@@ -165,6 +169,15 @@ fn data_sectors(source: &dyn Source, sector_len: u64, sectors: u64) -> Result<u6
 /// Sectors of form 2 have 276 more, which no file system counts. A volume that does not begin the disc counts its sectors
 /// from there all the same: nothing but zeros stands before it, and its descriptors also where they would stand then.
 pub fn volume(track: &Track) -> Option<Result<SourceRef>> {
+    volume_of(track, true)
+}
+
+/// The same without asking the EDC of sectors that have one.
+pub fn volume_unchecked(track: &Track) -> Option<Result<SourceRef>> {
+    volume_of(track, false)
+}
+
+fn volume_of(track: &Track, checks: bool) -> Option<Result<SourceRef>> {
     let skip = match (track.kind, track.sector_len) {
         (TrackKind::Audio, _) => return None,
         (_, SECTOR) => 0,
@@ -177,6 +190,9 @@ pub fn volume(track: &Track) -> Option<Result<SourceRef>> {
         let body = Slice::new(track.source.clone(), gap, track.source.len() - gap)?;
         let view: SourceRef = match track.sector_len {
             SECTOR => Arc::new(body),
+            len if checks => {
+                Arc::new(UserBytes::new(Arc::new(body), len, skip, track.first_sector + track.gap_sectors))
+            }
             len => Arc::new(Spaced::new(Arc::new(body), len, skip, SECTOR)),
         };
         let Some(lead) = lead(track)?.filter(|&lead| lead > 0) else { return Ok(view) };
@@ -212,6 +228,35 @@ fn lead(track: &Track) -> Result<Option<u64>> {
         seen.push(number);
     }
     Ok(None)
+}
+
+/// Gives files of form 2 all bytes of their sectors from the subheader on, where the track has them. Whether it has.
+fn whole_sectors(track: &Track, tree: &mut Tree) -> Result<bool> {
+    /// Subheader, user bytes of either form, and what follows them.
+    const WHOLE: u64 = 2336;
+    let skip = match track.sector_len {
+        SECTOR => return Ok(false),
+        WHOLE => 0,
+        _ => RAW as u64 - WHOLE,
+    };
+    let before = if track.first_sector > 0 { track.first_sector + track.gap_sectors } else { 0 };
+    let whole: SourceRef = Arc::new(Spaced::new(track.source.clone(), track.sector_len, skip, WHOLE));
+    let is_form_2 = |n: &Node| n.about.as_ref().is_some_and(|a| a.words.iter().any(|w| w == iso9660::FORM_2));
+    for node in tree.nodes.iter_mut().filter(|n| is_form_2(n)) {
+        let Kind::File(file) = &mut node.kind else { continue };
+        let mut spans = Vec::new();
+        for span in &file.spans {
+            let first = (span.start / SECTOR).checked_sub(before).map(|s| s + track.gap_sectors);
+            let Some(first) = first else { return Ok(false) };
+            spans.push(first * WHOLE..(first + (span.end - span.start).div_ceil(SECTOR)) * WHOLE);
+        }
+        let places = std::mem::take(&mut file.spans);
+        *file = File { spans: places, ..File::from_spans(&whole, spans)? };
+        let mut about = node.about.as_deref().cloned().unwrap_or_default();
+        about.words.push(format!("{WHOLE} bytes a sector, with subheaders"));
+        node.about = Some(Arc::new(about));
+    }
+    Ok(true)
 }
 
 /// The sector of a track's volume that its sector `index` is; `None` in the gap before it.
@@ -257,6 +302,12 @@ pub(crate) fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()>
                 opened.damage(format!("the volume goes on for {missing} sectors after the end of its track"));
             }
             opened.adopt(inner);
+            let data = opened.tracks.iter().position(|t| t.kind != TrackKind::Audio);
+            if let (Some(track), Some(tree)) = (data.map(|i| &opened.tracks[i]), &mut opened.tree)
+                && whole_sectors(track, tree)?
+            {
+                opened.notices.retain(|n| !n.text.contains("of form 2 (films, sound)"));
+            }
         }
         Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
         Err(e) => opened.notice(format!("the data track has no file system that is read here: {e}")),

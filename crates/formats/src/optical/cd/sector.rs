@@ -132,16 +132,22 @@ pub fn check(raw: &[u8], number: Option<u64>) -> Faults {
     if matches!(layout, Layout::Form1 | Layout::Form2) {
         faults.subheader = raw[16..20] != raw[20..24];
     }
-    if let Some((at, over)) = edc_place(layout) {
-        let stored = u32::from_le_bytes([raw[at], raw[at + 1], raw[at + 2], raw[at + 3]]);
-        faults.edc = stored != edc(&raw[over]) && !(layout == Layout::Form2 && stored == 0);
-    }
+    faults.edc = stored_edc(raw).is_some_and(|(stored, right)| stored != right);
     if matches!(layout, Layout::Mode1 | Layout::Form1) {
         let mut parity = [0; 276];
         ecc(raw, layout == Layout::Form1, &mut parity);
         faults.ecc = raw[2076..2352] != parity;
     }
     faults
+}
+
+/// The EDC that a raw sector carries, and the one that its bytes have; `None` for sectors that carry none.
+pub fn stored_edc(raw: &[u8]) -> Option<(u32, u32)> {
+    let layout = layout(raw);
+    let (at, over) = edc_place(layout)?;
+    let stored = u32::from_le_bytes([raw[at], raw[at + 1], raw[at + 2], raw[at + 3]]);
+    let leaves_it_out = layout == Layout::Form2 && stored == 0;
+    (!leaves_it_out).then(|| (stored, edc(&raw[over])))
 }
 
 /// Writes sync, header, EDC and ECC around the user bytes that stand in `raw` already (and the subheader, for mode 2).

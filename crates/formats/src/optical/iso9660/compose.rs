@@ -89,14 +89,16 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
         at
     };
     let tables = [take(plain_len), take(plain_len), take(joliet_len), take(joliet_len)];
-    let mut place = |names| -> Vec<u64> { layout.order.iter().map(|&f| take(layout.folder_len(f, names))).collect() };
+    let mut place = |names| -> Vec<u64> {
+        layout.orders[names as usize].iter().map(|&f| take(layout.lens[names as usize][f])).collect()
+    };
     let order_places = [place(Names::Plain), place(Names::Joliet)];
     let mut file_sector = next;
     for item in &mut layout.items {
         item.sector = file_sector;
         file_sector += item.source.len().div_ceil(SECTOR);
     }
-    let places = order_places.map(|p| layout.by_folder(&p));
+    let places = [Names::Plain, Names::Joliet].map(|names| layout.by_folder(names, &order_places[names as usize]));
     let total = file_sector + u64::from(volume.udf);
     let total = u32::try_from(total).map_err(|_| Error::unsupported(ID, "a volume of 8 TiB or more"))?;
 
@@ -128,7 +130,8 @@ pub fn compose(tree: &Tree, volume: &Volume) -> Result<Blueprint> {
     }
     for (which, names) in [Names::Plain, Names::Joliet].into_iter().enumerate() {
         for folder in 0..layout.folders.len() {
-            put(places[which][folder], &layout.folder_bytes(folder, names, &places[which]));
+            let bytes = layout.folder_bytes(folder, names, &places[which], &layout.lens[which]);
+            put(places[which][folder], &bytes);
         }
     }
 
@@ -161,9 +164,14 @@ struct Sizes {
 struct Layout {
     folders: Vec<Folder>,
     items: Vec<Item>,
-    /// Folders by level, then by parent, then by name: the order of the path table (6.9.1).
-    order: Vec<usize>,
+    /// Folders by level, then by parent, then by name: the order of the path tables (6.9.1), of either tree.
+    orders: [Vec<usize>; 2],
+    /// Bytes of each folder in either tree.
+    lens: [Vec<u64>; 2],
 }
+
+/// Folders that a path table can number.
+const MOST_FOLDERS: usize = 65_535;
 
 impl Layout {
     fn of(tree: &Tree) -> Result<Self> {
@@ -177,7 +185,8 @@ impl Layout {
             files: Vec::new(),
             level: 1,
         };
-        let mut layout = Self { folders: vec![root], items: Vec::new(), order: Vec::new() };
+        let mut layout =
+            Self { folders: vec![root], items: Vec::new(), orders: Default::default(), lens: Default::default() };
         let mut by_path: HashMap<String, usize> = HashMap::from([(String::new(), 0)]);
         for node in &tree.nodes {
             let (parent, name) = node.path.rsplit_once('/').unwrap_or(("", &node.path));
@@ -224,8 +233,17 @@ impl Layout {
                 Kind::Link(_) => {}
             }
         }
+        if layout.folders.len() > MOST_FOLDERS {
+            let what = format!("{} folders: its path table can number {MOST_FOLDERS}", layout.folders.len());
+            return Err(Error::unsupported(ID, what));
+        }
         layout.name_plainly();
-        layout.put_in_order();
+        for names in [Names::Plain, Names::Joliet] {
+            layout.orders[names as usize] = layout.order(names);
+            let nowhere = vec![0; layout.folders.len()];
+            let len = |f| layout.folder_bytes(f, names, &nowhere, &nowhere).len() as u64;
+            layout.lens[names as usize] = (0..layout.folders.len()).map(len).collect();
+        }
         Ok(layout)
     }
 
@@ -260,22 +278,24 @@ impl Layout {
         }
     }
 
-    fn put_in_order(&mut self) {
+    /// Folders by level, then by parent, then by name in one of the trees.
+    fn order(&self, names: Names) -> Vec<usize> {
+        let key = |f: &usize| padded(&Self::identifier(&self.folders[*f].name, &self.folders[*f].plain, names), names);
         let mut order = vec![0];
         let mut at = 0;
         while at < order.len() {
             let mut children = self.folders[order[at]].folders.clone();
-            children.sort_by(|&a, &b| self.folders[a].plain.cmp(&self.folders[b].plain));
+            children.sort_by_cached_key(key);
             order.extend(children);
             at += 1;
         }
-        self.order = order;
+        order
     }
 
-    /// Places given in path table order, by folder number.
-    fn by_folder(&self, places: &[u64]) -> Vec<u64> {
+    /// Places in the order of a path table, by the number of the folder.
+    fn by_folder(&self, names: Names, places: &[u64]) -> Vec<u64> {
         let mut by_folder = vec![0; places.len()];
-        for (&folder, &place) in self.order.iter().zip(places) {
+        for (&folder, &place) in self.orders[names as usize].iter().zip(places) {
             by_folder[folder] = place;
         }
         by_folder
@@ -288,21 +308,16 @@ impl Layout {
         }
     }
 
-    fn folder_len(&self, folder: usize, names: Names) -> u64 {
-        self.folder_bytes(folder, names, &vec![0; self.folders.len()]).len() as u64
-    }
-
     /// The extent of a folder: records sorted by identifier (9.3), none crossing the end of a sector.
-    fn folder_bytes(&self, index: usize, names: Names, places: &[u64]) -> Vec<u8> {
+    fn folder_bytes(&self, index: usize, names: Names, places: &[u64], lens: &[u64]) -> Vec<u8> {
         let folder = &self.folders[index];
-        let own_len = |f: usize| if places[f] == 0 { 0 } else { self.folder_len(f, names) };
         let mut records = Vec::new();
         for &child in &folder.folders {
             let f = &self.folders[child];
             let identifier = Self::identifier(&f.name, &f.plain, names);
             records.push((
-                identifier.clone(),
-                vec![record(&identifier, places[child], own_len(child), f.date, FLAG_FOLDER)],
+                padded(&identifier, names),
+                vec![record(&identifier, places[child], lens[child], f.date, FLAG_FOLDER)],
             ));
         }
         for &file in &folder.files {
@@ -311,12 +326,12 @@ impl Layout {
                 Names::Plain => item.plain.as_bytes().to_vec(),
                 Names::Joliet => ucs2(&format!("{};1", item.name)),
             };
-            records.push((identifier.clone(), file_records(&identifier, item)));
+            records.push((padded(&identifier, names), file_records(&identifier, item)));
         }
         records.sort();
-        let own = record(&[0], places[index], own_len(index), folder.date, FLAG_FOLDER);
+        let own = record(&[0], places[index], lens[index], folder.date, FLAG_FOLDER);
         let up =
-            record(&[1], places[folder.parent], own_len(folder.parent), self.folders[folder.parent].date, FLAG_FOLDER);
+            record(&[1], places[folder.parent], lens[folder.parent], self.folders[folder.parent].date, FLAG_FOLDER);
         let mut bytes = [own, up].concat();
         for record in records.into_iter().flat_map(|(_, r)| r) {
             let left = SECTOR as usize - bytes.len() % SECTOR as usize;
@@ -336,11 +351,11 @@ impl Layout {
     /// A path table (9.4) in one of the two byte orders.
     fn path_table_in(&self, names: Names, places: &[u64], little: bool) -> Vec<u8> {
         let mut number = vec![0u16; self.folders.len()];
-        for (position, &folder) in self.order.iter().enumerate() {
+        for (position, &folder) in self.orders[names as usize].iter().enumerate() {
             number[folder] = position as u16 + 1;
         }
         let mut table = Vec::new();
-        for &folder in &self.order {
+        for &folder in &self.orders[names as usize] {
             let f = &self.folders[folder];
             let identifier = if folder == 0 { vec![0] } else { Self::identifier(&f.name, &f.plain, names) };
             let place = places.get(folder).map_or(0, |&p| p as u32);
@@ -401,7 +416,7 @@ impl Layout {
         d.path_table_size = Both32::new(table_len as u32);
         d.path_table_le = (table_le as u32).into();
         d.path_table_be = (table_be as u32).into();
-        let own = record(&[0], root, self.folder_len(0, names), self.folders[0].date, FLAG_FOLDER);
+        let own = record(&[0], root, self.lens[names as usize][0], self.folders[0].date, FLAG_FOLDER);
         d.root.as_mut_bytes().copy_from_slice(&own[..RECORD_LEN]);
         d.dates = [date17(sizes.date), date17(sizes.date), date17(None), date17(None)];
         d.structure_version = 1;
@@ -451,14 +466,51 @@ fn d_characters(text: &str, allowed: &str) -> String {
     text.to_uppercase().chars().map(|c| if keep(c) { c } else { '_' }).collect()
 }
 
+/// A key by which identifiers are in the order of 9.3: name, then extension, then version, the shorter of two filled up
+/// with spaces. In Joliet each character has two bytes.
+fn padded(identifier: &[u8], names: Names) -> Vec<u8> {
+    const LONGEST: usize = 221;
+    let (width, space) = if names == Names::Plain { (1, &[b' '][..]) } else { (2, &[0, b' '][..]) };
+    let is = |unit: &[u8], c: u8| unit.last() == Some(&c) && unit.iter().rev().skip(1).all(|b| *b == 0);
+    let units: Vec<&[u8]> = identifier.chunks(width).collect();
+    let version = units.iter().rposition(|u| is(u, b';')).unwrap_or(units.len());
+    let dot = units[..version].iter().rposition(|u| is(u, b'.')).unwrap_or(version);
+    let mut key = Vec::new();
+    for part in [&units[..dot], &units[(dot + 1).min(version)..version]] {
+        key.extend(part.iter().flat_map(|u| u.iter().copied()));
+        (part.len()..LONGEST / width).for_each(|_| key.extend(space));
+    }
+    key
+}
+
+/// Signs beyond those of 7.4.1 that names of console discs have, and that everything reads which loads them.
+const KEPT: &str = "-~!#$%&'()@^`{}+=,[]";
+
+/// The names that the plain tree of an image of `tree` would have, where they are not those of the tree in capitals: each
+/// with what became of it; and how many are kept with signs that ECMA-119 itself does not allow.
+pub fn renamed(tree: &Tree) -> Result<(Vec<(String, String)>, usize)> {
+    let layout = Layout::of(tree)?;
+    let files = layout.items.iter().map(|i| (&i.name, i.plain.trim_end_matches(";1").trim_end_matches('.')));
+    let folders = layout.folders[1..].iter().map(|f| (&f.name, f.plain.as_str()));
+    let (mut changed, mut signs) = (Vec::new(), 0);
+    for (name, plain) in files.chain(folders) {
+        if name.to_uppercase().trim_end_matches('.') != plain {
+            changed.push((name.clone(), plain.to_owned()));
+        } else if plain.contains(|c| KEPT.contains(c)) {
+            signs += 1;
+        }
+    }
+    Ok((changed, signs))
+}
+
 /// An ECMA-119 name for `name` that is not in `taken` yet. Files have exactly one dot.
 fn plain_name(name: &str, is_file: bool, taken: &mut HashSet<String>) -> String {
     let (stem, extension) = match name.rsplit_once('.') {
         Some((stem, extension)) if is_file => (stem, extension),
         _ => (name, ""),
     };
-    let stem = d_characters(stem, "");
-    let extension: String = d_characters(extension, "").chars().take(8).collect();
+    let stem = d_characters(stem, KEPT);
+    let extension: String = d_characters(extension, KEPT).chars().take(8).collect();
     for number in 0.. {
         let mark = if number == 0 { String::new() } else { format!("_{number}") };
         let room = MOST_PLAIN - extension.len() - mark.len();

@@ -9,14 +9,14 @@ mod rock_ridge;
 mod root;
 mod walk;
 
-pub use compose::{Volume, compose};
+pub use compose::{Volume, compose, renamed};
 pub use root::{root_has, system_id};
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::source::{Source, SourceRef, read_array};
-use decanter_core::tree::Tree;
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::tree::{Node, Tree};
+use decanter_core::{Error, Result, SECTOR, tell};
 use raw::{CD001, Descriptor, FIRST_DESCRIPTOR, PRIMARY, SUPPLEMENTARY, TERMINATOR};
 use zerocopy::FromBytes;
 
@@ -88,6 +88,14 @@ impl Format for Iso9660 {
             let revision = other.facts.iter().find(|f| f.name == "revision").map_or("", |f| f.value.as_str());
             opened.fact("bridge", format!("UDF {revision} beside ISO 9660").replace("  ", " "));
         }
+        let is_form_2 = |n: &Node| n.about.as_ref().is_some_and(|a| a.words.iter().any(|w| w == FORM_2));
+        let form_2 = opened.tree.iter().flat_map(|t| &t.nodes).filter(|n| is_form_2(n)).count();
+        if form_2 > 0 {
+            let files = tell::count(form_2 as u64, "file has", "files have");
+            opened.notice(format!(
+                "{files} sectors of form 2 (films, sound): an image of 2,048-byte sectors holds only a part of each"
+            ));
+        }
         debug_assert_eq!(files, opened.tree.iter().flat_map(|t| t.files()).count());
         Ok(opened)
     }
@@ -96,6 +104,9 @@ impl Format for Iso9660 {
         compose::compose(tree, &Volume { label: label.to_owned(), ..Volume::default() })
     }
 }
+
+/// What a file is called whose sectors have more bytes than a volume of 2,048-byte sectors shows.
+pub(crate) const FORM_2: &str = "form 2 (CD-XA)";
 
 /// How the text of a descriptor or a directory is spelled.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -5,7 +5,7 @@ use super::rock_ridge::{self, Date, Extras};
 use super::{Encoding, Volumes, text};
 use decanter_core::format::Context;
 use decanter_core::source::SourceRef;
-use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
 use decanter_core::watch::{self, Notice};
 use decanter_core::{Error, Result, SECTOR};
 use std::collections::HashSet;
@@ -44,6 +44,8 @@ struct Entry<'a> {
     raw: Record,
     identifier: &'a [u8],
     extras: Extras,
+    /// Whether CD-XA says that it has more than 2,048 bytes in a sector.
+    is_form_2: bool,
     /// Byte offset of the record in the source.
     offset: u64,
 }
@@ -60,6 +62,7 @@ struct Folder {
 struct Pending {
     path: String,
     identifier: Vec<u8>,
+    is_form_2: bool,
     modified: Option<i64>,
     spans: Vec<Range<u64>>,
     broken: Option<String>,
@@ -201,6 +204,7 @@ impl<'a> Walk<'a> {
                         self.notices.push(Notice::damage(text));
                         break;
                     };
+                    entry.is_form_2 = is_form_2(system_use(&sector[within..], &entry.raw));
                     if let Some(skip) = self.rock_ridge {
                         let area = system_use(&sector[within..], &entry.raw);
                         let area = area.get(skip..).unwrap_or_default();
@@ -268,6 +272,7 @@ impl<'a> Walk<'a> {
             None
         };
         let mut file = pending.take().unwrap_or_else(|| Pending {
+            is_form_2: entry.is_form_2,
             path,
             identifier: entry.identifier.to_vec(),
             modified,
@@ -314,12 +319,15 @@ impl<'a> Walk<'a> {
     }
 
     fn finish(&mut self, pending: Option<Pending>) -> Result<()> {
-        let Some(Pending { path, modified, spans, broken, .. }) = pending else { return Ok(()) };
-        let mut file = File::from_spans(self.source, spans)?;
+        let Some(Pending { path, modified, spans, broken, is_form_2, .. }) = pending else { return Ok(()) };
+        let len = spans.iter().map(|s| s.end - s.start).sum();
+        let mut file = File::from_spans(self.source, spans).unwrap_or_else(|e| File::broken(len, e.to_string()));
         if let Some(why) = broken {
             file.content = Content::Broken(why);
         }
-        self.nodes.push(Node::new(path, Kind::File(file), modified));
+        let words = if is_form_2 { vec![super::FORM_2.to_owned()] } else { Vec::new() };
+        let about = About { words, ..About::default() };
+        self.nodes.push(Node::new(path, Kind::File(file), modified).about(about));
         Ok(())
     }
 
@@ -353,7 +361,7 @@ fn parse_record(bytes: &[u8], offset: u64) -> Option<Entry<'_>> {
     let identifier = rest.get(..usize::from(raw.identifier_length))?;
     let fits =
         usize::from(raw.length) >= RECORD_LEN + identifier.len().max(1) && usize::from(raw.length) <= bytes.len();
-    fits.then_some(Entry { raw, identifier, extras: Extras::default(), offset })
+    fits.then_some(Entry { raw, identifier, extras: Extras::default(), is_form_2: false, offset })
 }
 
 /// The system use field of a record: what follows the identifier, which is padded to an even offset.
@@ -361,6 +369,15 @@ fn system_use<'a>(bytes: &'a [u8], raw: &Record) -> &'a [u8] {
     let identifier = usize::from(raw.identifier_length);
     let start = RECORD_LEN + identifier + usize::from(identifier.is_multiple_of(2));
     bytes.get(start..usize::from(raw.length)).unwrap_or_default()
+}
+
+/// Whether the attributes of CD-XA say that the sectors of a file are of form 2, or some of them (System Description
+/// CD-ROM XA, directory records: owner 4 bytes, attributes 2, "XA", file number, 5 reserved).
+fn is_form_2(area: &[u8]) -> bool {
+    const FORM_2: u16 = 0x1000;
+    const INTERLEAVED: u16 = 0x2000;
+    let Some(own) = area.windows(14).step_by(2).find(|w| w[6..8] == *b"XA" && w[9..14] == [0; 5]) else { return false };
+    u16::from_be_bytes([own[4], own[5]]) & (FORM_2 | INTERLEAVED) != 0
 }
 
 /// Two names for the same extent are links. Two files that share only a part are damage.
