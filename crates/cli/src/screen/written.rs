@@ -34,7 +34,9 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     let what = format!("{}, {} ({} bytes)", count(report.files, "file"), size(report.bytes), number(report.bytes));
-    writeln!(out, "{}{verb}{} {}{}", style::GOOD, style::PLAIN, report.folder.display(), std::path::MAIN_SEPARATOR)?;
+    // As a folder is written, whether it was typed with a slash at its end or not.
+    let folder = report.folder.components().collect::<std::path::PathBuf>().join("");
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, folder.display())?;
     row(out, "from", &report.source)?;
     row(out, "holds", &what)?;
     if let Some(against) = &report.against {

@@ -8,6 +8,7 @@ mod disc;
 mod drives;
 mod dump;
 mod extract;
+mod guard;
 mod handheld;
 mod help;
 mod independent;
