@@ -112,6 +112,11 @@ struct Known {
     structure: Vec<String>,
 }
 
+/// Whether the path `own` in a part of the source is what stands at `path` in all of it.
+fn is_path_of(path: &str, own: &str) -> bool {
+    path.strip_suffix(own).is_some_and(|before| before.is_empty() || before.ends_with('/'))
+}
+
 /// What to do where a checksum around the source does not hold.
 const UNSETTLED: &str = "the archive is damaged: get another copy of it; --unchecked takes what is in it as it is";
 
@@ -126,11 +131,21 @@ impl Known {
         if let Some((name, digests)) = verify::expected_files(item, &options.against, options.verify, setting)? {
             (known.against, known.expected) = (Some(name), digests);
         }
-        let damage = item.damage(setting).map_err(fail)?;
-        for one in &damage {
+        let mut damage = item.damage(setting).map_err(fail)?;
+        let paths: Vec<&str> = item.opened.tree.iter().flat_map(|t| t.files()).map(|(n, _)| n.path.as_str()).collect();
+        for one in &mut damage {
+            // A part of a package knows its files by their paths in that part.
+            one.files = one
+                .files
+                .iter()
+                .filter_map(|own| paths.iter().find(|p| is_path_of(p, own)))
+                .map(|p| (*p).to_owned())
+                .collect();
             for path in &one.files {
                 known.damaged.entry(path.clone()).or_insert_with(|| one.what.clone());
             }
+        }
+        for one in &damage {
             if !one.is_digest {
                 known.structure.push(one.what.clone());
             } else if one.files.is_empty() && !damage.iter().any(|d| d.of == one.of && !d.files.is_empty()) {

@@ -163,7 +163,8 @@ fn an_unfinished_file_that_is_not_ours_is_left_alone() {
             true => fs::hard_link(at("lane.iso"), at("new.iso.incomplete")).unwrap(),
             false => symlink("lane.iso", at("new.iso.incomplete")).unwrap(),
         }
-        fs::write(at("new.iso.map"), "# decanter map 1\nsectors 10\nsector-bytes 2048\npasses 0\n0 9 untried\n").unwrap();
+        fs::write(at("new.iso.map"), "# decanter map 1\nsectors 10\nsector-bytes 2048\npasses 0\n0 9 untried\n")
+            .unwrap();
         let code = run(folder.path(), &[&dump[..], &["--sectors", "10"]].concat()).code;
         assert!(code == 2 || code == 5, "{code}");
         assert!(fs::read(at("lane.iso")).unwrap() == before);

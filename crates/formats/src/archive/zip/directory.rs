@@ -43,6 +43,8 @@ pub(super) struct Record {
 pub(super) struct Directory {
     pub records: Vec<Record>,
     pub before: u64,
+    /// Where the directory begins.
+    pub begin: u64,
     /// What the directory says that is not so.
     pub faults: Vec<String>,
 }
@@ -111,7 +113,7 @@ impl Directory {
             _ => (begin, before),
         };
         let bytes = read_vec(source, begin, directory_end - begin, "a central directory", MOST_DIRECTORY)?;
-        let mut directory = Self { records: Vec::new(), before, faults: Vec::new() };
+        let mut directory = Self { records: Vec::new(), before, begin, faults: Vec::new() };
         let mut at = 0;
         while bytes.get(at..at + 4) == Some(&FILE) {
             if directory.records.len().is_multiple_of(4096) {

@@ -83,7 +83,7 @@ impl Format for Zip {
         for fault in &directory.faults {
             opened.settled.push(Settled::fails("central directory", fault, "an entry may be missing or too much"));
         }
-        let overlapping = overlapping(&directory.records);
+        let overlapping = overlapping(&directory);
         let locked = directory.records.iter().filter(|r| r.flags & 1 != 0).count();
         let mut tree = Tree::default();
         let mut names = HashSet::new();
@@ -143,8 +143,12 @@ fn file(source: &SourceRef, record: &Record, overlaps: bool) -> Kind {
 }
 
 /// Entries that begin before another one ends: how a small archive claims to hold a huge amount of data.
-fn overlapping(records: &[Record]) -> HashSet<usize> {
-    let mut order: Vec<usize> = (0..records.len()).filter(|i| !records[*i].is_folder()).collect();
+fn overlapping(directory: &Directory) -> HashSet<usize> {
+    let records = &directory.records;
+    // One that reaches into the directory has a wrong length of its own, which says nothing of the others.
+    let fits = |r: &Record| r.header_at.checked_add(r.packed_len).is_some_and(|end| end <= directory.begin);
+    let mut order: Vec<usize> =
+        (0..records.len()).filter(|i| !records[*i].is_folder() && fits(&records[*i])).collect();
     order.sort_by_key(|i| records[*i].header_at);
     let mut end = 0;
     let mut found = HashSet::new();
