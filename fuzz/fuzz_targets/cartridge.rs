@@ -3,7 +3,7 @@
 
 use decanter_core::Keyring;
 use decanter_core::format::{Context, Format};
-use decanter_core::source::{Bytes, Source};
+use decanter_core::source::Bytes;
 use decanter_formats::cartridge::{gb, gba, md, n64, nds, nes, pce, sms, snes};
 use decanter_formats::REGISTRY;
 use libfuzzer_sys::fuzz_target;

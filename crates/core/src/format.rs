@@ -15,6 +15,7 @@ use crate::watch::{Notice, Watch};
 use serde::Serialize;
 use std::ops::Range;
 use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 
 /// How deep containers may stand in each other.
 pub const MOST_DEPTH: usize = 8;
@@ -332,6 +333,17 @@ pub struct Protection {
     pub seal: Option<Arc<dyn Transform>>,
     /// The same container with nothing encrypted in it.
     pub clear: Option<Blueprint>,
+    /// The same, if `clear` refuses what was plainly never read: here it is decrypted like anything else.
+    pub clear_as_it_is: Option<AsItIs>,
+}
+
+/// A decrypted container in which sectors that were never read are decrypted like all others.
+#[derive(Clone)]
+pub struct AsItIs {
+    /// The container.
+    pub clear: Blueprint,
+    /// How many such sectors have been read out of it so far.
+    pub blank: Arc<AtomicU64>,
 }
 
 /// What is known of the key.

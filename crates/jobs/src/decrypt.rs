@@ -6,9 +6,10 @@ use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::format::{KeyState, State};
-use decanter_core::{Error, Notice, SECTOR};
+use decanter_core::{Error, Notice, SECTOR, tell};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
 
 /// What was decrypted.
 #[derive(Debug, Serialize)]
@@ -71,7 +72,10 @@ pub fn decrypt(
             crate::quoted(shown)
         ))
     })?;
-    let answer = if kept.is_empty() { Answer::Yes } else { Answer::No };
+    let as_it_is = item.opened.protection.as_ref().and_then(|p| p.clear_as_it_is.clone());
+    let as_it_is = as_it_is.filter(|_| keep_damage || setting.unchecked);
+    let clear = as_it_is.as_ref().map_or(clear, |a| a.clear.clone());
+    let mut answer = if kept.is_empty() { Answer::Yes } else { Answer::No };
     let extension = decanter_formats::REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
     let target = place::file(target, &place::name_beside(&item, extension, "decrypted"));
     setting.check_target(&target)?;
@@ -104,9 +108,22 @@ pub fn decrypt(
         setting.watch.end();
         return Ok((report, answer));
     }
-    let poured = setting.write(&clear, &target, digests, &what)?;
+    let poured = setting.write(&clear, &target, digests, &what).map_err(|f| match *f.cause {
+        Error::Unreadable { .. } => f.hint(format!(
+            "\"decanter verify {}\" names what is hit; --keep-damage decrypts it nevertheless",
+            crate::quoted(shown)
+        )),
+        _ => f,
+    })?;
     setting.watch.end();
     report.digests = poured.map(|p| p.digests).unwrap_or_default();
+    let blank = as_it_is.map_or(0, |a| a.blank.load(Ordering::Relaxed));
+    if blank > 0 {
+        answer = Answer::No;
+        let sectors = tell::count(blank, "sector holds", "sectors hold");
+        let text = format!("kept as it is: {sectors} zeros where encrypted bytes belong, so they decrypt to nonsense");
+        report.notices.push(Notice::damage(text));
+    }
     Ok((report, answer))
 }
 

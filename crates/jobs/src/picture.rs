@@ -276,7 +276,7 @@ mod tests {
         let mut map = Map::new(10_000, 2048);
         map.set(0, 10_000, State::Read);
         map.set(4_321, 1, State::Missing);
-        let look = Look { structure: vec![0..40 * SECTOR], ..Look::default() };
+        let look = Look { tree: Tree::default(), structure: vec![0..40 * SECTOR], unit: SECTOR };
         let scene = Scene::of_dump(&map, &look, Path::new("a.iso"));
         let kinds = kinds_of_cells(&scene.flat(), 100, 100);
         assert_eq!(kinds[43], Kind::Missing);

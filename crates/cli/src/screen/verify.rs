@@ -84,6 +84,7 @@ fn word(verdict: Verdict) -> (Ink, &'static str) {
 fn reason(report: &VerifyReport) -> String {
     match report.verdict {
         Verdict::Match => "everything that is described was compared and agrees".into(),
+        Verdict::Sound if report.against.is_some() => "what could be compared agrees; the rest could not be".into(),
         Verdict::Sound => format!("what it carries of its own holds: {}", report.proofs.join(", ")),
         Verdict::Readable if !report.seals.is_empty() => {
             "the checks of its structure hold; nothing proves the content".into()

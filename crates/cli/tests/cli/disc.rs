@@ -72,6 +72,27 @@ fn a_damaged_sector_is_named_with_its_file() {
 }
 
 #[test]
+fn a_sector_that_was_never_read_is_known_without_a_description() {
+    let d = demo();
+    let folder = folder();
+    fs::copy(&d.damaged, folder.path().join("copy.iso")).unwrap();
+    fs::copy(&d.key, folder.path().join("copy.dkey")).unwrap();
+    let kelp = decanter_demo::Kelp::new(6 << 20, false).unwrap();
+    let sector = format!("sector {} holds zeros", kelp.damaged_sector);
+    run(folder.path(), &["verify", "copy.iso"]).expect(1).says("DAMAGED").says(&sector);
+    run(folder.path(), &["extract", "copy.iso", "-o", "x"]).expect(1).says(&kelp.damaged_file).says(&sector);
+    let out = folder.path().join("x");
+    assert!(!out.join(&kelp.damaged_file).exists() && out.join("PS3_GAME/PARAM.SFO").exists());
+    for words in [&["decrypt", "copy.iso", "-o", "a.iso"][..], &["convert", "copy.iso", "--to", "iso", "-o", "a.iso"]] {
+        run(folder.path(), words).expect(3).says(&sector).says("--keep-damage");
+        assert!(!folder.path().join("a.iso").exists());
+        let kept = [words, &["--keep-damage"]].concat();
+        run(folder.path(), &kept).expect(1).says("1 sector holds zeros where encrypted bytes belong");
+        fs::remove_file(folder.path().join("a.iso")).unwrap();
+    }
+}
+
+#[test]
 fn a_short_dump_says_how_much_is_missing_and_whom_it_hits() {
     let d = demo();
     let json = run(Path::new("/"), &["identify", "--json", text(&d.short)]).expect(0).json();
@@ -105,6 +126,12 @@ fn decrypting_changes_the_encrypted_regions_and_nothing_else() {
     assert!(fs::read(folder.path().join("plain.iso")).unwrap() == want);
     // The decrypted image is known for what it is, verifies too, and is not decrypted twice.
     run(folder.path(), &["identify", "plain.iso"]).expect(0).says("decrypted").says("not needed");
+    // Its regions are described as they are encrypted: only the key can prove them.
+    run(folder.path(), &["verify", "plain.iso", "--against", text(&d.description)])
+        .expect(0)
+        .says("SOUND")
+        .says("--key HEX");
+    fs::copy(&d.key, folder.path().join("plain.dkey")).unwrap();
     run(folder.path(), &["verify", "plain.iso", "--against", text(&d.description)]).expect(0).says("MATCH");
     run(folder.path(), &["decrypt", "plain.iso", "-o", "again.iso"]).expect(2).says("decrypted already");
     let digests = run(folder.path(), &["digest", "plain.iso", "--json"]).expect(0).json();

@@ -7,6 +7,7 @@ use aes::cipher::{Array, BlockModeDecrypt, BlockModeEncrypt, InnerIvInit, KeyIni
 use aes::{Aes128Dec, Aes128Enc};
 use std::ops::Range;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// Which way the cipher runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -15,6 +16,13 @@ pub enum Direction {
     Decrypt,
     /// The source below is plaintext.
     Encrypt,
+}
+
+/// What is done with sectors of zeros where ciphertext belongs.
+enum Blank {
+    Taken,
+    Refused,
+    Counted(Arc<AtomicU64>),
 }
 
 enum Cipher {
@@ -94,12 +102,48 @@ impl Transform for SectorCbc {
 pub struct Ciphered {
     inner: SourceRef,
     cbc: Arc<SectorCbc>,
+    blank: Blank,
 }
 
 impl Ciphered {
     /// `inner` through `cbc`.
     pub fn new(inner: SourceRef, cbc: Arc<SectorCbc>) -> Self {
-        Self { inner, cbc }
+        Self { inner, cbc, blank: Blank::Taken }
+    }
+
+    /// Takes a sector of zeros in an encrypted range for what it is: one that was never read, since no plaintext that
+    /// anybody would write encrypts to it. Reading it is an error then.
+    #[must_use]
+    pub fn refusing_blank(self) -> Self {
+        Self { blank: Blank::Refused, ..self }
+    }
+
+    /// Decrypts such sectors like all others, and counts them as they are read.
+    #[must_use]
+    pub fn counting_blank(self, count: Arc<AtomicU64>) -> Self {
+        Self { blank: Blank::Counted(count), ..self }
+    }
+
+    /// Looks for blank ones among the whole sectors from `offset`.
+    fn check_blank(&self, offset: u64, sectors: &[u8]) -> Result<()> {
+        if matches!(self.blank, Blank::Taken) {
+            return Ok(());
+        }
+        let is_blank = |s: &[u8]| s.iter().all(|&b| b == 0);
+        let mut sectors = sectors.chunks_exact(self.cbc.sector as usize);
+        if let Blank::Counted(count) = &self.blank {
+            count.fetch_add(sectors.filter(|s| is_blank(s)).count() as u64, Ordering::Relaxed);
+            return Ok(());
+        }
+        match sectors.position(is_blank) {
+            Some(index) => Err(Error::Unreadable {
+                why: format!(
+                    "sector {} holds zeros where encrypted bytes belong: it was not read when this was dumped",
+                    offset / self.cbc.sector + index as u64
+                ),
+            }),
+            None => Ok(()),
+        }
     }
 
     /// Reads part of one sector.
@@ -109,6 +153,7 @@ impl Ciphered {
         // A source that was cut within a sector cannot be decrypted there.
         let mut whole = vec![0; self.cbc.sector as usize];
         self.inner.read_at(start, &mut whole)?;
+        self.check_blank(start, &whole)?;
         self.cbc.transform(number, &mut whole);
         let from = (offset - start) as usize;
         buf.copy_from_slice(&whole[from..from + buf.len()]);
@@ -128,6 +173,7 @@ impl Ciphered {
         let (body, tail) = buf.split_at_mut(buf.len() / sector * sector);
         if !body.is_empty() {
             self.inner.read_at(offset, body)?;
+            self.check_blank(offset, body)?;
             self.cbc.transform(offset / self.cbc.sector, body);
         }
         if tail.is_empty() { Ok(()) } else { self.read_partial(offset + body.len() as u64, tail) }

@@ -182,7 +182,8 @@ fn eeprom_size(bytes: &[u8]) -> Option<u64> {
         }
         let offset = (i64::from(high & 0x7ff) << 53 >> 41) + (i64::from(low & 0x7ff) << 1);
         let target = at as i64 + 4 + offset;
-        if !functions.iter().any(|&f| f as i64 == target) {
+        // They were found in ascending order.
+        if functions.binary_search_by_key(&target, |&f| f as i64).is_err() {
             continue;
         }
         match (half(at - 2), half(at - 4)) {

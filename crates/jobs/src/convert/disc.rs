@@ -11,6 +11,7 @@ use decanter_core::{Error, Notice, Result, SECTOR, tell, watch};
 use decanter_formats::optical::cd::sector::RAW;
 use decanter_formats::optical::cd::{self, MOST_SECTORS, RawSectors, is_mode_2_volume};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 /// Sectors that are looked through at once.
 const STRETCH: u64 = 512;
@@ -90,11 +91,18 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
         return Ok(made);
     }
     let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
+    let mut blank = 0;
     let (source, preserved) = match &item.opened.protection {
-        Some(p) if p.state == State::Encrypted => match (&p.clear, &p.key) {
-            (Some(clear), _) => (clear.as_source()?, "every byte, the encrypted regions decrypted"),
-            (None, KeyState::Trouble(trouble)) => return Err(trouble.clone().into()),
-            (None, _) => return Err(Error::Usage(format!("it cannot be decrypted: {}", p.evidence))),
+        Some(p) if p.state == State::Encrypted => match (&p.clear, &p.clear_as_it_is, &p.key) {
+            (Some(_), Some(as_it_is), _) if options.keep_damage || setting.unchecked => {
+                let clear = as_it_is.clear.as_source()?;
+                read_through(&clear, setting)?;
+                blank = as_it_is.blank.load(Ordering::Relaxed);
+                (clear, "every byte, the encrypted regions decrypted")
+            }
+            (Some(clear), _, _) => (clear.as_source()?, "every byte, the encrypted regions decrypted"),
+            (None, _, KeyState::Trouble(trouble)) => return Err(trouble.clone().into()),
+            (None, _, _) => return Err(Error::Usage(format!("it cannot be decrypted: {}", p.evidence))),
         },
         _ => (source, "every byte"),
     };
@@ -102,7 +110,26 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
     let preserved = but_blank(preserved, &blanked);
     let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, preserved);
     made.left_out = blanked;
+    if blank > 0 {
+        let sectors = tell::count(blank, "sector holds", "sectors hold");
+        made.notices.push(Notice::damage(format!(
+            "{sectors} zeros where encrypted bytes belong, and decrypt to nonsense, which is kept"
+        )));
+    }
     Ok(made)
+}
+
+/// Reads all of it, for what reading it tells.
+fn read_through(source: &SourceRef, setting: &Setting<'_>) -> Result<()> {
+    let mut buf = vec![0; 4 << 20];
+    let mut at = 0;
+    while at < source.len() {
+        watch::check(setting.watch)?;
+        let len = (source.len() - at).min(buf.len() as u64);
+        source.read_at(at, &mut buf[..len as usize])?;
+        at += len;
+    }
+    Ok(())
 }
 
 /// What is kept, when some files were filled with zeros.

@@ -422,7 +422,7 @@ fn advise(what: &str, error: Error) -> Failure {
         Error::Checksum { .. } if what.ends_with(" cia") || what.ends_with(" 3ds") => Some(
             "the source is damaged: \"decanter verify SOURCE\" names what is hit; --keep-damage makes it nevertheless",
         ),
-        Error::Unreadable { why } if why.starts_with("it is damaged") => {
+        Error::Unreadable { why } if ["it is damaged", "holds zeros"].iter().any(|words| why.contains(words)) => {
             Some("\"decanter verify SOURCE\" names what is hit; --keep-damage makes it nevertheless")
         }
         Error::Unreadable { .. } => {

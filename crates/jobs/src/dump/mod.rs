@@ -335,7 +335,6 @@ fn finish(
 }
 
 /// What is known of the content of a dump.
-#[derive(Default)]
 pub struct Look {
     /// Its files.
     pub tree: Tree,
@@ -365,7 +364,7 @@ fn look(source: &SourceRef, map: &Map, report: &mut DumpReport, setting: &Settin
             if report.missing_sectors == 0 && !matches!(e, Error::NotUnderstood { .. }) {
                 report.notices.push(Notice::new(format!("what was read cannot be looked into: {e}")));
             }
-            Look { unit: map.sector_len, ..Look::default() }
+            Look { tree: Tree::default(), structure: Vec::new(), unit: map.sector_len }
         }
     }
 }

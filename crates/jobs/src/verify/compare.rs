@@ -274,6 +274,7 @@ impl<'a> Comparison<'a> {
             }
             Verdict::Match if encrypted => format!("decanter decrypt {source}, or decanter extract {source}"),
             Verdict::Match => format!("decanter extract {source}"),
+            Verdict::Sound => "give the key with --key HEX: its encrypted regions can only be compared with it".into(),
             _ if self.item.source.is_none() => "copy the files that differ again".into(),
             _ => "dump the disc again, cleaned, or on another drive; files that match can be extracted with --only"
                 .into(),

@@ -40,6 +40,7 @@ use std::collections::HashMap;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 /// What came of all checks.
 #[derive(Debug, Serialize)]
@@ -542,11 +543,34 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     Ok(report)
 }
 
+/// Reads an image from front to back: what cannot be read of it, and whether encrypted sectors of it were never read
+/// when it was dumped, so that its files have to be asked one by one.
+fn read_whole(item: &Item, setting: &Setting<'_>) -> Result<(Vec<FileReport>, bool)> {
+    let is_one = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image() || f.is_rom());
+    // What a seal covers is read for it.
+    let Some(source) = item.source.as_ref().filter(|_| is_one && item.opened.sealed.is_empty()) else {
+        return Ok((Vec::new(), false));
+    };
+    let decrypted = item.opened.protection.as_ref().and_then(|p| p.clear_as_it_is.as_ref());
+    let read = match decrypted {
+        Some(as_it_is) => read_through(&as_it_is.clear.as_source()?, setting),
+        None => read_through(source, setting),
+    };
+    let is_blank = decrypted.is_some_and(|a| a.blank.load(Ordering::Relaxed) > 0);
+    match read {
+        Err(e) if matches!(e.blame(), decanter_core::error::Blame::Source) => {
+            let report = FileReport::new("the whole image".into(), FileState::Unreadable, source.len());
+            Ok((vec![FileReport { note: Some(e.to_string()), ..report }], is_blank))
+        }
+        read => read.map(|()| (Vec::new(), is_blank)),
+    }
+}
+
 /// Every file has to be readable, and ROMs have to have the checksums that they carry.
 fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
-    let mut files = Vec::new();
+    let (mut files, is_blank_somewhere) = read_whole(item, setting)?;
     let mut roms = Vec::new();
-    let mut counts = Counts::default();
+    let mut counts = Counts { unreadable: files.len(), ..Counts::default() };
     let mut proven = 0;
     let holds_files =
         item.opened.format == "folder" || REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
@@ -555,7 +579,7 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
             sector: file.spans.first().map(|s| s.start / SECTOR),
             ..FileReport::new(node.path.clone(), FileState::Match, file.len)
         };
-        let whole_image_is_read = item.source.is_some() && !file.spans.is_empty();
+        let whole_image_is_read = item.source.is_some() && !file.spans.is_empty() && !is_blank_somewhere;
         let read = match &file.content {
             Content::Locked(_) => {
                 report.state = FileState::Locked;
@@ -592,24 +616,6 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         }
         proven += usize::from(report.state == FileState::Match && file.source().is_ok_and(|s| s.is_checked()));
         files.push(report);
-    }
-    // What a seal covers is read for it.
-    if let Some(source) = item
-        .source
-        .as_ref()
-        .filter(|_| item.opened.sealed.is_empty())
-        .filter(|_| REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image() || f.is_rom()))
-    {
-        match read_through(source, setting) {
-            Err(e) if matches!(e.blame(), decanter_core::error::Blame::Source) => {
-                counts.unreadable += 1;
-                files.push(FileReport {
-                    note: Some(e.to_string()),
-                    ..FileReport::new("the whole image".into(), FileState::Unreadable, source.len())
-                });
-            }
-            read => read?,
-        }
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
     let missing = item.opened.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);

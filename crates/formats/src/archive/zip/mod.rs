@@ -147,8 +147,7 @@ fn overlapping(directory: &Directory) -> HashSet<usize> {
     let records = &directory.records;
     // One that reaches into the directory has a wrong length of its own, which says nothing of the others.
     let fits = |r: &Record| r.header_at.checked_add(r.packed_len).is_some_and(|end| end <= directory.begin);
-    let mut order: Vec<usize> =
-        (0..records.len()).filter(|i| !records[*i].is_folder() && fits(&records[*i])).collect();
+    let mut order: Vec<usize> = (0..records.len()).filter(|i| !records[*i].is_folder() && fits(&records[*i])).collect();
     order.sort_by_key(|i| records[*i].header_at);
     let mut end = 0;
     let mut found = HashSet::new();

@@ -11,6 +11,8 @@ use std::collections::HashSet;
 const MOST_FAT: u64 = 0xf000 * 8;
 const MOST_FNT: u64 = 16 << 20;
 const MOST_FOLDERS: usize = 0x1000;
+/// Bytes that all paths together may have: far more than any disc of names, far less than folders in folders could make.
+const MOST_PATHS: usize = 32 << 20;
 /// Number of the root folder; those of files are below.
 const ROOT: u16 = 0xf000;
 /// Where what has no name of its own is listed.
@@ -113,6 +115,7 @@ fn names(fnt: &[u8], files: usize) -> Result<Vec<(String, Option<usize>)>> {
     let mut seen = HashSet::from([ROOT]);
     let mut todo = vec![(ROOT, String::new())];
     let mut found = Vec::new();
+    let (mut named, mut room) = (vec![false; files], MOST_PATHS);
     while let Some((id, path)) = todo.pop() {
         let index = usize::from(id & 0xfff);
         let entry = fnt.get(index * 8..index * 8 + 8).filter(|_| index < count.max(1));
@@ -130,10 +133,19 @@ fn names(fnt: &[u8], files: usize) -> Result<Vec<(String, Option<usize>)>> {
             let name = fnt.get(at + 1..at + 1 + len).ok_or_else(|| wrong("a name that is cut short", at))?;
             let (name, _) = encoding_rs::SHIFT_JIS.decode_without_bom_handling(name);
             let inner = if path.is_empty() { name.into_owned() } else { format!("{path}/{name}") };
+            room = room.checked_sub(inner.len()).ok_or(Error::Limit {
+                what: "the paths of all files",
+                asked: MOST_PATHS as u64 + inner.len() as u64,
+                limit: MOST_PATHS as u64,
+            })?;
             at += 1 + len;
             if head & 0x80 == 0 {
                 if file >= files {
                     return Err(wrong("a name for a file that is not there", at));
+                }
+                // Folders that share a list of names would make more names than there are bytes.
+                if std::mem::replace(&mut named[file], true) {
+                    return Err(wrong("a second name for a file", at));
                 }
                 found.push((inner, Some(file)));
                 file += 1;
@@ -166,5 +178,29 @@ mod tests {
         assert!(names(&fnt, 1).is_err(), "the second file is not there");
         fnt[20] = 0;
         assert!(names(&fnt, 2).is_err(), "a folder in itself");
+    }
+
+    #[test]
+    fn folders_in_folders_and_shared_lists_end_early() {
+        // Each folder holds the next one, under the longest name that there is.
+        let (count, entry) = (MOST_FOLDERS, 1 + 127 + 2 + 1);
+        let list = |index: usize| (count * 8 + index * entry) as u32;
+        let mut deep = Vec::new();
+        for index in 0..count {
+            deep.extend(list(index).to_le_bytes());
+            deep.extend([0, 0]);
+            deep.extend(if index == 0 { (count as u16).to_le_bytes() } else { ROOT.to_le_bytes() });
+        }
+        for index in 0..count {
+            deep.push(0xff);
+            deep.extend([b'x'; 127]);
+            deep.extend((ROOT + (index as u16 + 1) % count as u16).to_le_bytes());
+            deep.push(0);
+        }
+        assert!(matches!(names(&deep, 0), Err(Error::Limit { .. })));
+        // Two folders have one list.
+        let mut shared = vec![16, 0, 0, 0, 0, 0, 2, 0, 16, 0, 0, 0, 0, 0, 0, 0xf0];
+        shared.extend(b"\x01a\x81d\x01\xf0\0");
+        assert!(names(&shared, 9).is_err());
     }
 }

@@ -8,7 +8,7 @@ pub mod regions;
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Context, Format, KeyState, Opened, Protection, State, Transform};
+use decanter_core::format::{AsItIs, Context, Format, KeyState, Opened, Protection, State, Transform};
 use decanter_core::keyring::Key;
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::tree::{Content, Kind, Tree};
@@ -74,7 +74,7 @@ impl Format for Ps3Disc {
         };
         let (view, mut tree) = match (&found.cbc, &found.trouble) {
             (Some(cbc), _) if state != State::Decrypted => {
-                let view: SourceRef = Arc::new(Ciphered::new(source.clone(), cbc.clone()));
+                let view: SourceRef = Arc::new(Ciphered::new(source.clone(), cbc.clone()).refusing_blank());
                 let inner = volume(view.clone())?;
                 (opened.notices, opened.structure) = (inner.notices, inner.structure);
                 (view, inner.tree.unwrap_or_default())
@@ -95,12 +95,18 @@ impl Format for Ps3Disc {
         opened.promised_len = Some(table.disc_len());
         opened.regions = table.regions;
         let decrypts = state != State::Decrypted && found.cbc.is_some();
+        let as_it_is = found.cbc.clone().filter(|_| decrypts).map(|cbc| {
+            let blank = Arc::default();
+            let view = Ciphered::new(source, cbc).counting_blank(Arc::clone(&blank));
+            AsItIs { clear: Blueprint::of(Arc::new(view)), blank }
+        });
         let transform = found.cbc.map(|cbc| cbc as Arc<dyn Transform>);
         opened.protection = Some(Protection {
             state,
             evidence,
             key: found.key,
             clear: decrypts.then(|| Blueprint::of(view)),
+            clear_as_it_is: as_it_is,
             unseal: transform.clone().filter(|_| decrypts),
             seal: transform.filter(|_| !decrypts),
         });

@@ -333,6 +333,7 @@ pub(crate) fn protection(content: &Content, clear: Option<Blueprint>) -> Protect
         unseal: transform.filter(|_| decrypts),
         seal: None,
         clear: clear.filter(|_| decrypts),
+        clear_as_it_is: None,
     }
 }
 
