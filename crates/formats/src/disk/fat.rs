@@ -2,6 +2,7 @@
 //!
 //! Numbers are little-endian. Layout: docs/formats/fat.md.
 
+use super::claims::Claims;
 use super::{MOST_NODES, Noticed, is_boot_sector, push_span, used};
 use crate::num::{le16, le32};
 use crate::time;
@@ -10,8 +11,8 @@ use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::watch;
-use decanter_core::{Error, Result};
-use std::collections::HashSet;
+use decanter_core::{Error, Result, Watch};
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -20,8 +21,10 @@ const ID: &str = "fat";
 const ENTRY: usize = 32;
 /// Bytes of one folder: 65,536 entries.
 const MOST_FOLDER: u64 = 2 << 20;
-/// Bytes of the table that are held at once.
+/// Bytes of the table that are read at once.
 const WINDOW: u64 = 64 << 10;
+/// Such pieces that are held at once.
+const MOST_WINDOWS: usize = 1024;
 /// Attributes.
 const LABEL: u8 = 0x08;
 const FOLDER: u8 = 0x10;
@@ -124,12 +127,11 @@ impl Layout {
     }
 }
 
-/// The table, a window of it in memory.
+/// The table, the pieces of it that were asked for in memory.
 struct Table {
     source: SourceRef,
     layout: Layout,
-    at: u64,
-    window: Vec<u8>,
+    windows: HashMap<u64, Vec<u8>>,
 }
 
 /// What follows after a cluster.
@@ -141,21 +143,23 @@ enum Next {
 
 impl Table {
     fn new(source: SourceRef, layout: Layout) -> Self {
-        Self { source, layout, at: 0, window: Vec::new() }
+        Self { source, layout, windows: HashMap::new() }
     }
 
     /// The bytes of the table from `at` on, two or four of them.
     fn bytes(&mut self, at: u64, len: u64) -> Result<[u8; 4]> {
-        let end = self.at + self.window.len() as u64;
-        if at < self.at || at + len > end {
-            self.at = at / WINDOW * WINDOW;
+        let (number, from) = (at / WINDOW, (at % WINDOW) as usize);
+        if !self.windows.contains_key(&number) {
+            if self.windows.len() >= MOST_WINDOWS {
+                self.windows.clear();
+            }
             // Entries of twelve bits may cross the edge of a window.
-            let most = (WINDOW + 4).min(self.layout.table_len.saturating_sub(self.at));
-            self.window = read_vec(self.source.as_ref(), self.layout.table_at + self.at, most, "a FAT", u64::MAX)?;
+            let most = (WINDOW + 4).min(self.layout.table_len.saturating_sub(number * WINDOW));
+            let begin = self.layout.table_at + number * WINDOW;
+            self.windows.insert(number, read_vec(self.source.as_ref(), begin, most, "a FAT", WINDOW + 4)?);
         }
         let mut bytes = [0; 4];
-        let from = (at - self.at) as usize;
-        let there = self.window.get(from..from + len as usize);
+        let there = self.windows.get(&number).and_then(|w| w.get(from..from + len as usize));
         let there = there.ok_or_else(|| Error::malformed(ID, "the table is too short for its clusters", at))?;
         bytes[..len as usize].copy_from_slice(there);
         Ok(bytes)
@@ -189,9 +193,15 @@ impl Table {
     }
 
     /// The stretches of a chain from `first` on that hold `len` bytes; and what is wrong with it.
-    fn chain(&mut self, first: u32, len: u64) -> Result<(Vec<Range<u64>>, Option<String>)> {
+    fn chain(
+        &mut self,
+        first: u32,
+        len: u64,
+        claims: &mut Claims,
+        watch: &dyn Watch,
+    ) -> Result<(Vec<Range<u64>>, Option<String>)> {
         let (mut spans, mut left, mut cluster) = (Vec::new(), len, first);
-        let mut steps = 0;
+        let mut steps = 0u32;
         while left > 0 {
             let Some(place) = self.layout.place(cluster) else {
                 return Ok((
@@ -199,6 +209,9 @@ impl Table {
                     Some(format!("its chain leads to cluster {cluster}, which the volume does not have")),
                 ));
             };
+            if !claims.claim(cluster.into()) {
+                return Ok((spans, Some(format!("its chain leads to cluster {cluster}, which has an owner already"))));
+            }
             let now = left.min(self.layout.cluster_len);
             push_span(&mut spans, place, now);
             left -= now;
@@ -206,8 +219,8 @@ impl Table {
             if left == 0 {
                 break;
             }
-            if steps > self.layout.clusters {
-                return Ok((spans, Some("its chain goes in a circle".into())));
+            if steps.is_multiple_of(65536) {
+                watch::check(watch)?;
             }
             match self.next(cluster)? {
                 Next::Cluster(next) => cluster = next,
@@ -221,14 +234,18 @@ impl Table {
     }
 
     /// The bytes of a folder: its chain to the end.
-    fn folder(&mut self, first: u32) -> Result<(Vec<Range<u64>>, Option<String>)> {
-        let (mut spans, mut cluster, mut seen) = (Vec::new(), first, HashSet::new());
+    fn folder(&mut self, first: u32, claims: &mut Claims) -> Result<(Vec<Range<u64>>, Option<String>)> {
+        let (mut spans, mut cluster, mut count) = (Vec::new(), first, 0);
         loop {
             let Some(place) = self.layout.place(cluster) else {
                 return Ok((spans, Some(format!("it leads to cluster {cluster}, which the volume does not have"))));
             };
-            if !seen.insert(cluster) || seen.len() as u64 * self.layout.cluster_len > MOST_FOLDER {
-                return Ok((spans, Some("its chain goes in a circle".into())));
+            if !claims.claim(cluster.into()) {
+                return Ok((spans, Some(format!("its chain leads to cluster {cluster}, which has an owner already"))));
+            }
+            count += 1;
+            if count * self.layout.cluster_len > MOST_FOLDER {
+                return Ok((spans, Some(format!("it is longer than folders can be, {MOST_FOLDER} bytes"))));
             }
             push_span(&mut spans, place, self.layout.cluster_len);
             match self.next(cluster)? {
@@ -242,7 +259,7 @@ impl Table {
     }
 
     /// Clusters that are taken, and whether all tables say the same.
-    fn count(&mut self, watch: &dyn decanter_core::Watch) -> Result<u32> {
+    fn count(&mut self, watch: &dyn Watch) -> Result<u32> {
         let mut taken = 0;
         for cluster in 2..self.layout.clusters.saturating_add(2) {
             if cluster % 65536 == 0 {
@@ -296,9 +313,10 @@ impl Format for Fat {
         opened.structure.push(0..layout.data_at);
         opened.structure.extend(walked.structure);
         opened.notices.extend(walked.noticed.into());
-        let tree = walked.tree;
-        let (chains, files) = (walked.clusters, tree.clone());
-        opened.inspect = Some(Arc::new(move |watch| inspect(&source, &layout, &files, chains, watch)));
+        let mut tree = walked.tree;
+        let shared = walked.claims.mark(&mut tree, |cluster| layout.place(u32::try_from(cluster).ok()?));
+        let chains = walked.clusters;
+        opened.inspect = Some(Arc::new(move |watch| inspect(&source, &layout, &shared, chains, watch)));
         opened.tree = Some(tree);
         Ok(opened)
     }
@@ -308,19 +326,10 @@ impl Format for Fat {
 fn inspect(
     source: &SourceRef,
     layout: &Layout,
-    tree: &Tree,
+    shared: &[String],
     chained: u64,
-    watch: &dyn decanter_core::Watch,
+    watch: &dyn Watch,
 ) -> Result<Vec<Settled>> {
-    let mut shared = Vec::new();
-    let mut spans: Vec<(Range<u64>, &str)> =
-        tree.files().flat_map(|(n, f)| f.spans.iter().map(move |s| (s.clone(), n.path.as_str()))).collect();
-    spans.sort_by_key(|(range, _)| range.start);
-    for pair in spans.windows(2) {
-        if pair[1].0.start < pair[0].0.end {
-            shared.push(format!("{} and {} share the cluster at {:#x}", pair[0].1, pair[1].1, pair[1].0.start));
-        }
-    }
     let mut copies = Vec::new();
     if layout.tables == 2 {
         let mut at = 0;
@@ -341,7 +350,7 @@ fn inspect(
     let lost = taken.saturating_sub(chained);
     let lost = if lost > 0 { vec![format!("{lost} clusters are taken, but belong to no file")] } else { Vec::new() };
     Ok(vec![
-        Settled::of("chains of the files", &shared, "at least one of the two files is wrong"),
+        Settled::of("chains of the files", shared, "at least one of the two files is wrong"),
         Settled::of("copies of the table", &copies, "one of them is damaged; the first is used"),
         Settled { matters: None, ..Settled::of("allocation", &lost, "") },
     ])
@@ -356,6 +365,7 @@ struct Walk<'a> {
     noticed: Noticed,
     label: Option<String>,
     clusters: u64,
+    claims: Claims,
     seen: HashSet<u32>,
 }
 
@@ -375,6 +385,7 @@ impl<'a> Walk<'a> {
             noticed: Noticed::default(),
             label: None,
             clusters: 0,
+            claims: Claims::default(),
             seen: HashSet::new(),
         }
     }
@@ -384,7 +395,7 @@ impl<'a> Walk<'a> {
             Width::Fat32 => {
                 let cluster = self.table.layout.root_cluster;
                 self.seen.insert(cluster);
-                let (spans, wrong) = self.table.folder(cluster)?;
+                let (spans, wrong) = self.table.folder(cluster, &mut self.claims)?;
                 if let Some(wrong) = wrong {
                     self.noticed.note(format!("the root folder: {wrong}"));
                 }
@@ -396,12 +407,12 @@ impl<'a> Walk<'a> {
         let mut todo = vec![Todo { path: String::new(), spans: root }];
         while let Some(folder) = todo.pop() {
             watch::check(context.watch)?;
-            self.folder(&folder, &mut todo)?;
+            self.folder(&folder, &mut todo, context.watch)?;
         }
         Ok(self)
     }
 
-    fn folder(&mut self, folder: &Todo, todo: &mut Vec<Todo>) -> Result<()> {
+    fn folder(&mut self, folder: &Todo, todo: &mut Vec<Todo>, watch: &dyn Watch) -> Result<()> {
         let mut bytes = Vec::new();
         for span in &folder.spans {
             match read_vec(self.source.as_ref(), span.start, span.end - span.start, "a folder", MOST_FOLDER) {
@@ -441,14 +452,21 @@ impl<'a> Walk<'a> {
                         }
                         short
                     });
-                    self.entry(&folder.path, &name, entry, todo)?;
+                    self.entry(&folder.path, &name, entry, todo, watch)?;
                 }
             }
         }
         Ok(())
     }
 
-    fn entry(&mut self, parent: &str, name: &str, entry: &[u8; ENTRY], todo: &mut Vec<Todo>) -> Result<()> {
+    fn entry(
+        &mut self,
+        parent: &str,
+        name: &str,
+        entry: &[u8; ENTRY],
+        todo: &mut Vec<Todo>,
+        watch: &dyn Watch,
+    ) -> Result<()> {
         if self.tree.nodes.len() >= MOST_NODES {
             let limit = MOST_NODES as u64;
             return Err(Error::Limit { what: "files on a volume", asked: limit + 1, limit });
@@ -466,7 +484,7 @@ impl<'a> Walk<'a> {
                 self.noticed.note(format!("{path} is the same as another folder (cluster {cluster}): not followed"));
                 return Ok(());
             }
-            let (spans, wrong) = self.table.folder(cluster)?;
+            let (spans, wrong) = self.table.folder(cluster, &mut self.claims)?;
             if let Some(wrong) = wrong {
                 self.noticed.note(format!("the folder {path}: {wrong}; what was read so far is listed"));
             }
@@ -475,7 +493,7 @@ impl<'a> Walk<'a> {
             return Ok(());
         }
         let len = u64::from(le32(entry, 28));
-        let (spans, wrong) = self.table.chain(cluster, len)?;
+        let (spans, wrong) = self.table.chain(cluster, len, &mut self.claims, watch)?;
         self.clusters += of(&spans, self.table.layout.cluster_len);
         let file = match wrong {
             Some(why) => File { spans, ..File::broken(len, why) },
@@ -592,5 +610,55 @@ mod tests {
         let mut name = LongName::default();
         name.add(&last);
         assert_eq!(name.take(&short), None);
+    }
+
+    /// A FAT12 volume of one table, clusters of a sector, and files of the root: name, first cluster, length.
+    fn volume(chains: &[(u32, u32)], files: &[(&[u8; 8], u16, u32)]) -> SourceRef {
+        let mut b = vec![0; 512 * 40];
+        b[..3].copy_from_slice(&[0xeb, 0x3c, 0x90]);
+        // 512 bytes a sector, one sector a cluster, one reserved, one table, 16 entries in the root, 40 sectors, F8h.
+        b[11..22].copy_from_slice(&[0, 2, 1, 1, 0, 1, 16, 0, 40, 0, 0xf8]);
+        b[22] = 1;
+        b[510..512].copy_from_slice(&[0x55, 0xaa]);
+        for (cluster, next) in chains {
+            let at = 512 + *cluster as usize * 3 / 2;
+            let shift = if cluster % 2 == 0 { 0 } else { 4 };
+            let pair = u16::from_le_bytes([b[at], b[at + 1]]) | (*next as u16) << shift;
+            b[at..at + 2].copy_from_slice(&pair.to_le_bytes());
+        }
+        for (index, (name, first, len)) in files.iter().enumerate() {
+            let entry = &mut b[1024 + index * ENTRY..][..ENTRY];
+            entry[..8].copy_from_slice(*name);
+            entry[8..11].fill(b' ');
+            entry[26..28].copy_from_slice(&first.to_le_bytes());
+            entry[28..].copy_from_slice(&len.to_le_bytes());
+        }
+        Arc::new(decanter_core::source::Bytes(b))
+    }
+
+    #[test]
+    fn what_shares_clusters_or_goes_in_circles_is_broken() {
+        let chains = [(2, 3), (3, 0xfff), (4, 3), (5, 6), (6, 5), (7, 0xfff), (8, 9), (9, 0xff7)];
+        let files = [
+            (b"FIRST   ", 2, 1024),
+            (b"SECOND  ", 4, 1024),
+            (b"CIRCLE  ", 5, 9 * 512),
+            (b"GOOD    ", 7, 500),
+            (b"BROKEN  ", 8, 3 * 512),
+        ];
+        let context = Context {
+            registry: &crate::REGISTRY,
+            keys: &decanter_core::Keyring::default(),
+            names: &[],
+            watch: &(),
+            depth: 0,
+            beside: &(),
+        };
+        let opened = Fat.open(volume(&chains, &files), &context).unwrap();
+        let tree = opened.tree.unwrap();
+        let good: Vec<&str> = tree.files().filter(|(_, f)| f.source().is_ok()).map(|(n, _)| n.path.as_str()).collect();
+        assert_eq!(good, ["GOOD"]);
+        let found = opened.inspect.unwrap()(&()).unwrap();
+        assert!(found.iter().any(|s| !s.holds && s.matters.is_some()), "a check tells it too");
     }
 }

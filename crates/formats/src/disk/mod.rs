@@ -2,6 +2,7 @@
 
 pub mod amiga;
 pub mod cbm;
+mod claims;
 pub mod ext;
 pub mod fat;
 pub mod gpt;
