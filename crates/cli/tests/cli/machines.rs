@@ -140,6 +140,25 @@ fn an_archive_becomes_a_hard_file_and_keeps_what_the_amiga_knows() {
 }
 
 #[test]
+fn a_data_block_whose_checksum_fails_is_an_error_of_its_file() {
+    let (bench, folder) = (&demo().bench, folder());
+    run(folder.path(), &["convert", text(&bench.archive), "--to", "adf", "--fs", "ofs", "-o", "d.adf"]).expect(0);
+    run(folder.path(), &["extract", "d.adf", "-o", "good"]).expect(0);
+    let mut adf = read(folder.path(), "d.adf");
+    // The first data block: of type 8, number 1 of its file.
+    let is_data = |b: &[u8]| b[..4] == [0, 0, 0, 8] && b[8..12] == [0, 0, 0, 1];
+    let block = adf.chunks(512).position(is_data).unwrap() * 512;
+    adf[block + 40] ^= 1;
+    fs::write(folder.path().join("bad.adf"), &adf).unwrap();
+    run(folder.path(), &["verify", "bad.adf"]).expect(1).says("DAMAGED");
+    run(folder.path(), &["extract", "bad.adf", "-o", "out"]).expect(1).says("left out").says("data block 1");
+    let (good, bad) = (tree(&folder.path().join("good")), tree(&folder.path().join("out")));
+    assert_eq!(good.len() - 1, bad.len());
+    assert!(bad.iter().all(|file| good.contains(file)), "what is handed out is right");
+    run(folder.path(), &["convert", "bad.adf", "--to", "hdf", "-o", "x.hdf"]).expect(3).says("--keep-damage");
+}
+
+#[test]
 fn damaged_members_do_not_stop_the_others() {
     let (bench, folder) = (&demo().bench, folder());
     let mut bytes = fs::read(&bench.archive).unwrap();

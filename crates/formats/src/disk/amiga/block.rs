@@ -43,8 +43,9 @@ pub(super) const FILE: i32 = -3;
 pub(super) const FILE_LINK: i32 = -4;
 /// Entries of a table: of names in folders, of blocks in files.
 pub(super) const TABLE: usize = 72;
-/// Bytes of content in a data block of the old file system.
-pub(super) const OLD_DATA: usize = BLOCK - 24;
+/// Bytes before the content in a data block of the old file system, and those of the content.
+pub(super) const LEAD: usize = 24;
+pub(super) const OLD_DATA: usize = BLOCK - LEAD;
 /// Bytes of a name, and of a comment.
 pub(super) const MOST_NAME: usize = 30;
 pub(super) const MOST_COMMENT: usize = 79;

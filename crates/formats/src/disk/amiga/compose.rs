@@ -1,7 +1,7 @@
 //! New volumes: every block in its place, files in one piece, the same bytes for the same files.
 
 use super::RESERVED;
-use super::block::{self, BLOCK, MAP_PAGES, OLD_DATA, PER_MAP, TABLE, at, put, put_moment, seal, slot, to_latin};
+use super::block::{self, BLOCK, LEAD, MAP_PAGES, OLD_DATA, PER_MAP, TABLE, at, put, put_moment, seal, slot, to_latin};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Source, SourceRef, check_range};
 use decanter_core::tree::{Kind, Tree};
@@ -370,7 +370,7 @@ impl Source for OldRun {
             put(&mut own, at::COUNT, index as u32 + 1);
             put(&mut own, at::TABLE_LEN, len as u32);
             put(&mut own, at::FIRST_DATA, next as u32);
-            run.source.read_at(from, &mut own[24..24 + len as usize])?;
+            run.source.read_at(from, &mut own[LEAD..LEAD + len as usize])?;
             seal(&mut own, at::CHECKSUM);
             let now = rest.len().min(BLOCK - into);
             rest[..now].copy_from_slice(&own[into..into + now]);

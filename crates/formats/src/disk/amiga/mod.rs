@@ -5,6 +5,7 @@
 mod block;
 mod check;
 mod compose;
+mod data;
 pub mod hunk;
 mod rdb;
 
@@ -12,11 +13,13 @@ pub use block::protection;
 pub use compose::{FileSystem, Volume, compose, least_blocks, needed_blocks};
 pub use rdb::Rdb;
 
+use super::claims::Claims;
 use crate::num::be32;
-use block::{BLOCK, at, counted, kind, latin, moment};
+use block::{BLOCK, LEAD, at, counted, kind, latin, moment};
+use data::OldData;
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::source::{Source, SourceRef, read_array};
-use decanter_core::tree::{About, File, Kind, Node, Tree};
+use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
 use decanter_core::watch;
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
@@ -74,6 +77,11 @@ impl Layout {
             _ => "",
         };
         format!("{own}{more}")
+    }
+
+    /// Bytes before the content in a data block.
+    fn lead(&self) -> u64 {
+        if self.is_fast { 0 } else { LEAD as u64 }
     }
 
     /// Bytes of content in a data block.
@@ -167,7 +175,10 @@ fn open(source: SourceRef, id: &'static str, name: &str, context: &Context<'_>) 
     let mut walk = Walk::default();
     walk.folder(&disk, &root, layout.root, "", context, 0)?;
     opened.notices.extend(walk.noticed.into());
-    let tree = Tree { nodes: walk.nodes };
+    let mut tree = Tree { nodes: walk.nodes };
+    let lead = disk.layout.lead();
+    // The check of all blocks tells it once more.
+    let _ = walk.claims.mark(&mut tree, |block| Some(block * BLOCK as u64 + lead));
     opened.structure = walk.structure;
     opened.inspect = Some(Arc::new(move |watch| check::inspect(&disk, watch)));
     opened.tree = Some(tree);
@@ -229,16 +240,30 @@ impl Disk {
         (data, lists, fault)
     }
 
-    /// A file, by its header.
-    fn file(&self, header: &[u8; BLOCK]) -> Result<File> {
+    /// A file, by its header, which is block `number`. Unless it is another name of a file, its blocks become its own.
+    fn file(&self, header: &[u8; BLOCK], number: u64, claims: Option<&mut Claims>) -> Result<File> {
         let len = u64::from(be32(header, at::LEN));
         if len > self.layout.blocks * BLOCK as u64 {
             return Ok(File::broken(len, format!("{len} bytes are more than the volume has")));
         }
-        let (data, _, fault) = self.file_blocks(header, len);
-        let (own, lead) = (self.layout.data_len(), if self.layout.is_fast { 0 } else { 24 });
+        let (mut data, lists, mut fault) = self.file_blocks(header, len);
+        let (own, lead) = (self.layout.data_len(), self.layout.lead());
+        data.truncate(len.div_ceil(own) as usize);
+        if block::sum(header) != 0 {
+            fault.get_or_insert_with(|| "the checksum of its header does not hold".into());
+        }
+        for list in lists {
+            if block::sum(&self.block(list)?) != 0 {
+                fault.get_or_insert_with(|| format!("the checksum of its list of blocks (block {list}) does not hold"));
+            }
+        }
+        if let Some(claims) = claims {
+            data.iter().for_each(|block| {
+                claims.claim(*block);
+            });
+        }
         let (mut spans, mut left): (Vec<Range<u64>>, u64) = (Vec::new(), len);
-        for number in data {
+        for number in data.iter().copied() {
             let now = left.min(own);
             super::push_span(&mut spans, number * BLOCK as u64 + lead, now);
             left -= now;
@@ -247,7 +272,15 @@ impl Disk {
         match fault {
             Some(fault) => Ok(File { spans, ..File::broken(len, fault) }),
             None if spans.is_empty() => Ok(File::of(Arc::new(decanter_core::source::Bytes(Vec::new())))),
-            None => File::from_spans(&self.source, spans),
+            None if self.layout.is_fast => File::from_spans(&self.source, spans),
+            None => {
+                let file = File::from_spans(&self.source, spans)?;
+                let checked = OldData { source: self.source.clone(), owner: number, blocks: data, len };
+                Ok(match file.content {
+                    Content::Whole(_) => File { content: Content::Whole(Arc::new(checked)), ..file },
+                    _ => file,
+                })
+            }
         }
     }
 }
@@ -270,6 +303,7 @@ struct Walk {
     structure: Vec<Range<u64>>,
     noticed: super::Noticed,
     seen: HashSet<u64>,
+    claims: Claims,
 }
 
 impl Walk {
@@ -342,13 +376,15 @@ impl Walk {
         let about = describe(be32(block, at::PROTECTION), counted(block, at::COMMENT, block::MOST_COMMENT));
         let kind = match kind(block) {
             block::FOLDER => Kind::Folder,
-            block::FILE => Kind::File(disk.file(block)?),
+            block::FILE => Kind::File(disk.file(block, number, Some(&mut self.claims))?),
             block::SOFT_LINK => {
                 let target = block[at::TABLE..at::MAP_FLAG].split(|b| *b == 0).next().unwrap_or_default();
                 Kind::Link(target.iter().map(|b| char::from(*b)).collect())
             }
             block::FILE_LINK => match disk.block(be32(block, at::REAL).into()) {
-                Ok(real) if self::kind(&real) == block::FILE => Kind::File(disk.file(&real)?),
+                Ok(real) if self::kind(&real) == block::FILE => {
+                    Kind::File(disk.file(&real, be32(block, at::REAL).into(), None)?)
+                }
                 _ => Kind::File(File::broken(0, "a link to a file that is not there")),
             },
             block::FOLDER_LINK => {
