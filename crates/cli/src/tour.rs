@@ -9,7 +9,7 @@ use clap::Parser;
 use decanter_core::Watch;
 use decanter_demo as demo;
 use decanter_jobs::Failure;
-use decanter_jobs::quoted;
+use decanter_jobs::typed;
 use serde_json::json;
 use std::io::Write;
 use std::path::Path;
@@ -234,7 +234,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
     ];
     let mut code = 0;
     for (question, words, expected) in steps {
-        let typed: Vec<String> = words.iter().map(|w| quoted(w)).collect();
+        let typed: Vec<String> = words.iter().map(|w| typed(w)).collect();
         let (bold, plain) = (style::BOLD, style::PLAIN);
         writeln!(out)?;
         writeln!(out, "{bold}{question}{plain}")?;

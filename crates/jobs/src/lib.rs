@@ -36,7 +36,7 @@ pub use failure::Failure;
 pub use keys::{KeysReport, keys};
 pub use locate::{Item, open};
 pub use padding::Padding;
-pub use quote::quoted;
+pub use quote::{quoted, typed};
 
 use decanter_core::{Door, Guard, Key, SourceRef, Watch};
 use std::collections::HashMap;

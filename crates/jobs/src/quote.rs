@@ -1,10 +1,12 @@
 //! Commands that are printed work when they are pasted.
 
-/// A word of a command as a shell takes it: never an option, whatever it begins with.
-pub fn quoted(word: &str) -> String {
-    if word.starts_with('-') {
-        return quoted(&format!("./{word}"));
-    }
+/// A name in a command as a shell takes it: never an option, whatever it begins with.
+pub fn quoted(name: &str) -> String {
+    if name.starts_with('-') { typed(&format!("./{name}")) } else { typed(name) }
+}
+
+/// A word of a command, which may be an option, as a shell takes it.
+pub fn typed(word: &str) -> String {
     let plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
     if !word.is_empty() && word.chars().all(plain) {
         word.to_owned()

@@ -1,6 +1,6 @@
 use super::{Manner, row, style};
 use decanter_jobs::launcher::LauncherReport;
-use decanter_jobs::quoted;
+use decanter_jobs::typed;
 use std::io::{self, Write};
 
 /// Shows what was written.
@@ -12,7 +12,7 @@ pub fn show(out: &mut dyn Write, report: &LauncherReport, manner: Manner) -> io:
     for path in [&report.entry, &report.script] {
         writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, path.display())?;
     }
-    let words: Vec<String> = report.command.iter().map(|w| quoted(w)).collect();
+    let words: Vec<String> = report.command.iter().map(|w| typed(w)).collect();
     row(out, "runs", &words.join(" "))?;
     row(out, "next", &format!("copy {} to ~/.local/share/applications", report.entry.display()))?;
     out.flush()?;

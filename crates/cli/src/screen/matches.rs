@@ -59,7 +59,7 @@ pub fn show(out: &mut dyn Write, report: &MatchReport, manner: Manner) -> io::Re
         )?;
     }
     let (colour, words) = match report.all_match {
-        true if report.files.is_empty() => (style::WARN, "NOTHING to verify"),
+        _ if report.files.is_empty() => (style::WARN, "NOTHING to verify"),
         true => (style::GOOD, "MATCH: the content of every file is known to be good"),
         false => (style::BAD, "NO: not everything is known to be good"),
     };

@@ -16,6 +16,7 @@ mod interrupt;
 mod look;
 mod machines;
 mod matches;
+mod pasted;
 mod patch;
 mod save;
 mod support;

@@ -51,6 +51,72 @@ fn content_counts_in_archives_and_compressed_images() {
     run(folder.path(), &["verify", text(&demo().cue), "--against", text(&demo().dat)]).expect(0).says("2 match");
 }
 
+/// A DAT of the demo's CD by its tracks: each track with the gap before it, and the sheet of whoever wrote the list.
+fn dat_of_tracks(folder: &Path) {
+    let bin = std::fs::read(demo().cue.with_extension("bin")).unwrap();
+    let bounds = [0, 830, 1280, bin.len() / 2352];
+    let rom = |n: usize| {
+        let track = &bin[bounds[n] * 2352..bounds[n + 1] * 2352];
+        let (len, crc) = (track.len(), crc32fast::hash(track));
+        format!("<rom name=\"Pier Nine Pinball (Track {}).bin\" size=\"{len}\" crc=\"{crc:08x}\"/>", n + 1)
+    };
+    let roms: String = (0..3).map(rom).collect();
+    let dat = format!(
+        "<datafile><header><name>Piers</name></header><game name=\"Pier Nine Pinball\">\
+         <rom name=\"Pier Nine Pinball.cue\" size=\"300\" crc=\"00000001\"/>{roms}</game></datafile>"
+    );
+    std::fs::write(folder.join("tracks.dat"), dat).unwrap();
+}
+
+#[test]
+fn a_cd_in_one_file_is_known_by_its_tracks() {
+    let folder = folder();
+    dat_of_tracks(folder.path());
+    run(folder.path(), &["convert", text(&demo().cue), "--to", "chd", "-o", "Pier Nine Pinball.chd"]).expect(0);
+    std::fs::create_dir(folder.path().join("shelf")).unwrap();
+    for name in ["Pier Nine Pinball.cue", "Pier Nine Pinball.bin"] {
+        let from = demo().cue.with_file_name(name);
+        std::fs::copy(from, folder.path().join("shelf").join(name)).unwrap();
+    }
+    for source in ["Pier Nine Pinball.chd", text(&demo().cue), "shelf"] {
+        let words = ["verify", source, "--against", "tracks.dat", "--json"];
+        let report = run(folder.path(), &words).expect(0).json();
+        assert_eq!(report["matches"]["counts"]["matching"], 3, "{report}");
+        assert_eq!(report["matches"]["counts"]["missing"], 0, "the sheet is not needed: {report}");
+    }
+    // One sample of the sound is wrong: its track, and so the whole, is not that disc.
+    let path = folder.path().join("shelf/Pier Nine Pinball.bin");
+    let mut bytes = std::fs::read(&path).unwrap();
+    bytes[1000 * 2352] ^= 1;
+    std::fs::write(&path, bytes).unwrap();
+    let report = run(folder.path(), &["verify", "shelf", "--against", "tracks.dat", "--json"]).expect(1).json();
+    assert_eq!(state_of(&report, "track 1"), "match");
+    assert_eq!(state_of(&report, "track 2"), "differs");
+}
+
+#[test]
+fn a_disk_entry_is_matched_by_the_digest_that_the_image_carries() {
+    let folder = folder();
+    let drive = std::fs::read(&demo().bench.drive).unwrap();
+    // The header of version 5 has the overall SHA-1 at 84.
+    let hex: String = drive[84..104].iter().map(|b| format!("{b:02x}")).collect();
+    let dat =
+        format!("<datafile><machine name=\"fogbell\"><disk name=\"fogbell\" sha1=\"{hex}\"/></machine></datafile>");
+    std::fs::write(folder.path().join("a.dat"), dat).unwrap();
+    std::fs::write(folder.path().join("fogbell.chd"), &drive).unwrap();
+    let words = ["verify", "fogbell.chd", "--against", "a.dat"];
+    run(folder.path(), &words).expect(0).says("MATCH").says("the SHA-1 that it carries");
+    // What it carries proves nothing while its bytes are others.
+    let mut bad = drive;
+    let middle = bad.len() / 2;
+    bad[middle] ^= 1;
+    std::fs::write(folder.path().join("fogbell.chd"), &bad).unwrap();
+    run(folder.path(), &words).expect(1).says("unreadable");
+    // Nothing at all is no success.
+    std::fs::create_dir(folder.path().join("empty")).unwrap();
+    run(folder.path(), &["verify", "empty", "--against", "a.dat"]).expect(1).says("NOTHING");
+}
+
 #[test]
 fn known_bad_dumps_and_nobodys_dumps() {
     let folder = folder();

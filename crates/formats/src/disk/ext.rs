@@ -213,7 +213,11 @@ impl Walk {
                     8 => Kind::File(self.file(&inode)),
                     10 => Kind::Link(self.link(&inode)),
                     // Devices, pipes and sockets mean nothing elsewhere.
-                    _ => continue,
+                    1 | 2 | 6 | 12 => continue,
+                    other => {
+                        self.noticed.note(format!("{path} leads to inode {number}, which is of kind {other}: none"));
+                        continue;
+                    }
                 };
                 self.tree.nodes.push(Node::new(path, kind, Some(inode.modified)));
             }
@@ -348,6 +352,9 @@ impl Walk {
                 let len = u64::from(le16(entry, 4));
                 let start = u64::from(le16(entry, 6)) << 32 | u64::from(le32(entry, 8));
                 // Longer than that means: reserved, but never written.
+                if start + len > self.layout.blocks {
+                    return Err(bad("leads past the end of the volume"));
+                }
                 if len <= 32768 {
                     runs.push((first, start..start + len));
                 }

@@ -1,5 +1,6 @@
 //! Many sources against DAT files and checksum lists: by content first, then what the name should be.
 
+use super::images::{self, Sheet};
 use crate::{Answer, Failure, Setting, locate};
 use decanter_core::catalogue::{Catalogue, Status, last_name};
 use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
@@ -10,7 +11,7 @@ use decanter_core::view::{MOST_HELD, held};
 use decanter_core::{Error, Keyring, Result};
 use decanter_formats::REGISTRY;
 use serde::Serialize;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -24,7 +25,7 @@ const MOST_DEPTH: usize = 4;
 /// Catalogues to hold sources against.
 pub struct Against {
     paths: Vec<String>,
-    catalogues: Vec<Arc<Catalogue>>,
+    pub(super) catalogues: Vec<Arc<Catalogue>>,
     algorithms: Vec<Algorithm>,
 }
 
@@ -111,11 +112,14 @@ pub struct MatchedFile {
     pub through: Option<String>,
     /// More on the state.
     pub note: Option<String>,
+    /// The image that this is a track of.
+    #[serde(skip)]
+    pub(super) track_of: Option<String>,
     #[serde(skip)]
     is_read_error: bool,
     /// Entries of the same content: which catalogue, which entry; the first is the one that is named.
     #[serde(skip)]
-    hits: Vec<(usize, usize)>,
+    pub(super) hits: Vec<(usize, usize)>,
 }
 
 /// An entry that is not here.
@@ -175,10 +179,12 @@ pub fn open(against: &[String], setting: &Setting<'_>) -> std::result::Result<Op
 }
 
 /// A file on this machine that is to be checked: its path, and its name as far as lists know it.
-struct Subject {
-    path: PathBuf,
-    shown: String,
-    name: String,
+pub(super) struct Subject {
+    pub(super) path: PathBuf,
+    pub(super) shown: String,
+    pub(super) name: String,
+    /// A cue sheet whose tracks are to be checked instead of its own bytes' meaning.
+    pub(super) sheet: Option<Sheet>,
 }
 
 /// Holds every file of the sources, and every file in their archives and compressed images, against the catalogues.
@@ -192,22 +198,51 @@ pub fn verify(
 ) -> std::result::Result<MatchReport, Failure> {
     let mut subjects = Vec::new();
     let own: HashSet<PathBuf> = against.paths.iter().filter_map(|p| std::fs::canonicalize(p).ok()).collect();
-    let mut inner = Vec::new();
+    let (mut inner, mut sheets, mut unreadable) = (Vec::new(), HashMap::new(), Vec::new());
     for source in sources {
         let fail = |e| Failure::new(format!("cannot verify \"{source}\""), e);
         if Path::new(source).is_dir() {
-            let walk = WalkDir::new(source).sort_by_file_name().into_iter().flatten();
-            for entry in walk.filter(|e| e.file_type().is_file()) {
+            for entry in WalkDir::new(source).sort_by_file_name() {
+                let entry = match entry {
+                    Ok(entry) => entry,
+                    Err(e) => {
+                        let place = e.path().map_or_else(|| source.clone(), |p| p.display().to_string());
+                        let row = blank(&place, MatchState::Unreadable, 0);
+                        unreadable.push(MatchedFile { is_read_error: true, note: Some(e.to_string()), ..row });
+                        continue;
+                    }
+                };
+                if !entry.file_type().is_file() {
+                    continue;
+                }
                 let path = entry.into_path();
                 if own.is_empty() || !std::fs::canonicalize(&path).is_ok_and(|p| own.contains(&p)) {
                     let name = path.strip_prefix(source).unwrap_or(&path).to_string_lossy().into_owned();
-                    subjects.push(Subject { shown: path.display().to_string(), name, path });
+                    let shown = path.display().to_string();
+                    // A sheet that cannot be used is a file like others; what it names is in the folder anyway.
+                    if is_sheet(&path, setting).unwrap_or(false)
+                        && let Ok((files, Some(sheet))) = images::of_sheet(&path, &shown, setting)
+                    {
+                        sheets.insert(path.clone(), files.into_iter().map(|s| s.path).collect::<Vec<_>>());
+                        let (path, shown, name) = (path.clone(), shown.clone(), name.clone());
+                        subjects.push(Subject { shown, name, path, sheet: Some(sheet) });
+                    }
+                    subjects.push(Subject { shown, name, path, sheet: None });
                 }
             }
         } else if Path::new(source).is_file() && !decanter_core::split::is_numbered(source) {
             let path = PathBuf::from(source);
-            subjects.extend(tracks_of(&path, source, setting).map_err(fail)?);
-            subjects.push(Subject { path, shown: source.clone(), name: last_name(source).to_owned() });
+            let name = last_name(source).to_owned();
+            if is_sheet(&path, setting).map_err(fail)? {
+                let (files, sheet) = images::of_sheet(&path, source, setting).map_err(fail)?;
+                if let Some(sheet) = sheet {
+                    sheets.insert(path.clone(), files.iter().map(|s| s.path.clone()).collect());
+                    let (path, shown, name) = (path.clone(), source.clone(), name.clone());
+                    subjects.push(Subject { path, shown, name, sheet: Some(sheet) });
+                }
+                subjects.extend(files);
+            }
+            subjects.push(Subject { path, shown: source.clone(), name, sheet: None });
         } else {
             let bytes = locate::bytes(source, setting).map_err(fail)?;
             inner.push((source.clone(), bytes));
@@ -226,8 +261,14 @@ pub fn verify(
                     let index = next.fetch_add(1, Ordering::Relaxed);
                     let Some(subject) = subjects.get(index).filter(|_| !setting.watch.cancelled()) else { break };
                     let mut seeker = Seeker { against, setting, keys: &keys, found: Vec::new() };
-                    let result = FileSource::open(&subject.path, &setting.guard)
-                        .and_then(|s| seeker.look(&(Arc::new(s) as SourceRef), &subject.name, &subject.shown, 0));
+                    let file = FileSource::open(&subject.path, &setting.guard);
+                    let result = match (file, &subject.sheet) {
+                        (Err(e), _) => seeker.unreadable(&nothing(), &subject.shown, e),
+                        (Ok(_), Some(sheet)) => seeker.tracks(&sheet.tracks, &subject.name, &subject.shown),
+                        (Ok(file), None) => {
+                            seeker.look(&(Arc::new(file) as SourceRef), &subject.name, &subject.shown, 0)
+                        }
+                    };
                     if let Err(e) = result {
                         *stopped.lock().unwrap_or_else(PoisonError::into_inner) = Some(e);
                     }
@@ -253,31 +294,25 @@ pub fn verify(
     found.sort_by_key(|(index, _)| *index);
     let mut files: Vec<MatchedFile> = found.into_iter().flat_map(|(_, f)| f).collect();
     files.extend(seeker.found);
+    files.extend(unreadable);
+    images::without_covered(&mut files, &sheets);
     Ok(report(files, against))
 }
 
-/// The files that a cue sheet names, which belong to it.
-fn tracks_of(path: &Path, shown: &str, setting: &Setting<'_>) -> Result<Vec<Subject>> {
-    let source = FileSource::open(path, &setting.guard)?;
-    if REGISTRY.detect(&source, &[])?.is_none_or(|f| f.id() != "cue") {
-        return Ok(Vec::new());
-    }
-    let item = locate::open(shown, "verify", setting).map_err(|f| *f.cause)?;
-    let folder = path.parent().map(Path::to_owned).unwrap_or_default();
-    let mut names: Vec<&String> = item.opened.tracks.iter().map(|t| &t.file).collect();
-    names.dedup();
-    let subject = |name: &String| {
-        let path = folder.join(name);
-        Subject { shown: path.display().to_string(), name: name.clone(), path }
-    };
-    Ok(names.into_iter().map(subject).collect())
+fn is_sheet(path: &Path, setting: &Setting<'_>) -> Result<bool> {
+    let could_be = path.extension().is_some_and(|e| e.eq_ignore_ascii_case("cue"));
+    Ok(could_be && REGISTRY.detect(&FileSource::open(path, &setting.guard)?, &[])?.is_some_and(|f| f.id() == "cue"))
 }
 
-struct Seeker<'a> {
-    against: &'a Against,
-    setting: &'a Setting<'a>,
+fn nothing() -> SourceRef {
+    Arc::new(decanter_core::source::Bytes(Vec::new()))
+}
+
+pub(super) struct Seeker<'a> {
+    pub(super) against: &'a Against,
+    pub(super) setting: &'a Setting<'a>,
     keys: &'a Keyring,
-    found: Vec<MatchedFile>,
+    pub(super) found: Vec<MatchedFile>,
 }
 
 impl Seeker<'_> {
@@ -309,7 +344,15 @@ impl Seeker<'_> {
         let opened = container
             .map_or_else(|| REGISTRY.open(source.clone(), &context, &[]), |f| f.open(source.clone(), &context));
         match opened {
-            Ok(opened) => self.inside(&opened.tree.unwrap_or_default(), opened.format, name, shown, depth),
+            Ok(opened) => match self.disk(source, &opened, name, shown) {
+                Ok(Some(disk)) => {
+                    self.found.push(disk);
+                    Ok(())
+                }
+                Ok(None) if !opened.tracks.is_empty() => self.tracks(&opened.tracks, name, shown),
+                Ok(None) => self.inside(&opened.tree.unwrap_or_default(), opened.format, name, shown, depth),
+                Err(e) => self.unreadable(source, shown, e),
+            },
             Err(e) => self.unreadable(source, shown, e),
         }
     }
@@ -330,16 +373,13 @@ impl Seeker<'_> {
             let inner = if is_named { node.path.clone() } else { format!("{stem}.iso") };
             match file.source() {
                 Ok(source) => self.look(source, &inner, &shown, depth + 1)?,
-                Err(e) => {
-                    let empty: SourceRef = Arc::new(decanter_core::source::Bytes(Vec::new()));
-                    self.unreadable(&empty, &shown, e)?;
-                }
+                Err(e) => self.unreadable(&nothing(), &shown, e)?,
             }
         }
         Ok(())
     }
 
-    fn unreadable(&mut self, source: &SourceRef, shown: &str, error: Error) -> Result<()> {
+    pub(super) fn unreadable(&mut self, source: &SourceRef, shown: &str, error: Error) -> Result<()> {
         if matches!(error, Error::Cancelled) {
             return Err(error);
         }
@@ -351,12 +391,19 @@ impl Seeker<'_> {
         Ok(())
     }
 
-    fn check(&self, source: &SourceRef, name: &str, shown: &str) -> Result<MatchedFile> {
+    pub(super) fn check(&self, source: &SourceRef, name: &str, shown: &str) -> Result<MatchedFile> {
         let catalogues = &self.against.catalogues;
         let len = source.len();
         let named: Vec<(usize, usize)> = entries_of(catalogues, |c| c.with_name(name));
         let can_be_known = catalogues.iter().any(|c| c.has_len(len) || !c.knows_all_lens());
         let digests = if can_be_known || !named.is_empty() { self.digests(source)? } else { Vec::new() };
+        Ok(self.known(len, digests, name, shown))
+    }
+
+    /// What is known of a file of this length, these digests and this name.
+    pub(super) fn known(&self, len: u64, digests: Vec<Digest>, name: &str, shown: &str) -> MatchedFile {
+        let catalogues = &self.against.catalogues;
+        let named: Vec<(usize, usize)> = entries_of(catalogues, |c| c.with_name(name));
         let mut hits = entries_of(catalogues, |c| c.with_content(len, &digests));
         let entry = |&(c, e): &(usize, usize)| &catalogues[c].entries()[e];
         let game = |&(c, e): &(usize, usize)| {
@@ -378,14 +425,14 @@ impl Seeker<'_> {
                 _ => MatchState::OtherName,
             };
             let name = Some(entry(&best).name.to_string());
-            return Ok(MatchedFile {
+            return MatchedFile {
                 name,
                 game: game(&best),
                 parent: parent(&best),
                 digests,
                 hits,
                 ..blank(shown, state, len)
-            });
+            };
         }
         // In a list the same name may stand in many folders: then the whole path has to fit.
         let fits = |hit: &&(usize, usize)| {
@@ -393,7 +440,7 @@ impl Seeker<'_> {
             !catalogues[hit.0].is_list || own == tidy(name) || !own.contains('/') || !name.contains('/')
         };
         let Some(best) = named.iter().find(fits) else {
-            return Ok(MatchedFile { digests, ..blank(shown, MatchState::Unknown, len) });
+            return MatchedFile { digests, ..blank(shown, MatchState::Unknown, len) };
         };
         let other = entry(best);
         let (state, note) = match (other.status, other.len) {
@@ -407,7 +454,7 @@ impl Seeker<'_> {
         let expected = other.sums.strongest();
         let name = Some(other.name.to_string());
         let hits = if state == MatchState::Differs { vec![*best] } else { Vec::new() };
-        Ok(MatchedFile { name, game: game(best), expected, note, digests, hits, ..blank(shown, state, len) })
+        MatchedFile { name, game: game(best), expected, note, digests, hits, ..blank(shown, state, len) }
     }
 
     /// A ROM that is not known as it stands may be known without its header, or in another byte order.
@@ -457,7 +504,7 @@ impl Seeker<'_> {
 }
 
 /// What was found in another form: its extension is another one too, which is no other name.
-fn found_through(found: MatchedFile, through: String, name: &str, bytes: u64) -> MatchedFile {
+pub(super) fn found_through(found: MatchedFile, through: String, name: &str, bytes: u64) -> MatchedFile {
     let stem = |name: &str| locate::stem_of(last_name(name)).to_lowercase();
     let same = found.name.as_deref().is_some_and(|own| stem(own) == stem(name));
     let state = if found.state == MatchState::OtherName && same { MatchState::Match } else { found.state };
@@ -475,7 +522,7 @@ fn container(source: &SourceRef) -> Result<Option<&'static dyn Format>> {
     Ok(None)
 }
 
-fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
+pub(super) fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
     MatchedFile {
         path: shown.to_owned(),
         state,
@@ -487,6 +534,7 @@ fn blank(shown: &str, state: MatchState, bytes: u64) -> MatchedFile {
         expected: None,
         through: None,
         note: None,
+        track_of: None,
         is_read_error: false,
         hits: Vec::new(),
     }
@@ -508,6 +556,8 @@ fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
     let mut counts = MatchCounts::default();
     let mut here: HashSet<(usize, usize)> = HashSet::new();
     let mut begun: HashSet<(usize, u32)> = HashSet::new();
+    // An image that holds all tracks has no sheet, and none is missing then.
+    let mut by_tracks: HashSet<(usize, u32)> = HashSet::new();
     for file in &files {
         *match file.state {
             MatchState::Match => &mut counts.matching,
@@ -518,6 +568,9 @@ fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
             MatchState::Unreadable => &mut counts.unreadable,
         } += 1;
         here.extend(&file.hits);
+        if file.track_of.is_some() {
+            by_tracks.extend(file.hits.iter().map(|&(c, e)| (c, against.catalogues[c].entries()[e].game)));
+        }
         if let Some(&(c, e)) = file.hits.first() {
             begun.insert((c, against.catalogues[c].entries()[e].game));
         }
@@ -533,7 +586,8 @@ fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
             let before = missing.len();
             for e in game.entries.clone() {
                 let entry = &catalogue.entries()[e];
-                if entry.status != Status::NoDump && !here.contains(&(c, e)) {
+                let is_spared = by_tracks.contains(&(c, g as u32)) && entry.name.to_lowercase().ends_with(".cue");
+                if entry.status != Status::NoDump && !here.contains(&(c, e)) && !is_spared {
                     missing.push(MissingEntry {
                         game: game.name.clone(),
                         name: entry.name.to_string(),
@@ -546,7 +600,9 @@ fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
     }
     counts.missing = missing.len();
     let wrong = counts.known_bad + counts.differing + counts.unknown + counts.unreadable + counts.missing;
-    let next = if counts.differing + counts.known_bad + counts.unreadable > 0 {
+    let next = if files.is_empty() {
+        "there is no file to hold against it: give the files or their folder"
+    } else if counts.differing + counts.known_bad + counts.unreadable > 0 {
         "what differs, is known to be bad or cannot be read has to be dumped or copied again"
     } else if counts.missing > 0 {
         "what is missing has to be found"
@@ -559,7 +615,7 @@ fn report(files: Vec<MatchedFile>, against: &Against) -> MatchReport {
     };
     MatchReport {
         against: against.paths.clone(),
-        all_match: wrong == 0,
+        all_match: wrong == 0 && !files.is_empty(),
         counts,
         files,
         missing,

@@ -3,6 +3,7 @@
 pub mod catalogue;
 mod compare;
 mod disc;
+mod images;
 mod inside;
 mod seals;
 mod suspects;

@@ -188,6 +188,15 @@ fn parent(wanted: &[u8; 20], context: &Context<'_>, depth: usize) -> Result<Sour
     })
 }
 
+/// The overall SHA-1 that an image carries in its header, of its bytes and metadata; `None` if it carries none.
+///
+/// # Errors
+/// As reading the header.
+pub fn own_sha1(source: &dyn Source) -> Result<Option<[u8; 20]>> {
+    let sha1 = Header::read(source)?.sha1;
+    Ok(Some(sha1).filter(|s| s.iter().any(|b| *b != 0)))
+}
+
 /// The overall SHA-1 of an image, and its bytes: what a difference to it needs.
 ///
 /// # Errors

@@ -1,0 +1,153 @@
+//! CDs against catalogues: by their tracks, however the image holds them, and by the digest of a whole compressed image
+//! that it carries itself.
+
+use super::catalogue::{MatchState, MatchedFile, Seeker, Subject, blank, found_through};
+use crate::{Setting, locate};
+use decanter_core::catalogue::last_name;
+use decanter_core::digest::{Algorithm, Digest, of_source};
+use decanter_core::format::{Opened, Track, TrackKind};
+use decanter_core::seal::Expected;
+use decanter_core::source::SourceRef;
+use decanter_core::view::{Concat, Fill, Slice, Spaced};
+use decanter_core::{Error, Result};
+use decanter_formats::chunked::chd;
+use decanter_formats::optical::cd::sector::RAW;
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// A cue sheet whose tracks share a file, so that no file is a track.
+pub(super) struct Sheet {
+    pub(super) tracks: Vec<Track>,
+}
+
+/// What a cue sheet stands for: the files that it names, and itself if these are no tracks.
+pub(super) fn of_sheet(path: &Path, shown: &str, setting: &Setting<'_>) -> Result<(Vec<Subject>, Option<Sheet>)> {
+    let item = locate::open(shown, "verify", setting).map_err(|f| *f.cause)?;
+    let folder = path.parent().map(Path::to_owned).unwrap_or_default();
+    let mut seen = HashSet::new();
+    let names: Vec<&String> = item.opened.tracks.iter().map(|t| &t.file).filter(|n| seen.insert(*n)).collect();
+    let subject = |name: &&String| {
+        let path = folder.join(name);
+        Subject { shown: path.display().to_string(), name: (*name).clone(), path, sheet: None }
+    };
+    let files = names.iter().map(subject).collect();
+    let shares = names.len() < item.opened.tracks.len();
+    Ok((files, shares.then(|| Sheet { tracks: item.opened.tracks.clone() })))
+}
+
+/// Of a sheet, its tracks and the files that they share, a list knows the one or the other: where one side is known as a
+/// whole, what is not known of the other says nothing.
+pub(super) fn without_covered(files: &mut Vec<MatchedFile>, sheets: &HashMap<PathBuf, Vec<PathBuf>>) {
+    let is_known = |f: &MatchedFile| matches!(f.state, MatchState::Match | MatchState::OtherName);
+    let all_known = |rows: Vec<&MatchedFile>| !rows.is_empty() && rows.into_iter().all(is_known);
+    let (mut by_tracks, mut by_files): (HashSet<String>, HashSet<String>) = Default::default();
+    for (sheet, names) in sheets {
+        let shown = sheet.display().to_string();
+        let names: Vec<String> = names.iter().map(|n| n.display().to_string()).collect();
+        if all_known(files.iter().filter(|f| f.track_of.is_none() && names.contains(&f.path)).collect()) {
+            by_files.insert(shown);
+        } else if all_known(files.iter().filter(|f| f.track_of.as_deref() == Some(&shown)).collect()) {
+            by_tracks.extend(names.into_iter().chain([shown]));
+        }
+    }
+    let is_open = |f: &MatchedFile| matches!(f.state, MatchState::Unknown | MatchState::Differs);
+    files.retain(|f| match &f.track_of {
+        Some(sheet) => !is_open(f) || !by_files.contains(sheet),
+        None => !is_open(f) || !by_tracks.contains(&f.path),
+    });
+}
+
+impl Seeker<'_> {
+    /// Holds the SHA-1 that an image carries of itself against the entries of disks; `None` if there is none like it.
+    /// What it carries is proven by its bytes first.
+    pub(super) fn disk(
+        &self,
+        source: &SourceRef,
+        opened: &Opened,
+        name: &str,
+        shown: &str,
+    ) -> Result<Option<MatchedFile>> {
+        if opened.format != "chd" {
+            return Ok(None);
+        }
+        let Some(own) = chd::own_sha1(source.as_ref())? else { return Ok(None) };
+        let digest = Digest { algorithm: Algorithm::Sha1, bytes: own.to_vec() };
+        let mut found = self.known(source.len(), vec![digest], name, shown);
+        found.hits.retain(|(c, e)| self.against.catalogues[*c].entries()[*e].name.ends_with(".chd"));
+        if found.hits.is_empty() {
+            return Ok(None);
+        }
+        if let Some(broken) = opened.settled.iter().find(|s| !s.holds) {
+            let why = format!("{}: {}", broken.name, broken.note.as_deref().unwrap_or("it does not hold"));
+            return Err(Error::Unreadable { why });
+        }
+        for (stretch, seal) in opened.sealed.iter().flat_map(|s| s.seals.iter().map(move |seal| (s, seal))) {
+            let Expected::Digest(expected) = &seal.expected else { continue };
+            let bytes = Slice::new(stretch.source.clone(), seal.range.start, seal.range.end - seal.range.start)?;
+            let has = of_source(&(Arc::new(bytes) as SourceRef), &[expected.algorithm], self.setting.watch)?;
+            if has.first() != Some(expected) {
+                return Err(Error::Unreadable { why: format!("the {} that it carries does not hold", seal.name) });
+            }
+        }
+        found.through = Some("the SHA-1 that it carries, which holds".into());
+        Ok(Some(found))
+    }
+
+    /// Holds every track against the catalogues, as a file of 2,352-byte sectors.
+    pub(super) fn tracks(&mut self, tracks: &[Track], name: &str, shown: &str) -> Result<()> {
+        let stem = locate::stem_of(last_name(name)).to_owned();
+        for track in tracks {
+            let number = track.number;
+            let mut names = vec![format!("{stem} (Track {number}).bin"), format!("{stem} (Track {number:02}).bin")];
+            if tracks.len() == 1 {
+                names.insert(0, format!("{stem}.bin"));
+            }
+            let is_listed = |n: &&String| self.against.catalogues.iter().any(|c| !c.with_name(n).is_empty());
+            let name = names.iter().find(is_listed).unwrap_or(&names[0]).clone();
+            let place = format!("{shown}::track {number}");
+            let mut found = match self.track(track, &name, &place) {
+                Ok(found) => found,
+                Err(e) => {
+                    let count = self.found.len();
+                    self.unreadable(&track.source, &place, e)?;
+                    self.found[count..].iter_mut().for_each(|f| f.track_of = Some(shown.to_owned()));
+                    continue;
+                }
+            };
+            found.track_of = Some(shown.to_owned());
+            self.found.push(found);
+        }
+        Ok(())
+    }
+
+    /// A track in each of the forms that lists know: with the gap before it, without, and with one that no image holds.
+    fn track(&self, track: &Track, name: &str, shown: &str) -> Result<MatchedFile> {
+        let (raw, len) = (RAW as u64, track.sector_len);
+        // Subcode stands behind the sector, and no list counts it.
+        let whole: SourceRef = match len > raw {
+            true => Arc::new(Spaced::new(track.source.clone(), len, 0, raw)),
+            false => track.source.clone(),
+        };
+        let mut forms = vec![whole.clone()];
+        let unit = len.min(raw);
+        if track.gap_sectors > 0 && track.gap_sectors * unit < whole.len() {
+            let gap = track.gap_sectors * unit;
+            forms.push(Arc::new(Slice::new(whole.clone(), gap, whole.len() - gap)?));
+        }
+        if track.pregap_sectors > 0 && track.kind == TrackKind::Audio {
+            let silence: SourceRef = Arc::new(Fill { byte: 0, len: track.pregap_sectors * unit });
+            forms.push(Arc::new(Concat::new(vec![silence, whole.clone()])?));
+        }
+        let mut first = None;
+        for form in forms {
+            let found = self.check(&form, name, shown)?;
+            if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
+                let through = format!("the image, to track {}", track.number);
+                return Ok(found_through(found, through, name, form.len()));
+            }
+            first.get_or_insert(found);
+        }
+        Ok(first.unwrap_or_else(|| blank(shown, MatchState::Unknown, whole.len())))
+    }
+}
