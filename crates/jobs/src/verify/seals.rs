@@ -269,8 +269,8 @@ pub(crate) fn damage(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<Damag
     setting.watch.end();
     let told = |s: SealReport| {
         let of = if s.of.is_empty() { String::new() } else { format!("{}: ", s.of) };
-        let note = s.note.map(|n| format!(" ({n})")).unwrap_or_default();
-        let what = format!("{of}{} does not hold{note}", s.name);
+        let note = s.note.as_deref().unwrap_or("it does not hold");
+        let what = format!("{of}{}: {note}", s.name);
         Damage { what, of: s.of, files: s.files, is_digest: s.is_digest }
     };
     Ok(seals.into_iter().filter(SealReport::is_bad).map(told).collect())
