@@ -54,7 +54,8 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     }
     show_roms(out, report, manner)?;
     show_seals(out, report, manner)?;
-    if report.seals.is_empty() && (report.rom.is_none() || !told.is_empty()) {
+    let says_files = report.seals.is_empty() || report.against.is_some();
+    if says_files && (report.rom.is_none() || !told.is_empty()) {
         row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
     }
     if !report.ranges.is_empty() {
@@ -85,7 +86,7 @@ fn reason(report: &VerifyReport) -> String {
     match report.verdict {
         Verdict::Match => "everything that is described was compared and agrees".into(),
         Verdict::Sound if report.against.is_some() => "what could be compared agrees; the rest could not be".into(),
-        Verdict::Sound => format!("what it carries of its own holds: {}", report.proofs.join(", ")),
+        Verdict::Sound => format!("what it says of itself holds: {}", report.proofs.join(", ")),
         Verdict::Readable if !report.seals.is_empty() => {
             "the checks of its structure hold; nothing proves the content".into()
         }
@@ -160,7 +161,11 @@ fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io:
             (true, true) => ("headers", "check"),
             (false, _) => (of, "digest"),
         };
-        row(out, what, &format!("{good} of {} hold", count(seals.len(), kind)))?;
+        row(
+            out,
+            what,
+            &format!("{good} of {} {}", count(seals.len(), kind), if seals.len() == 1 { "holds" } else { "hold" }),
+        )?;
         for seal in seals.iter().filter(|s| manner.is_verbose || s.state != SealState::Holds) {
             let (colour, word) = match seal.state {
                 SealState::Holds => (style::GOOD, "holds"),
