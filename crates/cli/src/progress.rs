@@ -59,6 +59,8 @@ impl Watch for Screen {
         let bar = ProgressBar::with_draw_target(total, ProgressDrawTarget::stderr_with_hz(10));
         bar.set_style(style.progress_chars("█▌░"));
         bar.set_prefix(printable(phase));
+        // One that was not ended would leave its last line standing.
+        self.end();
         bar.enable_steady_tick(Duration::from_millis(200));
         *self.bar.lock().unwrap_or_else(PoisonError::into_inner) = Some(bar);
     }

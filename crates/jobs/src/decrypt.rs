@@ -68,7 +68,7 @@ pub fn decrypt(
     item.finished(setting).map_err(|e| fail(e).hint("go on with \"decanter dump\""))?;
     let kept = item.sound(keep_damage, setting).map_err(|e| {
         fail(e).hint(format!(
-            "\"decanter verify {}\" names what is hit; --keep-damage decrypts it nevertheless",
+            "decanter verify {} names what is hit; --keep-damage decrypts it nevertheless",
             crate::quoted(shown)
         ))
     })?;
@@ -110,7 +110,7 @@ pub fn decrypt(
     }
     let poured = setting.write(&clear, &target, digests, &what).map_err(|f| match *f.cause {
         Error::Unreadable { .. } => f.hint(format!(
-            "\"decanter verify {}\" names what is hit; --keep-damage decrypts it nevertheless",
+            "decanter verify {} names what is hit; --keep-damage decrypts it nevertheless",
             crate::quoted(shown)
         )),
         _ => f,

@@ -32,7 +32,7 @@ fn one_folder_of_a_compressed_drive_with_fixes_laid_over() {
 #[test]
 fn drives_become_hunks_and_come_back() {
     let (bench, folder) = (&demo().bench, folder());
-    run(folder.path(), &["verify", text(&bench.drive)]).expect(0).says("1 of 1 digest hold");
+    run(folder.path(), &["verify", text(&bench.drive)]).expect(0).says("1 of 1 digest holds");
     run(folder.path(), &["convert", text(&bench.drive), "--to", "img", "-o", "drive.img", "--prove"]).expect(0);
     for codecs in ["zstd", "zlib,lzma,flac", "flac"] {
         run(

@@ -78,6 +78,11 @@ fn a_cd_in_one_file_is_known_by_its_tracks() {
         let from = demo().cue.with_file_name(name);
         std::fs::copy(from, folder.path().join("shelf").join(name)).unwrap();
     }
+    // A list of another kind knows all of it as one file, and its sheet.
+    run(folder.path(), &["verify", "Pier Nine Pinball.chd", "--against", text(&demo().dat)])
+        .expect(0)
+        .says("1 match")
+        .says("3 tracks behind each other");
     for source in ["Pier Nine Pinball.chd", text(&demo().cue), "shelf"] {
         let words = ["verify", source, "--against", "tracks.dat", "--json"];
         let report = run(folder.path(), &words).expect(0).json();

@@ -116,7 +116,7 @@ pub struct MatchedFile {
     #[serde(skip)]
     pub(super) track_of: Option<String>,
     #[serde(skip)]
-    is_read_error: bool,
+    pub(super) is_read_error: bool,
     /// Entries of the same content: which catalogue, which entry; the first is the one that is named.
     #[serde(skip)]
     pub(super) hits: Vec<(usize, usize)>,

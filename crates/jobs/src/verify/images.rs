@@ -21,6 +21,14 @@ pub(super) struct Sheet {
     pub(super) tracks: Vec<Track>,
 }
 
+/// The sectors of a track without the subcode that stands behind each of them: no list counts it.
+fn sectors(track: &Track) -> SourceRef {
+    match track.sector_len > RAW as u64 {
+        true => Arc::new(Spaced::new(track.source.clone(), track.sector_len, 0, RAW as u64)),
+        false => track.source.clone(),
+    }
+}
+
 /// What a cue sheet stands for: the files that it names, and itself if these are no tracks.
 pub(super) fn of_sheet(path: &Path, shown: &str, setting: &Setting<'_>) -> Result<(Vec<Subject>, Option<Sheet>)> {
     let item = locate::open(shown, "verify", setting).map_err(|f| *f.cause)?;
@@ -97,6 +105,10 @@ impl Seeker<'_> {
     /// Holds every track against the catalogues, as a file of 2,352-byte sectors.
     pub(super) fn tracks(&mut self, tracks: &[Track], name: &str, shown: &str) -> Result<()> {
         let stem = locate::stem_of(last_name(name)).to_owned();
+        if let Some(whole) = self.whole_cd(tracks, &stem, shown)? {
+            self.found.push(whole);
+            return Ok(());
+        }
         for track in tracks {
             let number = track.number;
             let mut names = vec![format!("{stem} (Track {number}).bin"), format!("{stem} (Track {number:02}).bin")];
@@ -121,16 +133,35 @@ impl Seeker<'_> {
         Ok(())
     }
 
+    /// All tracks of an image behind each other, if a list knows them as one file. Files of a sheet are asked themselves.
+    fn whole_cd(&self, tracks: &[Track], stem: &str, shown: &str) -> Result<Option<MatchedFile>> {
+        let is_of_sheet = tracks.iter().any(|t| !t.file.is_empty());
+        if is_of_sheet || tracks.len() < 2 {
+            return Ok(None);
+        }
+        let whole: SourceRef = Arc::new(Concat::new(tracks.iter().map(sectors).collect())?);
+        if !self.against.catalogues.iter().any(|c| c.has_len(whole.len())) {
+            return Ok(None);
+        }
+        let name = format!("{stem}.bin");
+        let found = match self.check(&whole, &name, shown) {
+            Ok(found) => found,
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            // Track by track it is told where.
+            Err(_) => return Ok(None),
+        };
+        let is_known = matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad);
+        Ok(is_known.then(|| {
+            let words = format!("the image, to its {} tracks behind each other", tracks.len());
+            MatchedFile { track_of: Some(shown.to_owned()), ..found_through(found, words, &name, whole.len()) }
+        }))
+    }
+
     /// A track in each of the forms that lists know: with the gap before it, without, and with one that no image holds.
     fn track(&self, track: &Track, name: &str, shown: &str) -> Result<MatchedFile> {
-        let (raw, len) = (RAW as u64, track.sector_len);
-        // Subcode stands behind the sector, and no list counts it.
-        let whole: SourceRef = match len > raw {
-            true => Arc::new(Spaced::new(track.source.clone(), len, 0, raw)),
-            false => track.source.clone(),
-        };
+        let whole = sectors(track);
         let mut forms = vec![whole.clone()];
-        let unit = len.min(raw);
+        let unit = track.sector_len.min(RAW as u64);
         if track.gap_sectors > 0 && track.gap_sectors * unit < whole.len() {
             let gap = track.gap_sectors * unit;
             forms.push(Arc::new(Slice::new(whole.clone(), gap, whole.len() - gap)?));
