@@ -162,7 +162,11 @@ fn file(path: &Path) -> Vec<u8> {
 
 fn content() -> Vec<(&'static str, Vec<u8>)> {
     let text = |seed: usize| (0..9000).map(|i| b"kelp fog brine moth lane"[(i * i / 7 + seed) % 24]).collect();
-    vec![("a/one.txt", text(1)), ("two.bin", (0..20_000u32).map(|i| (i * i >> 5) as u8).collect()), ("three", text(5))]
+    vec![
+        ("a/one.txt", text(1)),
+        ("two.bin", (0..20_000u32).map(|i| ((i * i) >> 5) as u8).collect()),
+        ("three", text(5)),
+    ]
 }
 
 fn zipped(method: zip::CompressionMethod, entries: &[(&str, Vec<u8>)]) -> Vec<u8> {

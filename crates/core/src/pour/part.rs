@@ -162,7 +162,7 @@ mod tests {
         assert!(leftovers(folder.path()).unwrap().is_empty());
         assert!(matches!(clear(folder.path(), &target, &()), Err(Error::Busy { .. })));
         drop(file);
-        assert_eq!(leftovers(folder.path()).unwrap(), [path.clone()]);
+        assert_eq!(leftovers(folder.path()).unwrap(), std::slice::from_ref(&path));
         clear(folder.path(), &target, &()).unwrap();
         assert!(!path.exists());
     }

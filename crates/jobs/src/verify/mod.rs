@@ -452,6 +452,9 @@ fn find_expectation(
     Ok(None)
 }
 
+/// A description's name, and the digests that it has of files, by path.
+pub(crate) type Described = (String, HashMap<String, Digest>);
+
 /// The digests that a description has for the files of a source, by their paths there, and the description's name.
 ///
 /// # Errors
@@ -461,7 +464,7 @@ pub(crate) fn expected_files(
     against: &[String],
     is_needed: bool,
     setting: &Setting<'_>,
-) -> std::result::Result<Option<(String, HashMap<String, Digest>)>, Failure> {
+) -> std::result::Result<Option<Described>, Failure> {
     if item.opened.tree.is_none() || (against.is_empty() && item.descriptions.is_empty() && !is_needed) {
         return Ok(None);
     }
