@@ -1,8 +1,8 @@
-use super::in_ranges;
+use super::{extent_but, in_ranges};
 use crate::error::{Error, Result};
 use crate::format::Transform;
 use crate::keyring::Key;
-use crate::source::{Extent, Place, Source, SourceRef, check_range};
+use crate::source::{Extent, Source, SourceRef, check_range};
 use aes::cipher::{Array, BlockModeDecrypt, BlockModeEncrypt, InnerIvInit, KeyInit, consts::U16};
 use aes::{Aes128Dec, Aes128Enc};
 use std::ops::Range;
@@ -203,11 +203,7 @@ impl Source for Ciphered {
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let (ciphered, end) = in_ranges(&self.cbc.ranges, offset, self.len());
-        if ciphered {
-            return Ok(Extent { place: Place::Computed, len: end - offset });
-        }
-        Ok(self.inner.extent_at(offset)?.at_most(end - offset))
+        extent_but(&self.cbc.ranges, &self.inner, offset)
     }
 
     fn prefers_sequential(&self) -> bool {

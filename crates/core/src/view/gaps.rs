@@ -1,6 +1,6 @@
-use super::in_ranges;
+use super::{extent_but, in_ranges};
 use crate::error::{Error, Result};
-use crate::source::{Extent, Place, Source, SourceRef, check_range};
+use crate::source::{Extent, Source, SourceRef, check_range};
 use std::ops::Range;
 
 /// An image of which something was never read: what stands there is not handed on as if it were the disc's.
@@ -42,11 +42,7 @@ impl Source for Gaps {
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let (missing, end) = in_ranges(&self.ranges, offset, self.len());
-        if missing {
-            return Ok(Extent { place: Place::Computed, len: end - offset });
-        }
-        Ok(self.inner.extent_at(offset)?.at_most(end - offset))
+        extent_but(&self.ranges, &self.inner, offset)
     }
 
     fn prefers_sequential(&self) -> bool {

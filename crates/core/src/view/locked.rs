@@ -1,6 +1,6 @@
-use super::in_ranges;
+use super::{extent_but, in_ranges};
 use crate::error::{KeyTrouble, Result};
-use crate::source::{Extent, Place, Source, SourceRef, check_range};
+use crate::source::{Extent, Source, SourceRef, check_range};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -33,11 +33,7 @@ impl Source for Locked {
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let (locked, end) = in_ranges(&self.ranges, offset, self.len());
-        if locked {
-            return Ok(Extent { place: Place::Computed, len: end - offset });
-        }
-        Ok(self.inner.extent_at(offset)?.at_most(end - offset))
+        extent_but(&self.ranges, &self.inner, offset)
     }
 
     fn prefers_sequential(&self) -> bool {

@@ -36,6 +36,8 @@ pub use slice::Slice;
 pub use spaced::Spaced;
 pub use stream::{CtrRanges, Keystream, Streamed};
 
+use crate::error::Result;
+use crate::source::{Extent, Place, SourceRef};
 use std::ops::Range;
 
 /// The part of a sorted list of disjoint ranges that decides about the byte at `offset`: whether it lies
@@ -46,5 +48,14 @@ pub(crate) fn in_ranges(ranges: &[Range<u64>], offset: u64, len: u64) -> (bool, 
         Some(r) if r.start <= offset => (true, r.end.min(len)),
         Some(r) => (false, r.start.min(len)),
         None => (false, len),
+    }
+}
+
+/// The extent at `offset` of a view that changes the bytes in `ranges` and hands on all others.
+pub(crate) fn extent_but(ranges: &[Range<u64>], inner: &SourceRef, offset: u64) -> Result<Extent> {
+    let (is_changed, end) = in_ranges(ranges, offset, inner.len());
+    match is_changed {
+        true => Ok(Extent { place: Place::Computed, len: end - offset }),
+        false => Ok(inner.extent_at(offset)?.at_most(end - offset)),
     }
 }

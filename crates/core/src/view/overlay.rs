@@ -1,6 +1,6 @@
-use super::in_ranges;
+use super::{extent_but, in_ranges};
 use crate::error::{Error, Result};
-use crate::source::{Extent, Place, Source, SourceRef, check_range};
+use crate::source::{Extent, Source, SourceRef, check_range};
 use std::ops::Range;
 
 /// A source with some of its bytes replaced by others, which leaves the source itself as it is.
@@ -59,11 +59,7 @@ impl Source for Overlay {
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let (patched, end) = in_ranges(&self.ranges, offset, self.len());
-        if patched {
-            return Ok(Extent { place: Place::Computed, len: end - offset });
-        }
-        Ok(self.base.extent_at(offset)?.at_most(end - offset))
+        extent_but(&self.ranges, &self.base, offset)
     }
 
     fn prefers_sequential(&self) -> bool {

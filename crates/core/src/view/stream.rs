@@ -1,8 +1,8 @@
-use super::in_ranges;
+use super::{extent_but, in_ranges};
 use crate::error::{Error, Result};
 use crate::format::Transform;
 use crate::keyring::Key;
-use crate::source::{Extent, Place, Source, SourceRef, check_range};
+use crate::source::{Extent, Source, SourceRef, check_range};
 use aes::Aes128Enc;
 use aes::cipher::{Array, InnerIvInit, KeyInit, StreamCipher, StreamCipherCoreWrapper, StreamCipherSeek};
 use ctr::CtrCore;
@@ -111,11 +111,7 @@ impl Source for Streamed {
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {
-        let (ciphered, end) = in_ranges(&self.ctr.ranges, offset, self.len());
-        if ciphered {
-            return Ok(Extent { place: Place::Computed, len: end - offset });
-        }
-        Ok(self.inner.extent_at(offset)?.at_most(end - offset))
+        extent_but(&self.ctr.ranges, &self.inner, offset)
     }
 
     fn prefers_sequential(&self) -> bool {
