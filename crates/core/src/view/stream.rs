@@ -1,4 +1,4 @@
-use super::{extent_but, in_ranges};
+use super::extent_but;
 use crate::error::{Error, Result};
 use crate::format::Transform;
 use crate::keyring::Key;
