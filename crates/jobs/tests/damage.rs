@@ -129,7 +129,10 @@ impl Case<'_> {
 
     /// Damages the file at every place, and holds what comes of it against the clean copy.
     fn attack_at(&self, places: u64) {
-        let (clean, _) = self.run(&self.clean);
+        let (clean, by_tool) = self.run(&self.clean);
+        if let (Some(words), None) = (self.tool, by_tool) {
+            eprintln!("skipped: there is no {} here to compare with", words[0]);
+        }
         assert!(clean.verdict.is_some() && clean.files.is_some(), "{}: the clean copy is not good", self.name);
         assert_eq!(clean.converted.is_some(), self.to.is_some(), "{}: the clean copy is not converted", self.name);
         let (mut noticed, mut lost) = (0, 0);
