@@ -244,9 +244,12 @@ impl Weeder for Once {
             };
             if let Some(first) = self.known.get(&sha1) {
                 kept_marks.extend([kind::SAME << kind::SHIFT | first, 0]);
-            } else if self.is_in_parent(&sha1)? {
-                let unit = u64::from(self.next) * u64::from(self.hunk_len / self.unit_len);
-                kept_marks.extend([kind::PARENT << kind::SHIFT | unit as u32 & kind::MASK, 0]);
+            } else if let Ok(unit) = u32::try_from(u64::from(self.next) * u64::from(self.hunk_len / self.unit_len))
+                // What stands further behind in the parent than a mark can say is written once more.
+                && unit <= kind::MASK
+                && self.is_in_parent(&sha1)?
+            {
+                kept_marks.extend([kind::PARENT << kind::SHIFT | unit, 0]);
             } else {
                 packed.copy_within(from..from + len, to);
                 to += len;

@@ -10,6 +10,9 @@ use decanter_core::{Error, Result};
 
 /// Hunks between two places that are known; what lies between is added up.
 const STEP: usize = 64;
+/// Bytes that a hunk takes in memory, and those that a map may take whatever its file's length.
+const PER_HUNK: u64 = 6;
+const MOST_MAP: u64 = 128 << 20;
 /// Bytes before a packed map.
 const MAP_HEADER: u64 = 16;
 
@@ -115,6 +118,11 @@ impl Map {
         if count > len.saturating_mul(8).saturating_mul(100) {
             return Err(Error::malformed(ID, format!("a hunk map of {len} bytes for {count} hunks"), at));
         }
+        // Empty drives have far more hunks than bytes; what the map takes in memory has to be in proportion nevertheless.
+        let (takes, limit) = (count * PER_HUNK, MOST_MAP.saturating_add(source.len().saturating_mul(16)));
+        if takes > limit {
+            return Err(Error::Limit { what: "the hunk map in memory", asked: takes, limit });
+        }
         let bytes = Self::bytes(source, at + MAP_HEADER, len)?;
         let mut bits = BitReader::new(&bytes);
         let damaged = |what: &str| Error::malformed(ID, format!("the hunk map is damaged: {what}"), at);
@@ -179,6 +187,9 @@ impl Map {
                 }
                 other => return Err(damaged(&format!("hunk {number} is of kind {other}"))),
             };
+            if value > kind::MASK && own == kind::PARENT {
+                return Err(Error::unsupported(ID, format!("hunk {number}: it stands behind 2^29 units of the parent")));
+            }
             if value > kind::MASK {
                 return Err(damaged(&format!("hunk {number} points to {value}")));
             }
