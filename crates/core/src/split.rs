@@ -1,5 +1,7 @@
 //! Images that were cut into parts so that a file system with a size limit could hold them.
 
+use std::collections::HashSet;
+
 /// Whether a name ends in a number, so that it is worth looking for the other parts.
 pub fn is_numbered(name: &str) -> bool {
     name.rsplit_once('.').is_some_and(|(_, end)| !end.is_empty() && end.bytes().all(|b| b.is_ascii_digit()))
@@ -17,15 +19,19 @@ pub fn parts(name: &str, names: &[String]) -> Option<Vec<String>> {
     }
     let number: u32 = digits.parse().ok()?;
     let base = if digits.len() == 5 && (66_600..66_700).contains(&number) { 66_600 } else { 0 };
-    let width = digits.len();
-    let spell = |n: u32| format!("{stem}.{n:0width$}");
-    let has = |n: u32| names.contains(&spell(n));
-    let first = if has(base) { base } else { base + 1 };
-    if number < first {
-        return None;
-    }
-    let found: Vec<String> = (first..).take_while(|&n| has(n)).map(spell).collect();
-    (found.len() > 1 && found.iter().any(|f| f == name)).then_some(found)
+    let names: HashSet<&str> = names.iter().map(String::as_str).collect();
+    let set = |width: usize| {
+        let spell = |n: u32| format!("{stem}.{n:0width$}");
+        let has = |n: u32| names.contains(spell(n).as_str());
+        let first = if has(base) { base } else { base + 1 };
+        if number < first {
+            return None;
+        }
+        let found: Vec<String> = (first..).take_while(|&n| has(n)).map(spell).collect();
+        (found.len() > 1 && found.iter().any(|f| f == name)).then_some(found)
+    };
+    // The tenth part of a set without leading zeros has more digits than the first.
+    set(digits.len()).or_else(|| set(1))
 }
 
 /// The name of the whole image that `name` is a part of: `disc.iso.0` is a part of `disc.iso`.
@@ -48,6 +54,9 @@ mod tests {
         assert_eq!(parts("a.iso.0", &folder), Some(want.clone()));
         assert_eq!(parts("a.iso.2", &folder), Some(want));
         assert_eq!(parts("a.iso.10", &folder), None, "3 to 9 are missing");
+        let many: Vec<String> = (0..12).map(|n| format!("c.iso.{n}")).collect();
+        assert_eq!(parts("c.iso.11", &many).as_ref(), Some(&many));
+        assert_eq!(parts("c.iso.3", &many).as_ref(), Some(&many));
         assert_eq!(parts("b.iso.0", &folder), None, "one part is a whole");
         assert_eq!(parts("a.iso", &folder), None);
     }

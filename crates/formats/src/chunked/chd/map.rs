@@ -188,7 +188,10 @@ impl Map {
                 other => return Err(damaged(&format!("hunk {number} is of kind {other}"))),
             };
             if value > kind::MASK && own == kind::PARENT {
-                return Err(Error::unsupported(ID, format!("hunk {number}: it stands behind 2^29 units of the parent")));
+                return Err(Error::unsupported(
+                    ID,
+                    format!("hunk {number}: it stands behind 2^29 units of the parent"),
+                ));
             }
             if value > kind::MASK {
                 return Err(damaged(&format!("hunk {number} points to {value}")));

@@ -5,6 +5,7 @@ use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::watch::{self, Notice};
 use decanter_core::{Error, Result, SECTOR};
+use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::ops::Range;
 
@@ -121,12 +122,18 @@ struct Entry {
     attributes: u8,
 }
 
+/// The order of names in a search tree: case does not count.
+fn order(a: &[u8], b: &[u8]) -> Ordering {
+    a.iter().map(u8::to_ascii_uppercase).cmp(b.iter().map(u8::to_ascii_uppercase))
+}
+
 /// The entries of a table that can be reached from its root, in the order of their names.
 fn entries(table: &[u8], trouble: &mut dyn FnMut(usize, &str)) -> Vec<Entry> {
     let mut found = Vec::new();
     let mut seen = HashSet::new();
-    let mut todo = vec![0usize];
-    while let Some(at) = todo.pop() {
+    // With each entry the names between which it has to be: a console goes left or right by the name that it looks for.
+    let mut todo = vec![(0usize, None::<&[u8]>, None::<&[u8]>)];
+    while let Some((at, after, before)) = todo.pop() {
         if !seen.insert(at) {
             trouble(at, "is reached twice: its search tree has a loop");
             continue;
@@ -145,14 +152,23 @@ fn entries(table: &[u8], trouble: &mut dyn FnMut(usize, &str)) -> Vec<Entry> {
             }
             continue;
         }
-        todo.extend([right, left].iter().filter(|&&o| o != 0 && o != NONE).map(|&o| usize::from(o) * 4));
-        let Some(name) = table.get(at + 14..at + 14 + length).filter(|n| !n.is_empty()) else {
+        let own = table.get(at + 14..at + 14 + length).filter(|n| !n.is_empty());
+        let children = [(right, own.or(after), before), (left, after, own.or(before))];
+        let there = children.into_iter().filter(|(o, ..)| *o != 0 && *o != NONE);
+        todo.extend(there.map(|(o, after, before)| (usize::from(o) * 4, after, before)));
+        let Some(name) = own else {
             trouble(at, "has a name that does not fit its table");
             continue;
         };
         if name.contains(&b'/') || name.contains(&0) {
             trouble(at, "has a name that no file can have");
             continue;
+        }
+        if after.is_some_and(|a| order(a, name).is_ge()) || before.is_some_and(|b| order(name, b).is_ge()) {
+            trouble(
+                at,
+                "stands where a console does not look for it: the search tree is not in the order of the names",
+            );
         }
         let name = match std::str::from_utf8(name) {
             Ok(text) => text.to_owned(),
@@ -161,4 +177,36 @@ fn entries(table: &[u8], trouble: &mut dyn FnMut(usize, &str)) -> Vec<Entry> {
         found.push(Entry { name, sector: word(4), len: word(8), attributes: raw[12] });
     }
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A table of three entries: the root, its left and its right child, each in a place of 20 bytes.
+    fn table(names: [&[u8; 4]; 3]) -> Vec<u8> {
+        let mut bytes = vec![0xff; 64];
+        for (index, name) in names.into_iter().enumerate() {
+            let raw = &mut bytes[index * 20..index * 20 + 18];
+            raw[..4].copy_from_slice(if index == 0 { &[5, 0, 10, 0] } else { &[0; 4] });
+            raw[4..14].copy_from_slice(&[40, 0, 0, 0, 9, 0, 0, 0, 0x80, 4]);
+            raw[14..].copy_from_slice(name);
+        }
+        bytes
+    }
+
+    #[test]
+    fn an_entry_that_a_console_would_not_find_is_told() {
+        let told = |names| {
+            let mut troubles = Vec::new();
+            let found = entries(&table(names), &mut |at, what| troubles.push((at, what.to_owned())));
+            assert_eq!(found.len(), 3, "they are listed nevertheless");
+            troubles
+        };
+        assert!(told([b"kelp", b"Fogs", b"MOTH"]).is_empty(), "case does not count");
+        let troubles = told([b"kelp", b"moth", b"tide"]);
+        assert_eq!(troubles.len(), 1);
+        assert!(troubles[0].0 == 20 && troubles[0].1.contains("not in the order"));
+        assert_eq!(told([b"kelp", b"KELP", b"tide"]).len(), 1, "the same name twice");
+    }
 }
