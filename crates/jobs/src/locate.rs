@@ -170,7 +170,7 @@ struct Reached<'a> {
 
 /// Follows an address.
 fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
-    let (host, inside) = split_address(shown);
+    let (host, inside) = entry_of_folder(split_address(shown));
     let mut around = Around::default();
     let listing = around.look_at(&host, setting);
     let folder = host.parent().map(Path::to_owned).unwrap_or_default();
@@ -212,6 +212,20 @@ fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
         near = Near::inside(&tree, part);
     }
     Ok(Reached { host, found, around, near, names, kinds, unfinished, through, stop })
+}
+
+/// A file in a folder of this machine is as good as its own path, and so are the keys and parts beside it.
+fn entry_of_folder((host, mut inside): (PathBuf, Vec<String>)) -> (PathBuf, Vec<String>) {
+    let Some(first) = inside.iter().position(|p| !p.is_empty()).filter(|_| host.is_dir()) else {
+        return (host, inside);
+    };
+    let entry = host.join(inside[first].trim_matches('/'));
+    let stays_inside = Path::new(&inside[first]).components().all(|c| !matches!(c, std::path::Component::ParentDir));
+    if stays_inside && entry.is_file() {
+        inside.remove(first);
+        return (entry, inside);
+    }
+    (host, inside)
 }
 
 /// The one file of a compressed image, if `part` is not the way to it.

@@ -23,6 +23,27 @@ pub struct OverlayReport {
     pub matching: Vec<String>,
 }
 
+/// Where the paths of a tree are. One that is spelled exactly so goes first; then the only one that differs in case alone,
+/// as old disks and their fixes do not agree on that.
+#[derive(Default)]
+struct Places {
+    exact: HashMap<String, usize>,
+    /// `None` for what several paths have in common.
+    folded: HashMap<String, Option<usize>>,
+}
+
+impl Places {
+    fn add(&mut self, path: &str, index: usize) {
+        self.exact.entry(path.to_owned()).or_insert(index);
+        self.folded.entry(path.to_lowercase()).and_modify(|place| *place = None).or_insert(Some(index));
+    }
+
+    fn find(&self, path: &str) -> Option<usize> {
+        let folded = || self.folded.get(&path.to_lowercase()).copied().flatten();
+        self.exact.get(path).copied().or_else(folded)
+    }
+}
+
 /// The tree with everything of `overlays` laid over it, what was done, and the nodes that were replaced.
 ///
 /// # Errors
@@ -39,15 +60,15 @@ pub(crate) fn lay(
         let fail = |e| crate::Failure::new(format!("cannot lay \"{overlay}\" over it"), e);
         let files = item.opened.tree.filter(|t| t.files().next().is_some());
         let files = files.ok_or_else(|| fail(Error::Usage("there are no files in it".into())))?;
-        let mut places: HashMap<String, usize> = HashMap::new();
+        let mut places = Places::default();
         for (index, node) in tree.nodes.iter().enumerate() {
-            places.entry(node.path.to_lowercase()).or_insert(index);
+            places.add(&node.path, index);
         }
         for node in files.nodes {
             if !matches!(node.kind, Kind::File(_)) {
                 continue;
             }
-            let place = places.get(&node.path.to_lowercase()).copied();
+            let place = places.find(&node.path);
             match place.map(|p| (p, &tree.nodes[p])) {
                 Some((_, there)) if is_same(there, &node, setting).map_err(fail)? => {
                     report.matching.push(there.path.clone())
@@ -63,7 +84,7 @@ pub(crate) fn lay(
                 }
                 None => {
                     report.added.push(node.path.clone());
-                    places.insert(node.path.to_lowercase(), tree.nodes.len());
+                    places.add(&node.path, tree.nodes.len());
                     tree.nodes.push(node);
                 }
             }
@@ -95,4 +116,22 @@ fn is_same(one: &Node, other: &Node, setting: &Setting<'_>) -> Result<bool> {
         at += len;
     }
     Ok(true)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Places;
+
+    #[test]
+    fn the_exact_name_goes_first_and_case_alone_must_be_clear() {
+        let mut places = Places::default();
+        for (index, path) in ["README.TXT", "readme.txt", "LEVELS/PIER.DAT"].iter().enumerate() {
+            places.add(path, index);
+        }
+        assert_eq!(places.find("readme.txt"), Some(1));
+        assert_eq!(places.find("README.TXT"), Some(0));
+        assert_eq!(places.find("Readme.txt"), None, "two could be meant");
+        assert_eq!(places.find("levels/pier.dat"), Some(2));
+        assert_eq!(places.find("fog.dat"), None);
+    }
 }

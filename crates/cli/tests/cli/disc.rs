@@ -93,6 +93,16 @@ fn a_sector_that_was_never_read_is_known_without_a_description() {
 }
 
 #[test]
+fn an_entry_of_a_folder_has_its_keys_and_descriptions_beside_it() {
+    let folder = folder();
+    let home = demo().image.parent().unwrap();
+    let entry = format!("{}::Kelp Courier.iso", text(home));
+    run(folder.path(), &["identify", &entry]).expect(0).says("DCNT-10001.dkey");
+    let report = run(folder.path(), &["verify", &entry, "--json"]).expect(0).json();
+    assert_eq!(report["sources"][0]["verdict"], "match", "the description stands beside it");
+}
+
+#[test]
 fn a_short_dump_says_how_much_is_missing_and_whom_it_hits() {
     let d = demo();
     let json = run(Path::new("/"), &["identify", "--json", text(&d.short)]).expect(0).json();
