@@ -9,7 +9,7 @@ use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Slice};
 use decanter_core::{Error, Result, watch};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -20,6 +20,8 @@ const SUPER: u64 = 1024;
 const ROOT: u32 = 2;
 /// Features without which nothing can be read right, as far as they are known here.
 const KNOWN: u32 = 0x2 | 0x4 | 0x40 | 0x80 | 0x100 | 0x200 | 0x2000 | 0x4000 | 0x8000 | 0x1_0000;
+/// Files may share blocks on purpose.
+const SHARED: u32 = 0x4000;
 /// The journal has changes that are not in their places yet.
 const RECOVER: u32 = 0x4;
 const WIDE: u32 = 0x80;
@@ -47,6 +49,7 @@ struct Layout {
     inode_len: u64,
     group_len: u64,
     incompatible: u32,
+    may_share: bool,
     is_clean: bool,
 }
 
@@ -71,6 +74,7 @@ impl Layout {
             inode_len: if is_new { le16(&s, 88).into() } else { 128 },
             group_len: if incompatible & WIDE != 0 { u64::from(le16(&s, 254)).max(32) } else { 32 },
             incompatible: if is_new { incompatible } else { 0 },
+            may_share: is_new && le32(&s, 100) & SHARED != 0,
             is_clean: le16(&s, 58) & 1 != 0,
         };
         let plausible = layout.inodes_per_group > 0
@@ -124,8 +128,9 @@ impl Format for Ext {
         if layout.incompatible & RECOVER != 0 || !layout.is_clean {
             opened.notice("the volume was not shut down: what stands only in its journal is missing or out of date");
         }
-        let mut walk = Walk { source, layout, tree: Tree::default(), noticed: Noticed::default() };
+        let mut walk = Walk::new(source, layout);
         walk.run(context)?;
+        walk.hold_together();
         opened.notices.extend(walk.noticed.into());
         opened.tree = Some(walk.tree);
         Ok(opened)
@@ -135,6 +140,7 @@ impl Format for Ext {
 /// An inode.
 struct Inode {
     mode: u16,
+    links: u16,
     len: u64,
     modified: i64,
     flags: u32,
@@ -149,9 +155,55 @@ struct Walk {
     layout: Layout,
     tree: Tree,
     noticed: Noticed,
+    /// Runs of blocks with the inode that they belong to.
+    owners: Vec<(Range<u64>, u32)>,
+    /// The inode of each node of the tree.
+    of_node: Vec<u32>,
+    /// Of inodes of files: how many names lead there, and how many should.
+    names: HashMap<u32, (u32, u16)>,
 }
 
 impl Walk {
+    fn new(source: SourceRef, layout: Layout) -> Self {
+        Self {
+            source,
+            layout,
+            tree: Tree::default(),
+            noticed: Noticed::default(),
+            owners: Vec::new(),
+            of_node: Vec::new(),
+            names: HashMap::new(),
+        }
+    }
+
+    /// What only all inodes together show: blocks with two owners, and names that are missing or too many.
+    fn hold_together(&mut self) {
+        self.owners.sort_by_key(|(run, owner)| (run.start, *owner));
+        let (mut end, mut last) = (0, 0);
+        let mut crossed: HashMap<u32, u64> = HashMap::new();
+        for (run, owner) in self.owners.iter().filter(|_| !self.layout.may_share) {
+            if run.start < end {
+                crossed.extend([(*owner, run.start), (last, run.start)]);
+            }
+            if run.end > end {
+                (end, last) = (run.end, *owner);
+            }
+        }
+        for (node, inode) in self.tree.nodes.iter_mut().zip(&self.of_node) {
+            let Some(block) = crossed.get(inode) else { continue };
+            let why = format!("block {block} belongs to another file or folder too: one of them is wrong");
+            match &mut node.kind {
+                Kind::File(file) => *file = File::broken(file.len, why),
+                _ => self.noticed.note(format!("{}: {why}", node.path)),
+            }
+        }
+        let mut wrong: Vec<_> = self.names.iter().filter(|(_, (names, links))| *names != u32::from(*links)).collect();
+        wrong.sort_unstable();
+        for (inode, (names, links)) in wrong.into_iter().filter(|_| self.layout.is_clean) {
+            self.noticed.note(format!("inode {inode} says that {links} names lead to it, and {names} do"));
+        }
+    }
+
     fn run(&mut self, context: &Context<'_>) -> Result<()> {
         let mut seen = HashSet::from([ROOT]);
         let mut todo = vec![(String::new(), ROOT)];
@@ -161,7 +213,8 @@ impl Walk {
             let mut is_inline = false;
             let bytes = self.inode(number).and_then(|inode| {
                 is_inline = inode.flags & INLINE != 0;
-                let content = self.content(&inode)?;
+                let (content, blocks) = self.content(&inode)?;
+                self.owners.extend(blocks.into_iter().map(|run| (run, number)));
                 read_vec(content.as_ref(), 0, content.len(), "a folder", MOST_FOLDER)
             });
             let bytes = match bytes {
@@ -210,7 +263,15 @@ impl Walk {
                         }
                         Kind::Folder
                     }
-                    8 => Kind::File(self.file(&inode)),
+                    8 => {
+                        let (file, blocks) = self.file(&inode);
+                        let known = self.names.entry(number).or_insert((0, inode.links));
+                        known.0 += 1;
+                        if known.0 == 1 {
+                            self.owners.extend(blocks.into_iter().map(|run| (run, number)));
+                        }
+                        Kind::File(file)
+                    }
                     10 => Kind::Link(self.link(&inode)),
                     // Devices, pipes and sockets mean nothing elsewhere.
                     1 | 2 | 6 | 12 => continue,
@@ -219,6 +280,7 @@ impl Walk {
                         continue;
                     }
                 };
+                self.of_node.push(number);
                 self.tree.nodes.push(Node::new(path, kind, Some(inode.modified)));
             }
         }
@@ -245,6 +307,7 @@ impl Walk {
         let high = if mode >> 12 == 8 { u64::from(le32(&bytes, 108)) << 32 } else { 0 };
         Ok(Inode {
             mode,
+            links: le16(&bytes, 26),
             len: u64::from(le32(&bytes, 4)) | high,
             modified: i64::from(le32(&bytes, 16) as i32),
             flags: le32(&bytes, 32),
@@ -276,13 +339,14 @@ impl Walk {
         Ok(Vec::new())
     }
 
-    fn file(&self, inode: &Inode) -> File {
+    fn file(&self, inode: &Inode) -> (File, Vec<Range<u64>>) {
         if inode.flags & ENCRYPTED != 0 {
-            return File::broken(inode.len, "encrypted by its file system: only the machine that wrote it has the key");
+            let why = "encrypted by its file system: only the machine that wrote it has the key";
+            return (File::broken(inode.len, why), Vec::new());
         }
         match self.content(inode) {
-            Ok(source) => File::of(source),
-            Err(e) => File::broken(inode.len, e.to_string()),
+            Ok((source, blocks)) => (File::of(source), blocks),
+            Err(e) => (File::broken(inode.len, e.to_string()), Vec::new()),
         }
     }
 
@@ -291,17 +355,17 @@ impl Walk {
             inode.body[..inode.len as usize].to_vec()
         } else {
             let read = |s: SourceRef| read_vec(s.as_ref(), 0, s.len(), "a link", MOST_LINK);
-            self.content(inode).and_then(read).unwrap_or_default()
+            self.content(inode).and_then(|(source, _)| read(source)).unwrap_or_default()
         };
         String::from_utf8_lossy(&bytes).into_owned()
     }
 
-    /// The content of an inode.
-    fn content(&self, inode: &Inode) -> Result<SourceRef> {
+    /// The content of an inode, and the blocks that it takes.
+    fn content(&self, inode: &Inode) -> Result<(SourceRef, Vec<Range<u64>>)> {
         if inode.flags & INLINE != 0 {
             let bytes = [&inode.body[..], &inode.rest].concat();
             return match bytes.get(..inode.len as usize) {
-                Some(bytes) => Ok(Arc::new(Bytes(bytes.to_vec()))),
+                Some(bytes) => Ok((Arc::new(Bytes(bytes.to_vec())), Vec::new())),
                 None => Err(Error::Unreadable { why: "its inode has less content than it says".into() }),
             };
         }
@@ -318,6 +382,7 @@ impl Walk {
         }
         let len = self.layout.block_len;
         runs.sort_by_key(|(first, _)| *first);
+        let taken = runs.iter().map(|(_, blocks)| blocks.clone()).filter(|b| !b.is_empty()).collect();
         let (mut parts, mut at): (Vec<SourceRef>, u64) = (Vec::new(), 0);
         for (first, blocks) in runs {
             let start = first.saturating_mul(len);
@@ -335,7 +400,8 @@ impl Walk {
         }
         parts.push(Arc::new(Fill { byte: 0, len: inode.len - at }));
         parts.retain(|p| !p.is_empty());
-        Ok(if parts.len() == 1 { parts.remove(0) } else { Arc::new(Concat::new(parts)?) })
+        let whole: SourceRef = if parts.len() == 1 { parts.remove(0) } else { Arc::new(Concat::new(parts)?) };
+        Ok((whole, taken))
     }
 
     /// A node of the tree of extents.
