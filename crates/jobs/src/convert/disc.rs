@@ -4,6 +4,7 @@ use super::table::{Target, is_folder, is_plain_image};
 use super::{Back, Beside, LeftOut, Made, Options, choose, folder, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::digest::of_source;
 use decanter_core::format::{KeyState, State, Track, TrackKind};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::view::{Concat, Spaced};
@@ -96,7 +97,8 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
         Some(p) if p.state == State::Encrypted => match (&p.clear, &p.clear_as_it_is, &p.key) {
             (Some(_), Some(as_it_is), _) if options.keep_damage || setting.unchecked => {
                 let clear = as_it_is.clear.as_source()?;
-                read_through(&clear, setting)?;
+                // How many sectors were never read is known once all of it was.
+                of_source(&clear, &[], setting.watch)?;
                 blank = as_it_is.blank.load(Ordering::Relaxed);
                 (clear, "every byte, the encrypted regions decrypted")
             }
@@ -113,23 +115,10 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
     if blank > 0 {
         let sectors = tell::count(blank, "sector holds", "sectors hold");
         made.notices.push(Notice::damage(format!(
-            "{sectors} zeros where encrypted bytes belong, and decrypt to nonsense, which is kept"
+            "{sectors} zeros where encrypted bytes belong, which decrypt to nonsense and are kept"
         )));
     }
     Ok(made)
-}
-
-/// Reads all of it, for what reading it tells.
-fn read_through(source: &SourceRef, setting: &Setting<'_>) -> Result<()> {
-    let mut buf = vec![0; 4 << 20];
-    let mut at = 0;
-    while at < source.len() {
-        watch::check(setting.watch)?;
-        let len = (source.len() - at).min(buf.len() as u64);
-        source.read_at(at, &mut buf[..len as usize])?;
-        at += len;
-    }
-    Ok(())
 }
 
 /// What is kept, when some files were filled with zeros.
