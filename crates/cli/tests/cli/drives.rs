@@ -2,7 +2,6 @@
 
 use crate::support::{demo, folder, run, text, tree};
 use std::fs;
-use std::path::Path;
 use std::process::Command;
 
 #[test]
@@ -199,46 +198,4 @@ fn partitions_past_the_end_are_named() {
     said.says("partition 1 ends at byte").says("bytes past the end of the drive");
     run(folder.path(), &["list", "short.img"]).expect(0).says("it begins at byte");
     run(folder.path(), &["extract", "short.img::1::GAMES", "-o", "games"]).expect(0);
-}
-
-/// Runs a tool for file systems; `None`, told loudly, where there is none.
-fn tool(name: &str, words: &[&str], folder: &Path) -> Option<String> {
-    let place = ["/usr/sbin", "/sbin", "/usr/bin"].map(|p| Path::new(p).join(name)).into_iter().find(|p| p.exists());
-    let Some(place) = place else {
-        eprintln!("skipped: there is no {name} here to make a volume with");
-        return None;
-    };
-    let output = Command::new(place).args(words).current_dir(folder).output().unwrap();
-    assert!(output.status.success(), "{name}: {output:?}");
-    Some(String::from_utf8_lossy(&output.stdout).trim().to_owned())
-}
-
-#[test]
-fn blocks_with_two_owners_break_both_files_of_an_ext_volume() {
-    let folder = folder();
-    fs::create_dir_all(folder.path().join("src/d")).unwrap();
-    for (name, len) in [("a", 100_000), ("d/b", 50_000), ("c", 300_000)] {
-        let bytes: Vec<u8> = (0..len as u32).map(|i| (i.wrapping_mul(0x9e37_79b9) >> 13) as u8).collect();
-        fs::write(folder.path().join("src").join(name), bytes).unwrap();
-    }
-    fs::hard_link(folder.path().join("src/a"), folder.path().join("src/other")).unwrap();
-    for kind in ["ext2", "ext4"] {
-        let words = ["-q", "-t", kind, "-b", "1024", "-d", "src", "v.img", "8M"];
-        if tool("mke2fs", &words, folder.path()).is_none() {
-            return;
-        }
-        run(folder.path(), &["verify", "v.img"]).expect(0).says("READABLE");
-        run(folder.path(), &["extract", "v.img", "-o", kind]).expect(0);
-        let (want, found) = (tree(&folder.path().join("src")), tree(&folder.path().join(kind)));
-        assert!(want == found, "names of one file share its blocks rightly");
-        fs::rename(folder.path().join("v.img"), folder.path().join(format!("{kind}.img"))).unwrap();
-    }
-    let Some(block) = tool("debugfs", &["-R", "bmap /a 3", "ext2.img"], folder.path()) else { return };
-    fs::copy(folder.path().join("ext2.img"), folder.path().join("links.img")).unwrap();
-    tool("debugfs", &["-w", "-R", &format!("sif /c block[2] {block}"), "ext2.img"], folder.path());
-    run(folder.path(), &["verify", "ext2.img"]).expect(1).says("DAMAGED").says(&format!("block {block} belongs to"));
-    run(folder.path(), &["extract", "ext2.img", "-o", "out"]).expect(1).says("3 files left out");
-    assert_eq!(tree(&folder.path().join("out")).len(), 1);
-    tool("debugfs", &["-w", "-R", "sif /a links_count 7", "links.img"], folder.path());
-    run(folder.path(), &["verify", "links.img"]).expect(1).says("7 names lead to it, and 2 do");
 }

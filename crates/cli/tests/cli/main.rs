@@ -21,4 +21,5 @@ mod patch;
 mod save;
 mod support;
 mod variants;
+mod volumes;
 mod zip;

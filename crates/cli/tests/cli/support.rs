@@ -101,3 +101,15 @@ pub fn lonely_image() -> (TempDir, PathBuf) {
 pub fn key_hex() -> String {
     std::fs::read_to_string(&demo().key).unwrap().trim().to_owned()
 }
+
+/// Runs a tool for file systems; `None`, told loudly, where there is none.
+pub fn tool(name: &str, words: &[&str], folder: &Path) -> Option<String> {
+    let place = ["/usr/sbin", "/sbin", "/usr/bin"].map(|p| Path::new(p).join(name)).into_iter().find(|p| p.exists());
+    let Some(place) = place else {
+        eprintln!("skipped: there is no {name} here to make a volume with");
+        return None;
+    };
+    let output = Command::new(place).args(words).current_dir(folder).output().unwrap();
+    assert!(output.status.success(), "{name}: {output:?}");
+    Some(String::from_utf8_lossy(&output.stdout).trim().to_owned())
+}

@@ -5,6 +5,7 @@ pub mod cbm;
 mod claims;
 pub mod ext;
 pub mod fat;
+mod faults;
 pub mod gpt;
 pub mod mbr;
 pub mod ntfs;

@@ -59,20 +59,25 @@ pub(super) fn fix(record: &mut [u8], magic: &[u8; 4], at: u64) -> Result<()> {
     Ok(())
 }
 
-/// The attributes of a record whose fixups are done; what cannot be read ends the list.
-pub(super) fn attributes(record: &[u8]) -> Vec<Attribute<'_>> {
-    let (mut found, mut at) = (Vec::new(), usize::from(le16(record, 20)));
-    while at + 24 <= record.len() {
-        let (kind, len) = (le32(record, at), le32(record, at + 4) as usize);
-        if kind == u32::MAX || len < 24 || at + len > record.len() {
+/// The attributes of a record whose fixups are done, and whether all of them could be read, up to the mark of their end.
+pub(super) fn attributes(record: &[u8]) -> (Vec<Attribute<'_>>, bool) {
+    let (mut found, mut at, mut is_whole) = (Vec::new(), usize::from(le16(record, 20)), true);
+    while at + 4 <= record.len() {
+        let kind = le32(record, at);
+        if kind == u32::MAX {
+            return (found, is_whole);
+        }
+        let len = if at + 24 <= record.len() { le32(record, at + 4) as usize } else { 0 };
+        if len < 24 || at + len > record.len() {
             break;
         }
-        if let Some(attribute) = attribute(&record[at..at + len], kind) {
-            found.push(attribute);
+        match attribute(&record[at..at + len], kind) {
+            Some(attribute) => found.push(attribute),
+            None => is_whole = false,
         }
         at += len;
     }
-    found
+    (found, false)
 }
 
 fn attribute(bytes: &[u8], kind: u32) -> Option<Attribute<'_>> {
@@ -85,14 +90,13 @@ fn attribute(bytes: &[u8], kind: u32) -> Option<Attribute<'_>> {
         if bytes.len() < 64 {
             return None;
         }
-        let runs = runs(bytes.get(usize::from(le16(bytes, 32))..)?)?;
-        Body::Elsewhere(Piece {
-            first: le64(bytes, 16),
-            runs,
-            len: le64(bytes, 48),
-            written: le64(bytes, 56),
-            unit: bytes[34],
-        })
+        let (runs, first, last) = (runs(bytes.get(usize::from(le16(bytes, 32))..)?)?, le64(bytes, 16), le64(bytes, 24));
+        let count = runs.iter().try_fold(0u64, |sum, r| sum.checked_add(r.1))?;
+        // The last cluster is one before the first where there are none.
+        if first.checked_add(count)? != last.wrapping_add(1) {
+            return None;
+        }
+        Body::Elsewhere(Piece { first, runs, len: le64(bytes, 48), written: le64(bytes, 56), unit: bytes[34] })
     };
     Some(Attribute { kind, name, flags: le16(bytes, 12), body })
 }

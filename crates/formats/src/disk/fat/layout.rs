@@ -1,0 +1,115 @@
+//! The first sector: where tables, root folder and clusters are.
+
+use crate::disk::is_boot_sector;
+use crate::num::{le16, le32};
+use decanter_core::Result;
+use decanter_core::source::{Source, read_array};
+use std::ops::Range;
+
+/// How wide an entry of the table is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Width {
+    Fat12,
+    Fat16,
+    Fat32,
+}
+
+/// The layout of a volume.
+#[derive(Debug, Clone)]
+pub(super) struct Layout {
+    pub(super) width: Width,
+    pub(super) cluster_len: u64,
+    /// Bytes before the first table, and of each table.
+    pub(super) table_at: u64,
+    pub(super) table_len: u64,
+    pub(super) tables: u64,
+    /// The root folder of FAT12 and FAT16.
+    pub(super) root: Range<u64>,
+    pub(super) root_cluster: u32,
+    pub(super) data_at: u64,
+    pub(super) clusters: u32,
+    pub(super) len: u64,
+    /// What kind of medium it says it is: the first byte of the table too.
+    pub(super) medium: u8,
+}
+
+impl Layout {
+    /// Reads the first sector; `None` if it is none of a FAT volume.
+    pub(super) fn read(source: &dyn Source) -> Result<Option<Self>> {
+        if !is_boot_sector(source)? {
+            return Ok(None);
+        }
+        let b: [u8; 512] = read_array(source, 0)?;
+        let sector_len = u64::from(le16(&b, 11));
+        let per_cluster = u64::from(b[13]);
+        let (reserved, tables, root_entries) = (u64::from(le16(&b, 14)), u64::from(b[16]), u64::from(le16(&b, 17)));
+        let sectors = match le16(&b, 19) {
+            0 => u64::from(le32(&b, 32)),
+            small => small.into(),
+        };
+        let table_sectors = match le16(&b, 22) {
+            0 => u64::from(le32(&b, 36)),
+            small => small.into(),
+        };
+        let jump = (b[0] == 0xeb && b[2] == 0x90) || b[0] == 0xe9;
+        let plausible = matches!(sector_len, 512 | 1024 | 2048 | 4096)
+            && per_cluster.is_power_of_two()
+            && reserved > 0
+            && (1..=2).contains(&tables)
+            && table_sectors > 0
+            && sectors > 0
+            && (b[21] == 0xf0 || b[21] >= 0xf8);
+        if !jump || !plausible {
+            return Ok(None);
+        }
+        let root_sectors = (root_entries * 32).div_ceil(sector_len);
+        let data_sector = reserved + tables * table_sectors + root_sectors;
+        let Some(data_sectors) = sectors.checked_sub(data_sector) else { return Ok(None) };
+        let clusters = (data_sectors / per_cluster).min(0x0fff_fff5) as u32;
+        let width = match clusters {
+            0..4085 => Width::Fat12,
+            4085..65525 => Width::Fat16,
+            _ => Width::Fat32,
+        };
+        let width = if root_entries == 0 { Width::Fat32 } else { width };
+        let root_at = (reserved + tables * table_sectors) * sector_len;
+        Ok(Some(Self {
+            width,
+            cluster_len: per_cluster * sector_len,
+            table_at: reserved * sector_len,
+            table_len: table_sectors * sector_len,
+            tables,
+            root: root_at..root_at + root_entries * 32,
+            root_cluster: le32(&b, 44) & 0x0fff_ffff,
+            data_at: data_sector * sector_len,
+            clusters,
+            len: sectors * sector_len,
+            medium: b[21],
+        }))
+    }
+
+    pub(super) fn name(&self) -> &'static str {
+        match self.width {
+            Width::Fat12 => "FAT12",
+            Width::Fat16 => "FAT16",
+            Width::Fat32 => "FAT32",
+        }
+    }
+
+    /// Bytes of the table that mean something.
+    pub(super) fn used_table_len(&self) -> u64 {
+        let entries = u64::from(self.clusters) + 2;
+        let len = match self.width {
+            Width::Fat12 => (entries * 3).div_ceil(2),
+            Width::Fat16 => entries * 2,
+            Width::Fat32 => entries * 4,
+        };
+        len.min(self.table_len)
+    }
+
+    /// Where a cluster begins; `None` if there is no such cluster.
+    pub(super) fn place(&self, cluster: u32) -> Option<u64> {
+        let index = cluster.checked_sub(2).filter(|i| *i < self.clusters)?;
+        Some(self.data_at + u64::from(index) * self.cluster_len)
+    }
+}

@@ -1,0 +1,139 @@
+//! FAT12, FAT16 and FAT32 with long names (the FAT specification, and ECMA-107).
+//!
+//! Numbers are little-endian. Layout: docs/formats/fat.md.
+
+mod check;
+mod layout;
+mod names;
+mod table;
+mod walk;
+
+use super::used;
+use crate::time;
+use decanter_core::format::{Context, Format, Opened};
+use decanter_core::source::{Source, SourceRef};
+use decanter_core::{Error, Result};
+use layout::Layout;
+use std::sync::Arc;
+use table::Table;
+use walk::Walk;
+
+const ID: &str = "fat";
+
+/// The format.
+pub struct Fat;
+
+impl Format for Fat {
+    fn id(&self) -> &'static str {
+        ID
+    }
+
+    fn name(&self) -> &'static str {
+        "FAT file system"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["img", "ima"]
+    }
+
+    fn reads(&self) -> &'static str {
+        "FAT12, FAT16, FAT32; long names"
+    }
+
+    fn is_image(&self) -> bool {
+        true
+    }
+
+    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+        Ok(Layout::read(source)?.map(|_| 82))
+    }
+
+    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+        let Some(layout) = Layout::read(source.as_ref())? else {
+            return Err(Error::malformed(ID, "the first sector is none of a FAT volume", 11));
+        };
+        let mut opened = Opened::new(ID, format!("{} file system", layout.name()));
+        opened.promised_len = Some(layout.len);
+        let mut table = Table::new(source.clone(), layout.clone());
+        let walked = Walk::new(&source, &mut table).run(context)?;
+        opened.fact("label", walked.label.unwrap_or_default());
+        opened.fact("clusters", format!("{} of {} bytes", layout.clusters, layout.cluster_len));
+        if let Ok(taken) = Table::new(source.clone(), layout.clone()).count(context.watch) {
+            let bytes = u64::from(taken) * layout.cluster_len;
+            opened.fact("used", used(bytes, u64::from(layout.clusters) * layout.cluster_len));
+        }
+        opened.structure.push(0..layout.data_at);
+        opened.structure.extend(walked.structure);
+        opened.notices.extend(walked.noticed.into());
+        let mut tree = walked.tree;
+        let shared = walked.claims.mark(&mut tree, |cluster| layout.place(u32::try_from(cluster).ok()?));
+        let met = check::Met { shared, chained: walked.clusters, entries: walked.faults };
+        opened.inspect = Some(Arc::new(move |watch| check::inspect(&source, &layout, &met, watch)));
+        opened.tree = Some(tree);
+        Ok(opened)
+    }
+}
+
+/// A date and a time as DOS stores them: a local time of an unknown place, read as UTC.
+pub(crate) fn moment(date: u16, clock: u16) -> Option<i64> {
+    let (year, month, day) = (1980 + i64::from(date >> 9), (date >> 5 & 15) as u8, (date & 31) as u8);
+    let (hour, minute, second) = ((clock >> 11) as u8, (clock >> 5 & 63) as u8, (clock & 31) as u8 * 2);
+    let is_one = (1..=12).contains(&month) && day > 0 && hour < 24 && minute < 60 && second < 60;
+    is_one.then(|| time::seconds((year, month, day), (hour, minute, second)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::walk::ENTRY;
+    use super::*;
+
+    /// A FAT12 volume of one table, clusters of a sector, and files of the root: name, first cluster, length.
+    fn volume(chains: &[(u32, u32)], files: &[(&[u8; 8], u16, u32)]) -> SourceRef {
+        let mut b = vec![0; 512 * 40];
+        b[..3].copy_from_slice(&[0xeb, 0x3c, 0x90]);
+        // 512 bytes a sector, one sector a cluster, one reserved, one table, 16 entries in the root, 40 sectors, F8h.
+        b[11..22].copy_from_slice(&[0, 2, 1, 1, 0, 1, 16, 0, 40, 0, 0xf8]);
+        b[22] = 1;
+        b[510..512].copy_from_slice(&[0x55, 0xaa]);
+        for (cluster, next) in chains {
+            let at = 512 + *cluster as usize * 3 / 2;
+            let shift = if cluster % 2 == 0 { 0 } else { 4 };
+            let pair = u16::from_le_bytes([b[at], b[at + 1]]) | (*next as u16) << shift;
+            b[at..at + 2].copy_from_slice(&pair.to_le_bytes());
+        }
+        for (index, (name, first, len)) in files.iter().enumerate() {
+            let entry = &mut b[1024 + index * ENTRY..][..ENTRY];
+            entry[..8].copy_from_slice(*name);
+            entry[8..11].fill(b' ');
+            entry[26..28].copy_from_slice(&first.to_le_bytes());
+            entry[28..].copy_from_slice(&len.to_le_bytes());
+        }
+        Arc::new(decanter_core::source::Bytes(b))
+    }
+
+    #[test]
+    fn what_shares_clusters_or_goes_in_circles_is_broken() {
+        let chains = [(2, 3), (3, 0xfff), (4, 3), (5, 6), (6, 5), (7, 0xfff), (8, 9), (9, 0xff7)];
+        let files = [
+            (b"FIRST   ", 2, 1024),
+            (b"SECOND  ", 4, 1024),
+            (b"CIRCLE  ", 5, 9 * 512),
+            (b"GOOD    ", 7, 500),
+            (b"BROKEN  ", 8, 3 * 512),
+        ];
+        let context = Context {
+            registry: &crate::REGISTRY,
+            keys: &decanter_core::Keyring::default(),
+            names: &[],
+            watch: &(),
+            depth: 0,
+            beside: &(),
+        };
+        let opened = Fat.open(volume(&chains, &files), &context).unwrap();
+        let tree = opened.tree.unwrap();
+        let good: Vec<&str> = tree.files().filter(|(_, f)| f.source().is_ok()).map(|(n, _)| n.path.as_str()).collect();
+        assert_eq!(good, ["GOOD"]);
+        let found = opened.inspect.unwrap()(&()).unwrap();
+        assert!(found.iter().any(|s| !s.holds && s.matters.is_some()), "a check tells it too");
+    }
+}
