@@ -1,8 +1,9 @@
 //! The command line. Completions and manual pages are made from these definitions.
 
+use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
-use decanter_core::{Algorithm, Key};
+use decanter_core::{Algorithm, Key, native};
 use decanter_jobs::convert::Split;
 use decanter_jobs::save::Swap;
 use std::path::PathBuf;
@@ -87,7 +88,7 @@ pub enum Command {
         --write puts a save into the cartridge: the old one is read into -o first, the new one read back after.")]
     Dump {
         /// A block device, a file, sim:drive.toml, or a cartridge reader (sim:reader.toml)
-        #[arg(value_name = "DRIVE")]
+        #[arg(value_name = "DRIVE", value_parser = native())]
         drive: String,
         /// The image to write; with --plan new the plan
         #[arg(short, long, value_name = "FILE")]
@@ -102,7 +103,7 @@ pub enum Command {
         #[arg(long)]
         twice: bool,
         /// Take missing sectors from another copy of this disc, complete or incomplete (repeatable)
-        #[arg(long, value_name = "OTHER")]
+        #[arg(long, value_name = "OTHER", value_parser = native())]
         fill_from: Vec<String>,
         /// Follow this plan; "new" writes one from what the drive shows
         #[arg(long, value_name = "FILE|new")]
@@ -123,7 +124,7 @@ pub enum Command {
         #[arg(long, value_name = "WHICH", value_enum)]
         memory: Option<MemoryArg>,
         /// Write this file into the save memory of the cartridge, once the old content is safe in -o
-        #[arg(long, value_name = "SAVE", requires = "memory")]
+        #[arg(long, value_name = "SAVE", requires = "memory", value_parser = native())]
         write: Option<String>,
         /// Digests of the finished image, separated by commas: crc32, md5, sha1, sha256
         #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
@@ -134,7 +135,7 @@ pub enum Command {
         Folders are searched. Up to three sources get a screen each, more of them a table (with -v: screens).")]
     Identify {
         /// Files or folders
-        #[arg(required = true, value_name = "SOURCE")]
+        #[arg(required = true, value_name = "SOURCE", value_parser = native())]
         sources: Vec<String>,
         /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM or a 3DS title its icon
         #[arg(long, value_name = "PNG")]
@@ -148,7 +149,7 @@ pub enum Command {
         ! cut short or broken), path.")]
     List {
         /// A disc image, an archive, or anything with files or values inside
-        #[arg(value_name = "SOURCE")]
+        #[arg(value_name = "SOURCE", value_parser = native())]
         source: String,
         #[command(flatten)]
         key: KeyArg,
@@ -168,10 +169,10 @@ pub enum Command {
     )]
     Verify {
         /// Images, archives with one, or folders with extracted files
-        #[arg(required = true, value_name = "SOURCE")]
+        #[arg(required = true, value_name = "SOURCE", value_parser = native())]
         sources: Vec<String>,
         /// A disc description, a DAT file or a checksum list (repeatable)
-        #[arg(long, value_name = "FILE")]
+        #[arg(long, value_name = "FILE", value_parser = native())]
         against: Vec<String>,
         #[command(flatten)]
         key: KeyArg,
@@ -184,7 +185,7 @@ pub enum Command {
         default, and several algorithms give tagged lines.")]
     Digest {
         /// Files
-        #[arg(required = true, value_name = "SOURCE")]
+        #[arg(required = true, value_name = "SOURCE", value_parser = native())]
         sources: Vec<String>,
         /// How to print
         #[arg(long, value_enum, default_value = "table")]
@@ -205,16 +206,16 @@ pub enum Command {
         held against a description of the disc that lies next to it, and against what the source says of itself.")]
     Extract {
         /// A disc image or an archive
-        #[arg(value_name = "SOURCE")]
+        #[arg(value_name = "SOURCE", value_parser = native())]
         source: String,
         /// The folder to write [default: the source's name, in the current folder]
         #[arg(short, long, value_name = "DIR")]
         output: Option<PathBuf>,
         /// Only what matches: a path, a name, or a folder, with * and ? (repeatable; case does not count)
-        #[arg(long, value_name = "GLOB")]
+        #[arg(long, value_name = "GLOB", value_parser = native())]
         only: Vec<String>,
         /// Lay the files of this folder or archive over the result: those of the same path are replaced (repeatable)
-        #[arg(long, value_name = "FOLDER")]
+        #[arg(long, value_name = "FOLDER", value_parser = native())]
         overlay: Vec<String>,
         /// Keep what the overlay replaces in this folder; laid over the result, it undoes the overlay
         #[arg(long, value_name = "DIR", requires = "overlay")]
@@ -223,7 +224,7 @@ pub enum Command {
         #[arg(long)]
         verify: bool,
         /// The description of this disc [default: the one next to the source]
-        #[arg(long, value_name = "FILE")]
+        #[arg(long, value_name = "FILE", value_parser = native())]
         against: Vec<String>,
         /// Take the files as they are: ask no checksum around them, no digest of the source, no description
         #[arg(long, conflicts_with_all = ["verify", "against"])]
@@ -237,7 +238,7 @@ pub enum Command {
         The key is proven against the disc's own files before the first byte is written.")]
     Decrypt {
         /// An encrypted disc image, or an archive with one
-        #[arg(value_name = "SOURCE")]
+        #[arg(value_name = "SOURCE", value_parser = native())]
         source: String,
         /// The file to write [default: the source's name, in the current folder]
         #[arg(short, long, value_name = "FILE")]
@@ -249,7 +250,7 @@ pub enum Command {
         #[arg(long)]
         verify: bool,
         /// The description for --verify [default: the one of this disc next to the source]
-        #[arg(long, value_name = "FILE", requires = "verify")]
+        #[arg(long, value_name = "FILE", requires = "verify", value_parser = native())]
         against: Vec<String>,
         /// Decrypt a damaged source, too; the exit code is then 1
         #[arg(long)]
@@ -279,10 +280,10 @@ pub enum Command {
         --codecs, --hunk, --medium, --parent, --level: chd. --label, --name, --disk-id: d64, d81. --label, --fs, --size, --start: adf, hdf; --spare: hdf.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
-        #[arg(value_name = "SOURCE")]
+        #[arg(value_name = "SOURCE", value_parser = native())]
         source: String,
         /// Further sources, whose files are gathered onto the same disk (d64, d81)
-        #[arg(value_name = "MORE")]
+        #[arg(value_name = "MORE", value_parser = native())]
         more: Vec<String>,
         /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst, chd, img, d64, d81, prg, adf, hdf, cia, 3ds, ncch; or the form of a ROM: z64, v64, n64, md,
         /// smd, 32x, sfc, smc, nes, nes-bare, gb, gbc, gba, nds, sms, gg, pce
@@ -335,10 +336,10 @@ pub enum Command {
         #[arg(long, value_name = "PART")]
         join: Vec<String>,
         /// The chip with the odd bytes; SOURCE is the one with the even bytes
-        #[arg(long, value_name = "PART")]
+        #[arg(long, value_name = "PART", value_parser = native())]
         odd: Option<String>,
         /// Put the header that this file begins with before the ROM: a .hdr file, or another ROM with a header
-        #[arg(long, value_name = "FILE")]
+        #[arg(long, value_name = "FILE", value_parser = native())]
         header: Option<String>,
         /// Take zeros for the sectors that a dump does not have yet, instead of refusing it; the exit code is then 1
         #[arg(long)]
@@ -378,10 +379,10 @@ pub enum Command {
         #[arg(long, value_name = "MEDIUM", value_parser = ["hd", "cd", "dvd"])]
         medium: Option<String>,
         /// Write only what differs from this chd, which has to lie beside the result when that is read
-        #[arg(long, value_name = "CHD")]
+        #[arg(long, value_name = "CHD", value_parser = native())]
         parent: Option<String>,
         /// The certificates for a package: a file that begins with them, or another package [default: a placeholder]
-        #[arg(long, value_name = "FILE")]
+        #[arg(long, value_name = "FILE", value_parser = native())]
         certificates: Option<String>,
         /// Digests of what the result holds, separated by commas: crc32, md5, sha1, sha256
         #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
@@ -401,7 +402,7 @@ pub enum Command {
         decanter label icon.png -o cover.png --size 256x192 --fit crop")]
     Label {
         /// A DS ROM, a 3DS image or package, or a picture of your own (PNG or JPEG)
-        #[arg(value_name = "SOURCE")]
+        #[arg(value_name = "SOURCE", value_parser = native())]
         source: String,
         /// The PNG to write
         #[arg(short, long, value_name = "PNG")]
@@ -440,7 +441,7 @@ pub enum Command {
         #[arg(short, long, value_name = "FILE")]
         output: PathBuf,
         /// Which starter of the configuration [default: the only one]
-        #[arg(long, value_name = "NAME")]
+        #[arg(long, value_name = "NAME", value_parser = native())]
         with: Option<String>,
         /// A command instead of the starter's, word by word (repeatable)
         #[arg(long, value_name = "WORD", allow_hyphen_values = true)]
@@ -461,7 +462,7 @@ pub enum Command {
         or 16 raw bytes; a list has lines like  DCNT10001 = 00112233...  It may lie next to the source.")]
     Keys {
         /// Sources whose keys are looked for
-        #[arg(value_name = "SOURCE")]
+        #[arg(value_name = "SOURCE", value_parser = native())]
         sources: Vec<String>,
         #[command(flatten)]
         key: KeyArg,
@@ -517,7 +518,7 @@ pub enum RecipeCommand {
         The recipe is a text: every field is explained in it, and what is left out has the value shown.")]
     New {
         /// A ROM, or a folder with ROMs
-        #[arg(value_name = "SOURCE")]
+        #[arg(value_name = "SOURCE", value_parser = native())]
         source: String,
         /// The recipe to write
         #[arg(short, long, value_name = "FILE")]
@@ -528,7 +529,7 @@ pub enum RecipeCommand {
         The picture shows both icons and the wide picture as the console does, and the darkening before and after.")]
     Show {
         /// The recipe
-        #[arg(value_name = "RECIPE")]
+        #[arg(value_name = "RECIPE", value_parser = native())]
         recipe: String,
         /// Draw a title of it on a sheet, as a PNG
         #[arg(long, value_name = "PNG")]
@@ -542,7 +543,7 @@ pub enum RecipeCommand {
         The same recipe makes the same bytes. Every digest of a package is checked before it gets its name.")]
     Make {
         /// The recipe
-        #[arg(value_name = "RECIPE")]
+        #[arg(value_name = "RECIPE", value_parser = native())]
         recipe: String,
         /// The package, or a folder for several [default: what the recipe says, in the current folder]
         #[arg(short, long, value_name = "FILE-OR-DIR")]
@@ -561,10 +562,10 @@ pub enum PatchCommand {
     )]
     Apply {
         /// The file to patch
-        #[arg(value_name = "ROM")]
+        #[arg(value_name = "ROM", value_parser = native())]
         rom: String,
         /// IPS, UPS or BPS patches
-        #[arg(required = true, value_name = "PATCH")]
+        #[arg(required = true, value_name = "PATCH", value_parser = native())]
         patches: Vec<String>,
         /// The file to write [default: the source's name with those of the patches, in the current folder]
         #[arg(short, long, value_name = "FILE")]
@@ -584,10 +585,10 @@ pub enum PatchCommand {
         bps finds what was moved, and carries checksums; ups leads both ways; ips has neither, and ends at 16 MiB.")]
     Make {
         /// The file before
-        #[arg(value_name = "OLD")]
+        #[arg(value_name = "OLD", value_parser = native())]
         old: String,
         /// The file after
-        #[arg(value_name = "NEW")]
+        #[arg(value_name = "NEW", value_parser = native())]
         new: String,
         /// The patch to write [default: the name of NEW, in the current folder]
         #[arg(short, long, value_name = "FILE")]
@@ -605,7 +606,7 @@ pub enum PatchCommand {
     )]
     Show {
         /// An IPS, UPS or BPS patch
-        #[arg(value_name = "PATCH")]
+        #[arg(value_name = "PATCH", value_parser = native())]
         patch: String,
     },
 }
@@ -613,7 +614,7 @@ pub enum PatchCommand {
 #[derive(Debug, Clone, Args)]
 pub struct SaveArgs {
     /// The ROM that the save belongs to: says what memory it should fit
-    #[arg(long, value_name = "ROM")]
+    #[arg(long, value_name = "ROM", value_parser = native())]
     pub rom: Option<String>,
     /// Which memory of a file with several: eeprom, sram, flash, pak1 to pak4
     #[arg(long, value_name = "NAME")]
@@ -634,10 +635,10 @@ pub enum SaveCommand {
         decanter save show saltmarsh/drawer/Fogbell.sav --rom saltmarsh/drawer/Fogbell.gb")]
     Show {
         /// A save file, or a ROM
-        #[arg(value_name = "FILE")]
+        #[arg(value_name = "FILE", value_parser = native())]
         file: String,
         /// The ROM that the save belongs to: says what memory it should fit
-        #[arg(long, value_name = "ROM")]
+        #[arg(long, value_name = "ROM", value_parser = native())]
         rom: Option<String>,
     },
     /// Write the content of the save memory, as a cartridge has it, into a new file
@@ -645,7 +646,7 @@ pub enum SaveCommand {
         Clocks, filler, repetitions and other memories of an emulator's file are left out. Nothing is replaced, ever.")]
     Export {
         /// An emulator's save file, or the block that a console keeps for its GBA mode
-        #[arg(value_name = "SAVE")]
+        #[arg(value_name = "SAVE", value_parser = native())]
         file: String,
         /// The file to write
         #[arg(short, long, value_name = "FILE")]
@@ -659,10 +660,10 @@ pub enum SaveCommand {
         size of the ROM's memory is written. Nothing is replaced, ever.")]
     Import {
         /// The save as the cartridge has it
-        #[arg(value_name = "SAVE")]
+        #[arg(value_name = "SAVE", value_parser = native())]
         file: String,
         /// The emulator's file, or the block of a console, that a copy is made of
-        #[arg(long, value_name = "FILE")]
+        #[arg(long, value_name = "FILE", value_parser = native())]
         into: Option<String>,
         /// The file to write
         #[arg(short, long, value_name = "FILE")]
@@ -736,6 +737,11 @@ impl KeyArg {
 }
 
 impl Command {
+    /// Whether its output is a list that other programs read.
+    pub fn is_list(&self) -> bool {
+        matches!(self, Self::Digest { style: Style::Sums, .. })
+    }
+
     /// The key of a command that takes one.
     pub fn key(&self) -> Option<&KeyArg> {
         match self {
@@ -752,6 +758,11 @@ impl Command {
 }
 
 /// Reads a size such as `64MiB`, `2G` or `1000000`.
+/// Paths and addresses: any bytes.
+fn native() -> impl TypedValueParser<Value = String> {
+    OsStringValueParser::new().map(|name| native::text(name))
+}
+
 fn size(text: &str) -> Result<u64, String> {
     let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
     let shift = match text[digits.len()..].to_ascii_lowercase().as_str() {

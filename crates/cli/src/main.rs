@@ -64,7 +64,8 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
     let settled = config::settle(&cli.global);
     use_colours(settled.as_ref().map_or(When::Auto, |s| s.color));
     let has_colour = style::is_coloured(io::stdout().is_terminal());
-    let mut out = Paper::new(io::BufWriter::new(io::stdout().lock()), has_colour).json(json);
+    let mut out =
+        Paper::new(io::BufWriter::new(io::stdout().lock()), has_colour).json(json).list(cli.command.is_list());
     let result = settled.map_err(Stop::from).and_then(|settled| run::run(cli, &settled, screen, &mut out));
     decanter_core::Watch::end(screen);
     let result = result.and_then(|code| match out.flush() {
@@ -74,6 +75,8 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
         Err(e) => Err(Stop::Output(e)),
     });
     match result {
+        // The rest was done, but not what could not be read.
+        Ok(code) if screen.has_unread() => code.max(5),
         Ok(code) => code,
         Err(Stop::Output(e)) => {
             let _ = writeln!(paper::stderr(), "error: cannot write the output: {e}");

@@ -2,8 +2,9 @@
 
 use crate::screen::paper::{printable, stderr};
 use crate::screen::style;
-use decanter_core::{Notice, Watch};
+use decanter_core::{Error, Notice, Watch};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::collections::HashSet;
 use std::io::Write;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -17,6 +18,9 @@ pub struct Screen {
     bar: Mutex<Option<ProgressBar>>,
     is_shown: bool,
     stop: Arc<AtomicBool>,
+    /// What was told already, word by word.
+    told: Mutex<HashSet<String>>,
+    has_unread: AtomicBool,
 }
 
 impl Screen {
@@ -34,7 +38,13 @@ impl Screen {
                 std::process::exit(130);
             }
         });
-        Self { bar: Mutex::new(None), is_shown, stop }
+        let (bar, told, has_unread) = Default::default();
+        Self { bar, is_shown, stop, told, has_unread }
+    }
+
+    /// Whether something in a folder could not be read.
+    pub fn has_unread(&self) -> bool {
+        self.has_unread.load(Ordering::Relaxed)
     }
 
     fn with_bar(&self, act: impl FnOnce(&ProgressBar)) {
@@ -80,6 +90,10 @@ impl Watch for Screen {
     }
 
     fn notice(&self, notice: &Notice) {
+        // A folder may be looked into more than once.
+        if !self.told.lock().unwrap_or_else(PoisonError::into_inner).insert(notice.text.clone()) {
+            return;
+        }
         let tell = || {
             // Standard error may be closed: then nobody is there to be told.
             let _ = writeln!(stderr(), "{}notice:{} {}", style::WARN, style::PLAIN, notice.text);
@@ -88,6 +102,11 @@ impl Watch for Screen {
             Some(bar) => bar.suspend(tell),
             None => tell(),
         }
+    }
+
+    fn unread(&self, path: &str, error: &Error) {
+        self.has_unread.store(true, Ordering::Relaxed);
+        self.notice(&Notice::damage(format!("{path} is left out: {error}")));
     }
 
     fn cancelled(&self) -> bool {

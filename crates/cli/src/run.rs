@@ -8,6 +8,7 @@ use crate::progress::Screen;
 use crate::screen::{self, Manner};
 use crate::{Stop, code_of, code_of_answer, manual, tour};
 use decanter_core::Algorithm;
+use decanter_core::native;
 use decanter_jobs::decrypt::Check;
 use decanter_jobs::dump::cartridge::MemoryWish;
 use decanter_jobs::{Answer, Failure, Setting, quoted};
@@ -347,9 +348,14 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             } else {
                 let verb = if global.dry_run { "would remove" } else { "removed" };
                 for path in &report.removed {
-                    writeln!(out, "{verb} {}", path.display())?;
+                    writeln!(out, "{verb} {}", native::text(&path))?;
                 }
-                writeln!(out, "{verb} {} from {}", screen::count(report.removed.len(), "leftover"), folder.display())?;
+                writeln!(
+                    out,
+                    "{verb} {} from {}",
+                    screen::count(report.removed.len(), "leftover"),
+                    native::text(&folder)
+                )?;
             }
             Ok(0)
         }
@@ -366,7 +372,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 });
                 json(out, &report)?;
             } else {
-                writeln!(out, "{verb} {pages} pages into {}", output.display())?;
+                writeln!(out, "{verb} {pages} pages into {}", native::text(&output))?;
             }
             Ok(0)
         }
@@ -512,8 +518,12 @@ fn new_plan(
     }
     writeln!(out)?;
     let verb = if setting.dry_run { "would write" } else { "wrote" };
-    let (drive, quoted_plan) = (quoted(drive), quoted(&plan.display().to_string()));
-    writeln!(out, "{verb} {}; edit it, then: decanter dump {drive} --plan {quoted_plan} -o IMAGE", plan.display())?;
+    let (drive, quoted_plan) = (quoted(drive), quoted(&native::text(&plan)));
+    writeln!(
+        out,
+        "{verb} {}; edit it, then: decanter dump {drive} --plan {quoted_plan} -o IMAGE",
+        native::text(&plan)
+    )?;
     Ok(0)
 }
 

@@ -89,11 +89,19 @@ pub enum Error {
         /// The target.
         path: PathBuf,
     },
-    /// A target is one of the files that the run reads, or lies in a folder that it reads.
+    /// A target is one of the files that the run reads.
     #[error("{} is one of the files that are read", .path.display())]
     IsSource {
         /// The target.
         path: PathBuf,
+    },
+    /// A target is a folder that the run reads as a whole, or lies in one.
+    #[error("{} lies in {}, which is read", .path.display(), .folder.display())]
+    InSource {
+        /// The target.
+        path: PathBuf,
+        /// The folder that is read.
+        folder: PathBuf,
     },
     /// Somebody else is writing the same target now.
     #[error("another run is writing {} at this moment", .path.display())]
@@ -223,9 +231,12 @@ impl Error {
             | Self::Limit { .. }
             | Self::Checksum { .. } => Blame::Source,
             Self::Key(_) | Self::WrongDescription { .. } => Blame::Key,
-            Self::Exists { .. } | Self::IsSource { .. } | Self::Busy { .. } | Self::Twice { .. } | Self::Usage(_) => {
-                Blame::Request
-            }
+            Self::Exists { .. }
+            | Self::IsSource { .. }
+            | Self::InSource { .. }
+            | Self::Busy { .. }
+            | Self::Twice { .. }
+            | Self::Usage(_) => Blame::Request,
             Self::NoSpace { .. } | Self::FileTooLarge { .. } | Self::Io { .. } => Blame::Machine,
             Self::Cancelled => Blame::Stopped,
         }

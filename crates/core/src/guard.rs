@@ -115,14 +115,14 @@ impl Guard {
     /// Fails if `target` is a folder that is read, or lies in one.
     ///
     /// # Errors
-    /// [`Error::IsSource`].
+    /// [`Error::IsSource`], [`Error::InSource`].
     pub fn check_folder(&self, target: &Path) -> Result<()> {
         self.check(target)?;
         let whole = resolved(target);
         let folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
-        match folders.iter().any(|folder| whole.starts_with(folder)) {
-            true => Err(Error::IsSource { path: target.to_owned() }),
-            false => Ok(()),
+        match folders.iter().find(|folder| whole.starts_with(folder)) {
+            Some(folder) => Err(Error::InSource { path: target.to_owned(), folder: folder.clone() }),
+            None => Ok(()),
         }
     }
 }

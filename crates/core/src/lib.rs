@@ -20,6 +20,7 @@ pub mod guard;
 pub mod keyring;
 pub mod label;
 pub mod names;
+pub mod native;
 mod os;
 pub mod patch;
 pub mod pour;

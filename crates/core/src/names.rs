@@ -1,5 +1,6 @@
 //! From names in a source, which may be hostile, to names on this machine.
 
+use crate::native;
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 
@@ -87,17 +88,17 @@ impl Namer {
         let safe = safe_name(name, self.strict);
         let strict = self.strict;
         let key = |place: &std::path::Path| {
-            let key = place.to_string_lossy();
-            if strict { key.to_lowercase() } else { key.into_owned() }
+            let key = native::text(place);
+            if strict { key.to_lowercase() } else { key }
         };
-        let place = parent.join(shorten(&safe, ""));
+        let place = parent.join(native::os(&shorten(&safe, "")));
         let first = key(&place);
         if self.taken.insert(first.clone()) {
             return place;
         }
         let number = self.next.entry(first).or_insert(2);
         loop {
-            let place = parent.join(shorten(&safe, &format!(" ({number})")));
+            let place = parent.join(native::os(&shorten(&safe, &format!(" ({number})"))));
             *number += 1;
             if self.taken.insert(key(&place)) {
                 return place;
@@ -112,7 +113,7 @@ fn clean(path: &str) -> Vec<&str> {
 }
 
 fn differs(place: &std::path::Path, path: &str) -> bool {
-    place.to_str() != Some(path.trim_end_matches('/'))
+    native::text(place) != path.trim_end_matches('/')
 }
 
 /// A name that cannot leave its folder and that the target can hold.

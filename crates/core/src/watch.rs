@@ -1,5 +1,6 @@
 //! Progress, notices and cancellation, carried from wherever work is done to whoever shows it.
 
+use crate::Error;
 use serde::Serialize;
 
 /// Something worth knowing that does not stop the work.
@@ -36,6 +37,10 @@ pub trait Watch: Send + Sync {
     fn end(&self) {}
     /// Something is worth telling that belongs to no report.
     fn notice(&self, _notice: &Notice) {}
+    /// Something in a folder could not be read. The work goes on without it; the run has failed all the same.
+    fn unread(&self, path: &str, error: &Error) {
+        self.notice(&Notice::damage(format!("{path} is left out: {error}")));
+    }
     /// True once the user has asked to stop. Checked at least once a block (1 MiB).
     fn cancelled(&self) -> bool {
         false

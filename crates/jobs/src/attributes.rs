@@ -1,6 +1,7 @@
 //! What the file systems of home computers keep of a file and those of today do not: in a text beside the files, so that it
 //! is there again on the way back.
 
+use decanter_core::native;
 use decanter_core::source::Bytes;
 use decanter_core::tree::{About, Node, Tree};
 use decanter_core::{Error, Result, SourceRef};
@@ -46,7 +47,7 @@ pub(crate) fn text(nodes: &[(&Node, &Path)]) -> Option<SourceRef> {
         return None;
     }
     let entry = |(node, path): &(&Node, &Path)| Entry {
-        path: path.to_string_lossy().into_owned(),
+        path: native::text(path),
         protection: node.about.as_ref().and_then(|a| a.protection),
         comment: node.about.as_ref().map(|a| a.comment.iter().map(|b| char::from(*b)).collect()).unwrap_or_default(),
         date: node.modified,

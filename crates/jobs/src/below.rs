@@ -1,10 +1,19 @@
 //! What is below a folder on this machine: files, what cannot be looked into, and what is no file.
 
 use decanter_core::Error;
+use decanter_core::native;
 use decanter_core::split;
 use std::collections::HashMap;
 use std::path::Path;
 use walkdir::WalkDir;
+
+/// Why a walk through folders could not go on somewhere.
+pub(crate) fn walk_error(error: walkdir::Error) -> Error {
+    let path = error.path().map(Path::to_owned);
+    let told = error.to_string();
+    let source = error.into_io_error().unwrap_or_else(|| std::io::Error::other(told));
+    Error::Io { op: "read", path, offset: None, source }
+}
 
 /// What was found below a folder, in the order of names.
 #[derive(Default)]
@@ -21,17 +30,17 @@ impl Below {
     /// Looks through `folder`. Links in it are not followed.
     pub(crate) fn of(folder: &str) -> Self {
         let mut below = Self::default();
-        for entry in WalkDir::new(folder).sort_by_file_name() {
+        for entry in WalkDir::new(native::path(folder)).sort_by_file_name() {
             let entry = match entry {
                 Ok(entry) => entry,
                 Err(e) => {
-                    let path = e.path().unwrap_or(Path::new(folder)).to_owned();
-                    let error = Error::Io { op: "read", path: Some(path.clone()), offset: None, source: e.into() };
-                    below.failed.push((path.to_string_lossy().into_owned(), error));
+                    let path = e.path().map_or_else(|| native::path(folder), Path::to_owned);
+                    let error = walk_error(e);
+                    below.failed.push((native::text(&path), error));
                     continue;
                 }
             };
-            let path = entry.path().to_string_lossy().into_owned();
+            let path = native::text(entry.path());
             if entry.file_type().is_file() {
                 below.files.push(path);
             } else if let Some(kind) = entry.metadata().ok().and_then(|meta| decanter_core::guard::odd_kind(&meta)) {

@@ -11,8 +11,10 @@ pub struct CleanReport {
     /// Layout of this report.
     pub schema: &'static str,
     /// The folder.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub folder: PathBuf,
     /// What was left over in it.
+    #[serde(serialize_with = "decanter_core::native::many")]
     pub removed: Vec<PathBuf>,
     /// True when nothing was removed because only a rehearsal was asked for.
     pub dry_run: bool,

@@ -19,6 +19,7 @@ pub struct DecryptReport {
     /// The source, with what it was looked through.
     pub source: String,
     /// The file that was written.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub target: PathBuf,
     /// True when nothing was written because only a rehearsal was asked for.
     pub dry_run: bool,

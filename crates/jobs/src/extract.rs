@@ -25,6 +25,7 @@ pub struct ExtractReport {
     /// The source, with what it was looked through.
     pub source: String,
     /// The folder that was written.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub folder: PathBuf,
     /// True when nothing was written because only a rehearsal was asked for.
     pub dry_run: bool,
@@ -45,6 +46,7 @@ pub struct ExtractReport {
     /// What came of replacement files.
     pub overlay: Option<OverlayReport>,
     /// The folder with the files that they replaced.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
     pub originals: Option<PathBuf>,
     /// The description that every file was held against, if there was one.
     pub against: Option<String>,
@@ -75,6 +77,7 @@ pub struct Renamed {
     /// Path in the source.
     pub from: String,
     /// Path below the folder.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub to: PathBuf,
 }
 

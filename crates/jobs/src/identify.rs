@@ -10,6 +10,7 @@ use crate::starter::{self, Starter};
 use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces, verify};
 use decanter_core::format::{Context, Fact, KeyState, State};
 use decanter_core::label::Picture;
+use decanter_core::native;
 use decanter_core::rom::Shape;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Content;
@@ -150,7 +151,7 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
     let mut paths: Vec<(String, bool)> = Vec::new();
     let mut unread: Vec<Identity> = Vec::new();
     for source in paths_given {
-        if Path::new(source).is_dir() {
+        if native::path(source).is_dir() {
             let below = Below::of(source);
             paths.extend(below.files.into_iter().map(|p| (p, false)));
             unread.extend(below.failed.into_iter().map(|(path, e)| not_understood(&path, Failure::new("", e))));
@@ -192,7 +193,7 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
 
 /// Programs in folders of files that an archive may have held.
 fn folder_starters(sources: &[String], setting: &Setting<'_>) -> Vec<(String, Vec<Starter>)> {
-    let folders = sources.iter().filter(|s| Path::new(s).is_dir());
+    let folders = sources.iter().filter(|s| native::path(s).is_dir());
     let rank = |source: &String| {
         let item = locate::open(source, "identify", setting).ok()?;
         let found = starters(&item);
@@ -314,7 +315,7 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
         kind: "not understood".into(),
         inside: Vec::new(),
         facts: Vec::new(),
-        bytes: std::fs::metadata(shown).map_or(0, |m| m.len()),
+        bytes: std::fs::metadata(native::path(shown)).map_or(0, |m| m.len()),
         promised_bytes: None,
         missing_sectors: 0,
         missing_bytes: 0,
@@ -505,7 +506,7 @@ fn key_option(item: &Item) -> &'static str {
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     let source = quoted(&item.shown);
     if item.unfinished.is_some() {
-        let target = quoted(&item.host.with_extension("").display().to_string());
+        let target = quoted(&native::text(item.host.with_extension("")));
         return Some(format!("decanter dump DRIVE -o {target}"));
     }
     if let Some(kind) = verify::game_folder(item) {

@@ -4,6 +4,7 @@ use crate::locate::{Around, stem_of};
 use crate::{Failure, Item, Setting, locate};
 use decanter_core::format::KeyState;
 use decanter_core::keyring::{Entry, EntryReport, MOST_LIST_BYTES};
+use decanter_core::native;
 use decanter_core::source::{FileSource, SourceRef, read_vec};
 use decanter_core::{Error, Guard, Key, Keyring};
 use decanter_formats::record::ird::Description;
@@ -75,14 +76,14 @@ pub(crate) struct Gathering {
 impl Gathering {
     /// A file or folder that the user named.
     fn place(&mut self, place: &Path, guard: &Guard) {
-        self.ring.add_place(place.display().to_string());
+        self.ring.add_place(native::text(place));
         for entry in WalkDir::new(place).max_depth(4).sort_by_file_name().into_iter().flatten().take(MOST_FILES) {
             if !entry.file_type().is_file() && entry.depth() > 0 {
                 continue;
             }
             if let Ok(source) = FileSource::open(entry.path(), guard) {
-                let name = entry.file_name().to_string_lossy().into_owned();
-                self.file(&entry.path().display().to_string(), &name, &(Arc::new(source) as SourceRef));
+                let name = native::text(entry.file_name());
+                self.file(&native::text(entry.path()), &name, &(Arc::new(source) as SourceRef));
             }
         }
     }

@@ -65,6 +65,7 @@ pub struct LabelReport {
     /// Pictures: what each is, its width and height.
     pub pictures: Vec<(&'static str, u32, u32)>,
     /// The file that was written.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
     pub target: Option<PathBuf>,
     /// Its width and height.
     pub size: Option<(u32, u32)>,

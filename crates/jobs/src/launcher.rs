@@ -4,6 +4,7 @@
 use crate::{Failure, Setting, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Blame;
+use decanter_core::native;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, pour};
 use serde::{Deserialize, Serialize};
@@ -24,6 +25,7 @@ pub struct Starter {
     /// The program and its words; `{file}` stands for what is started, at the end if it is not there.
     pub command: Vec<String>,
     /// The folder it works in; that of the file if it is not said.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
     pub folder: Option<PathBuf>,
     /// Commands that are run before, each with its words.
     #[serde(default)]
@@ -60,8 +62,10 @@ pub struct LauncherReport {
     /// Layout of this report.
     pub schema: &'static str,
     /// The desktop entry.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub entry: PathBuf,
     /// The script.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub script: PathBuf,
     /// The command that it runs.
     pub command: Vec<String>,
@@ -83,7 +87,7 @@ pub fn launcher(
     setting: &Setting<'_>,
 ) -> Result<LauncherReport, Failure> {
     let what = format!("cannot make a start entry for \"{}\"", file.display());
-    let output = &place::file(Some(output), &format!("{}.desktop", place::stem_of_shown(&file.display().to_string())));
+    let output = &place::file(Some(output), &format!("{}.desktop", place::stem_of_shown(&native::text(file))));
     let full = std::fs::canonicalize(file).map_err(|e| Failure::new(what.clone(), Error::io("open", file, e)))?;
     let starter = choose(options, known).map_err(|why| {
         let names: Vec<&str> = known.keys().map(String::as_str).collect();
@@ -96,11 +100,12 @@ pub fn launcher(
     })?;
     let base = output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let base = std::fs::canonicalize(base).map_err(|e| Failure::new(what.clone(), Error::io("open", base, e)))?;
-    let stem = output.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+    let stem = output.file_stem().map(native::text).unwrap_or_default();
     let (entry, script) = (output.with_extension("desktop"), output.with_extension("sh"));
-    let name = options.name.clone().unwrap_or_else(|| {
-        crate::locate::stem_of(&full.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default())
-    });
+    let name = options
+        .name
+        .clone()
+        .unwrap_or_else(|| crate::locate::stem_of(&full.file_name().map(native::text).unwrap_or_default()));
     let texts = [("the name", &Some(name.clone())), ("the comment", &options.comment)];
     for (which, text) in texts {
         if text.as_ref().is_some_and(|t| t.chars().any(char::is_control)) {

@@ -1,11 +1,13 @@
 //! From what the user typed to an opened source: paths, `::` addresses, split images, and archives that are looked
 //! through because they hold exactly one image.
 
+use crate::below::walk_error;
 use crate::dump::map::Map;
 use crate::{Failure, Setting, attributes, keys};
 use decanter_core::error::Blame;
 use decanter_core::format::{Beside, Context, Opened};
 use decanter_core::keyring::plain;
+use decanter_core::native;
 use decanter_core::seal::Sealed;
 use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
 use decanter_core::split;
@@ -109,7 +111,7 @@ impl Beside for Near<'_> {
         match self {
             Self::Host(folder, names, guard) => {
                 let Some(found) = one_of(names.iter().map(String::as_str), name) else { return Ok(None) };
-                Ok(Some((found.to_owned(), Arc::new(FileSource::open(&folder.join(found), guard)?))))
+                Ok(Some((found.to_owned(), Arc::new(FileSource::open(&folder.join(native::os(found)), guard)?))))
             }
             Self::Inside(tree, folder) => {
                 let Some(found) = one_of(tree.nodes.iter().map(Node::name), name) else { return Ok(None) };
@@ -181,7 +183,7 @@ fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
     let mut parts = inside.iter().filter(|p| !p.is_empty());
     let (mut unfinished, mut through) = (None, Vec::new());
     let mut found = if meta.is_dir() {
-        follow(&folder_tree(&host, &setting.guard)?, parts.next().map_or("", String::as_str))?
+        follow(&folder_tree(&host, setting)?, parts.next().map_or("", String::as_str))?
     } else {
         let (place, map) = host_file(&host, &near, setting)?;
         unfinished = map;
@@ -219,8 +221,8 @@ fn entry_of_folder((host, mut inside): (PathBuf, Vec<String>)) -> (PathBuf, Vec<
     let Some(first) = inside.iter().position(|p| !p.is_empty()).filter(|_| host.is_dir()) else {
         return (host, inside);
     };
-    let entry = host.join(inside[first].trim_matches('/'));
-    let stays_inside = Path::new(&inside[first]).components().all(|c| !matches!(c, std::path::Component::ParentDir));
+    let entry = host.join(native::os(inside[first].trim_matches('/')));
+    let stays_inside = native::path(&inside[first]).components().all(|c| !matches!(c, std::path::Component::ParentDir));
     if stays_inside && entry.is_file() {
         inside.remove(first);
         return (entry, inside);
@@ -399,7 +401,7 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         shown: shown.to_owned(),
         address: shown.to_owned(),
         host: host.to_owned(),
-        stem: stem_of(&host.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()),
+        stem: stem_of(&host.file_name().map(native::text).unwrap_or_default()),
         around: Vec::new(),
         source: None,
         opened,
@@ -413,29 +415,29 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
 
 /// Files that were gathered from several sources, as one folder.
 pub(crate) fn gathered(shown: &str, stem: &str, tree: Tree, setting: &Setting<'_>) -> Item {
-    Item { stem: stem.to_owned(), ..folder_item(shown, Path::new(shown), tree, &Around::default(), setting) }
+    Item { stem: stem.to_owned(), ..folder_item(shown, &native::path(shown), tree, &Around::default(), setting) }
 }
 
 /// The path on this machine, and what comes after each `::`. A path that exists as it stands is taken as it stands.
 fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
-    if Path::new(shown).exists() {
-        return (PathBuf::from(shown), Vec::new());
+    if native::path(shown).exists() {
+        return (native::path(shown), Vec::new());
     }
     let mut parts = shown.split(INSIDE);
     let host = parts.next().unwrap_or_default();
-    (PathBuf::from(host), parts.map(str::to_owned).collect())
+    (native::path(host), parts.map(str::to_owned).collect())
 }
 
 /// A file on this machine, with the other parts of a split image.
 fn host_file(path: &Path, near: &Near<'_>, setting: &Setting<'_>) -> Result<(Place, Option<Arc<Map>>)> {
     let guard = &setting.guard;
-    let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let name = path.file_name().map(native::text).unwrap_or_default();
     let folder = path.parent().unwrap_or(Path::new(""));
     if split::is_numbered(&name)
         && let Near::Host(_, names, _) = near
         && let Some(parts) = split::parts(&name, names)
     {
-        let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(part), guard)?) as SourceRef);
+        let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(native::os(part)), guard)?) as SourceRef);
         let source = Arc::new(Concat::new(parts.iter().map(open).collect::<Result<_>>()?)?);
         return Ok((Place { source, name: split::whole_name(&name).to_owned() }, None));
     }
@@ -455,34 +457,46 @@ fn host_file(path: &Path, near: &Near<'_>, setting: &Setting<'_>) -> Result<(Pla
 fn names_in(folder: &Path) -> Vec<String> {
     let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
     let read = std::fs::read_dir(folder).into_iter().flatten().flatten();
-    read.take(MOST_FILES).map(|e| e.file_name().to_string_lossy().into_owned()).collect()
+    read.take(MOST_FILES).map(|e| native::text(e.file_name())).collect()
 }
 
-/// A folder on this machine as a tree. Links in it are not followed.
-fn folder_tree(root: &Path, guard: &Guard) -> Result<Tree> {
+/// A folder on this machine as a tree. Links in it are not followed; what cannot be looked into is a broken file of it, and
+/// told; what is no file is told.
+fn folder_tree(root: &Path, setting: &Setting<'_>) -> Result<Tree> {
     let mut tree = Tree::default();
-    guard.reads_folder(root);
+    setting.guard.reads_folder(root);
+    let below = |path: &Path| native::text(path.strip_prefix(root).unwrap_or(path));
     for entry in WalkDir::new(root).min_depth(1).sort_by_file_name() {
-        let entry = entry.map_err(|e| Error::Io {
-            op: "read",
-            path: e.path().map(Path::to_owned),
-            offset: None,
-            source: e.into(),
-        })?;
         if tree.nodes.len() >= MOST_FILES {
             let limit = MOST_FILES as u64;
             return Err(Error::Limit { what: "files in a folder", asked: limit + 1, limit });
         }
-        let relative = entry.path().strip_prefix(root).unwrap_or(entry.path());
-        let path = relative.to_string_lossy().into_owned();
+        let entry = match entry {
+            Ok(entry) => entry,
+            Err(e) if e.depth() > 0 => {
+                let path = e.path().unwrap_or(root).to_owned();
+                let error = walk_error(e);
+                setting.watch.unread(&native::text(&path), &error);
+                // The folder itself was met before what is in it could not be.
+                tree.nodes.retain(|n| n.path != below(&path));
+                let broken = File::broken(0, error.to_string());
+                tree.nodes.push(Node::new(below(&path), Kind::File(broken), None));
+                continue;
+            }
+            Err(e) => return Err(walk_error(e)),
+        };
+        let path = below(entry.path());
         let kind = if entry.file_type().is_dir() {
             Kind::Folder
         } else if entry.file_type().is_file() {
-            let report = |e: walkdir::Error| Error::io("read", entry.path(), e.into());
-            Kind::File(File::of(Arc::new(PathSource::new(entry.path(), &entry.metadata().map_err(report)?, guard))))
+            let meta = entry.metadata().map_err(walk_error)?;
+            Kind::File(File::of(Arc::new(PathSource::new(entry.path(), &meta, &setting.guard))))
         } else if entry.file_type().is_symlink() {
-            Kind::Link(std::fs::read_link(entry.path()).unwrap_or_default().to_string_lossy().into_owned())
+            Kind::Link(native::text(std::fs::read_link(entry.path()).unwrap_or_default()))
         } else {
+            let kind = entry.metadata().ok().and_then(|meta| decanter_core::guard::odd_kind(&meta));
+            let told = format!("{} is passed over: it is {}", native::text(entry.path()), kind.unwrap_or("no file"));
+            setting.watch.notice(&Notice::new(told));
             continue;
         };
         tree.nodes.push(Node::new(path, kind, None));
@@ -662,7 +676,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     let opened = format.open(source.clone(), &context)?;
     let is_folder = item.opened.format == "folder";
     let address = match is_folder {
-        true => item.host.join(path).display().to_string(),
+        true => native::text(item.host.join(native::os(path))),
         false => format!("{}{INSIDE}{path}", item.address.trim_end_matches(INSIDE)),
     };
     let mut around = item.around.clone();
@@ -700,7 +714,7 @@ pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) 
     Ok(Item {
         shown: shown.to_owned(),
         address: shown.to_owned(),
-        host: PathBuf::from(shown),
+        host: native::path(shown),
         stem,
         around: Vec::new(),
         source: Some(source),
@@ -778,7 +792,7 @@ impl Listing {
             if let Ok(source) = FileSource::open(&path, guard)
                 && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
             {
-                files.push((path.display().to_string(), name.clone(), Arc::new(source)));
+                files.push((native::text(&path), name.clone(), Arc::new(source)));
             }
         }
         files.sort_by(|a, b| a.0.cmp(&b.0));
@@ -793,7 +807,7 @@ impl Around {
             Some(parent) if !parent.as_os_str().is_empty() => parent,
             _ => Path::new("."),
         };
-        self.folders.push(folder.display().to_string());
+        self.folders.push(native::text(folder));
         let mut kept = setting.folders.lock().unwrap_or_else(|e| e.into_inner());
         let listing = kept.entry(folder.to_owned()).or_insert_with(|| Listing::of(folder, &setting.guard)).clone();
         self.files.extend(listing.files);

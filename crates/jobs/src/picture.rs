@@ -7,6 +7,7 @@ use crate::dump::map::{Map, State};
 use crate::{Failure, Item, Setting, grouped};
 use canvas::{Canvas, Colour};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::native;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Tree;
 use decanter_core::{Door, SECTOR};
@@ -77,7 +78,7 @@ impl Scene {
     /// A dump with what is known of its content.
     pub fn of_dump(map: &Map, look: &Look, target: &Path) -> Self {
         let Look { tree, structure, unit } = look;
-        let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let name = target.file_name().map(native::text).unwrap_or_default();
         let missing = map.missing();
         let subtitle = format!(
             "{} sectors of {} bytes, {} missing, after {} passes",

@@ -6,6 +6,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::Algorithm;
 use decanter_core::error::Blame;
+use decanter_core::native;
 use decanter_core::pour::{self, Poured};
 use decanter_core::{Door, Error, names};
 use std::path::{Path, PathBuf};
@@ -14,9 +15,9 @@ use std::path::{Path, PathBuf};
 pub(crate) fn file(output: Option<&Path>, default: &str) -> PathBuf {
     let name = names::file_name(default);
     match output {
-        Some(path) if is_folder(path) => path.join(name),
+        Some(path) if is_folder(path) => path.join(native::os(&name)),
         Some(path) => path.to_owned(),
-        None => PathBuf::from(name),
+        None => native::path(&name),
     }
 }
 
@@ -28,7 +29,7 @@ fn is_folder(path: &Path) -> bool {
 /// The name of a result: the source's stem, with `word` where it would otherwise be the source's own name.
 pub(crate) fn name_beside(item: &Item, extension: &str, word: &str) -> String {
     let plain = format!("{}.{extension}", item.stem);
-    let own = item.host.file_name().map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default();
+    let own = item.host.file_name().map(|n| native::text(n).to_lowercase()).unwrap_or_default();
     match names::file_name(&plain).to_lowercase() == own {
         true => format!("{} ({word}).{extension}", item.stem),
         false => plain,
@@ -41,8 +42,8 @@ pub(crate) fn folder(item: &Item, output: Option<&Path>) -> PathBuf {
         return folder.to_owned();
     }
     let plain = names::file_name(&item.stem);
-    let own = item.host.file_name().is_some_and(|n| n.to_string_lossy() == plain);
-    PathBuf::from(if own { names::file_name(&format!("{} (extracted)", item.stem)) } else { plain })
+    let own = item.host.file_name().is_some_and(|n| native::text(n) == plain);
+    native::path(&if own { names::file_name(&format!("{} (extracted)", item.stem)) } else { plain })
 }
 
 /// What a source that was only typed is called, without its extension.
@@ -57,6 +58,16 @@ pub(crate) fn refused(target: &Path, error: Error) -> Failure {
         Error::IsSource { .. } => {
             Some(format!("sources are never written to: choose another name, as in -o {}", free_name(target)))
         }
+        Error::InSource { path, folder } => {
+            let name = path.file_name().unwrap_or(folder.file_name().unwrap_or_default());
+            let outside = folder.parent().unwrap_or(folder).join(name);
+            let free = if std::fs::symlink_metadata(&outside).is_err() {
+                quoted(&native::text(&outside))
+            } else {
+                free_name(&outside)
+            };
+            Some(format!("what is written there would be a source too: choose a place outside, as in -o {free}"))
+        }
         Error::Twice { .. } => Some("choose another name with -o".into()),
         _ => None,
     };
@@ -69,12 +80,13 @@ pub(crate) fn refused(target: &Path, error: Error) -> Failure {
 
 /// A name beside `target` that nothing has, as a shell takes it.
 fn free_name(target: &Path) -> String {
-    let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let name = target.file_name().map(native::text).unwrap_or_default();
     let stem = locate::stem_of(&name);
     let extension = name.strip_prefix(stem.as_str()).unwrap_or_default();
-    let spelled = |number: u32| target.with_file_name(names::file_name(&format!("{stem} ({number}){extension}")));
+    let spelled =
+        |number: u32| target.with_file_name(native::os(&names::file_name(&format!("{stem} ({number}){extension}"))));
     let free = (2..1000).map(spelled).find(|p| std::fs::symlink_metadata(p).is_err());
-    quoted(&free.unwrap_or_else(|| spelled(1000)).display().to_string())
+    quoted(&native::text(free.unwrap_or_else(|| spelled(1000))))
 }
 
 impl Setting<'_> {

@@ -1,5 +1,7 @@
 //! Commands that are printed work when they are pasted.
 
+use decanter_core::native;
+
 /// A name in a command as a shell takes it: never an option, whatever it begins with.
 pub fn quoted(name: &str) -> String {
     if name.starts_with('-') { typed(&format!("./{name}")) } else { typed(name) }
@@ -10,8 +12,8 @@ pub fn typed(word: &str) -> String {
     let plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
     if !word.is_empty() && word.chars().all(plain) {
         word.to_owned()
-    } else if word.chars().any(char::is_control) {
-        // Only this form can name characters that do not show.
+    } else if word.chars().any(|c| c.is_control() || native::byte(c).is_some()) {
+        // Only this form can name characters that do not show, and bytes that are none.
         let told: String = word.chars().map(escaped).collect();
         format!("$'{told}'")
     } else if word.contains(['"', '$', '`', '\\', '!']) {
@@ -25,6 +27,7 @@ fn escaped(c: char) -> String {
     match c {
         '\'' => "\\'".into(),
         '\\' => "\\\\".into(),
+        c if native::byte(c).is_some() => native::byte(c).map(|b| format!("\\x{b:02x}")).unwrap_or_default(),
         c if c.is_control() => c.to_string().bytes().map(|b| format!("\\x{b:02x}")).collect(),
         c => c.into(),
     }
@@ -33,7 +36,9 @@ fn escaped(c: char) -> String {
 #[cfg(test)]
 mod tests {
     use super::quoted;
+    use decanter_core::native;
     use proptest::prelude::*;
+    use std::os::unix::ffi::OsStrExt;
 
     #[test]
     fn words_are_quoted_as_a_shell_takes_them() {
@@ -43,6 +48,11 @@ mod tests {
         assert_eq!(quoted(""), "\"\"");
         assert_eq!(quoted("-x y.iso"), "\"./-x y.iso\"");
         assert_eq!(quoted("a\n\u{1b}'.iso"), "$'a\\x0a\\x1b\\'.iso'");
+    }
+
+    #[test]
+    fn bytes_that_are_no_text_are_named() {
+        assert_eq!(quoted(&native::text(std::ffi::OsStr::from_bytes(b"caf\xe9 1.d64"))), "$'caf\\xe9 1.d64'");
     }
 
     proptest! {

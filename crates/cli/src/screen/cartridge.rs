@@ -1,5 +1,6 @@
 use super::written::speed;
 use super::{Manner, count, exact, number, row, size, style};
+use decanter_core::native;
 use decanter_core::rom::{Lanes, SaveKind, SaveMemory, Shape};
 use decanter_jobs::dump::cartridge::{CartridgeReport, MemoryWish};
 use decanter_jobs::rom::RomReport;
@@ -128,7 +129,7 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
         (_, 0) => (style::GOOD, "wrote"),
         _ => (style::BAD, "incomplete"),
     };
-    writeln!(out, "{colour}{verb}{} {}", style::PLAIN, report.path.display())?;
+    writeln!(out, "{colour}{verb}{} {}", style::PLAIN, native::text(&report.path))?;
     let memory = match report.memory {
         MemoryWish::Rom => "ROM",
         MemoryWish::Save => "save memory",
@@ -163,7 +164,7 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
         row(
             out,
             "old save",
-            &format!("{} {}, kept in {}", written.old.algorithm.name(), written.old.hex(), report.path.display()),
+            &format!("{} {}, kept in {}", written.old.algorithm.name(), written.old.hex(), native::text(&report.path)),
         )?;
         row(out, "new save", &format!("{} {}", written.new.algorithm.name(), written.new.hex()))?;
     }

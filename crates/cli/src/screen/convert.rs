@@ -1,5 +1,6 @@
 use super::written::speed;
 use super::{Manner, count, exact, number, row, size, style};
+use decanter_core::native;
 use decanter_jobs::convert::{ConvertReport, RepairReport};
 use std::io::{self, Write};
 use std::time::Duration;
@@ -17,7 +18,7 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for file in &report.files {
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, file.path.display())?;
+        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&file.path))?;
         for digest in &file.digests {
             row(out, digest.algorithm.name(), &digest.hex())?;
         }

@@ -1,5 +1,6 @@
 use super::written::speed;
 use super::{Manner, count, number, row, size, style};
+use decanter_core::native;
 use decanter_jobs::dump::{DumpReport, line};
 use std::io::{self, Write};
 use std::time::Duration;
@@ -14,9 +15,9 @@ const MOST_TOLD: usize = 12;
 pub fn show(out: &mut dyn Write, report: &DumpReport, took: Duration, manner: Manner) -> io::Result<()> {
     let (good, bad, plain) = (style::GOOD, style::BAD, style::PLAIN);
     match (report.dry_run, report.complete) {
-        (true, _) => writeln!(out, "{good}would write{plain} {}", report.path.display())?,
-        (_, true) => writeln!(out, "{good}wrote{plain} {}", report.path.display())?,
-        (_, false) => writeln!(out, "{bad}INCOMPLETE{plain} {}", report.path.display())?,
+        (true, _) => writeln!(out, "{good}would write{plain} {}", native::text(&report.path))?,
+        (_, true) => writeln!(out, "{good}wrote{plain} {}", native::text(&report.path))?,
+        (_, false) => writeln!(out, "{bad}INCOMPLETE{plain} {}", native::text(&report.path))?,
     }
     let resumed = if report.resumed { ", going on with an earlier run" } else { "" };
     row(out, "from", &format!("{} ({}){resumed}", report.drive, report.drive_kind))?;
@@ -60,7 +61,7 @@ pub fn show(out: &mut dyn Write, report: &DumpReport, took: Duration, manner: Ma
         for (index, file) in report.hit_files.iter().take(most).enumerate() {
             row(out, if index == 0 { "hit files" } else { "" }, file)?;
         }
-        row(out, "map", &report.map.display().to_string())?;
+        row(out, "map", &native::text(&report.map))?;
     }
     if report.unstable_sectors > 0 {
         row(
@@ -92,7 +93,7 @@ pub fn show(out: &mut dyn Write, report: &DumpReport, took: Duration, manner: Ma
         row(out, digest.algorithm.name(), &digest.hex())?;
     }
     if let Some(picture) = &report.picture {
-        row(out, "picture", &picture.display().to_string())?;
+        row(out, "picture", &native::text(picture))?;
     }
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;

@@ -2,6 +2,7 @@
 //! says may move the cursor, change colours or begin a line of its own.
 
 use super::style::{self, Ink};
+use decanter_core::native;
 use std::fmt::Write as _;
 use std::io::{self, ErrorKind, IsTerminal, Write};
 
@@ -11,18 +12,25 @@ pub struct Paper<W> {
     inner: W,
     has_colour: bool,
     is_json: bool,
+    /// Whether names keep bytes that are no text: lists of digests are read by other programs.
+    is_list: bool,
     is_closed: bool,
 }
 
 impl<W: Write> Paper<W> {
     /// Text on `inner`.
     pub fn new(inner: W, has_colour: bool) -> Self {
-        Self { inner, has_colour, is_json: false, is_closed: false }
+        Self { inner, has_colour, is_json: false, is_list: false, is_closed: false }
     }
 
     /// The same, for JSON: there the escapes are those of JSON.
     pub fn json(self, is_json: bool) -> Self {
         Self { is_json, ..self }
+    }
+
+    /// The same, for a list of digests.
+    pub fn list(self, is_list: bool) -> Self {
+        Self { is_list, ..self }
     }
 
     fn put(&mut self, bytes: &[u8]) -> io::Result<()> {
@@ -47,12 +55,22 @@ pub fn stderr() -> Paper<io::StderrLock<'static>> {
 impl<W: Write> Write for Paper<W> {
     fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
         let needs_care =
-            |b: &u8| (*b < 0x20 && *b != b'\n' && *b != b'\t') || *b == 0x7f || matches!(b, 0xc2 | 0xd8 | 0xe2);
+            |b: &u8| (*b < 0x20 && *b != b'\n' && *b != b'\t') || *b == 0x7f || matches!(b, 0xc2 | 0xd8 | 0xe2 | 0xf4);
         let inner_break = buf.iter().rposition(|b| *b != b'\n').is_some_and(|last| buf[..last].contains(&b'\n'));
         if !inner_break && !buf.iter().any(needs_care) {
             self.put(buf)?;
         } else {
             let text = String::from_utf8_lossy(buf);
+            if self.is_list && text.chars().any(|c| native::byte(c).is_some()) {
+                let lines: Vec<String> =
+                    text.split_inclusive(|c| native::byte(c).is_some()).map(str::to_owned).collect();
+                for part in lines {
+                    let own = part.trim_end_matches(|c| native::byte(c).is_some());
+                    self.put(clean(own, self.has_colour).as_bytes())?;
+                    self.put(native::os(&part[own.len()..]).as_encoded_bytes())?;
+                }
+                return Ok(buf.len());
+            }
             let clean = if self.is_json { json(&text) } else { clean(&text, self.has_colour) };
             self.put(clean.as_bytes())?;
         }
@@ -86,6 +104,9 @@ pub fn printable(name: &str) -> String {
             c if c.is_ascii_control() => {
                 // A String takes everything.
                 let _ = write!(told, "\\x{:02x}", u32::from(c));
+            }
+            c if native::byte(c).is_some() => {
+                let _ = write!(told, "\\x{:02x}", native::byte(c).unwrap_or_default());
             }
             c if is_hidden(c) => told.extend(c.escape_unicode()),
             c => told.push(c),

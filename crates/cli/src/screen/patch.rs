@@ -1,5 +1,6 @@
 use super::written::speed;
 use super::{Manner, count, exact, number, row, style};
+use decanter_core::native;
 use decanter_jobs::patch::{ApplyReport, MakeReport, ShowReport};
 use std::io::{self, Write};
 use std::time::Duration;
@@ -58,7 +59,7 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Res
 /// When it cannot be written.
 pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, manner: Manner) -> io::Result<()> {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.target.display())?;
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
     let form = report.form.as_deref().map(|f| format!(", as {f}")).unwrap_or_default();
     row(out, "from", &format!("{}{form}", report.source))?;
     for patch in &report.patches {
@@ -100,7 +101,7 @@ pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, m
 /// When it cannot be written.
 pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manner: Manner) -> io::Result<()> {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.patch.display())?;
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.patch))?;
     row(out, "from", &format!("{} ({})", report.old, report.source.words()))?;
     row(out, "to", &format!("{} ({})", report.new, report.target.words()))?;
     row(out, "size", &format!("{}, {}", exact(report.bytes), report.format))?;

@@ -2,6 +2,7 @@
 
 use super::written::speed;
 use super::{Manner, count, exact, number, row, style};
+use decanter_core::native;
 use decanter_jobs::recipe::{MakeReport, NewReport, ShowReport, ShownTitle};
 use std::io::{self, Write};
 use std::time::Duration;
@@ -12,12 +13,12 @@ use std::time::Duration;
 /// When it cannot be written.
 pub fn show_new(out: &mut dyn Write, report: &NewReport, manner: Manner) -> io::Result<()> {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.recipe.display())?;
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.recipe))?;
     for (address, system) in &report.titles {
         row(out, system, address)?;
     }
     row(out, "titles", &number(report.titles.len() as u64))?;
-    row(out, "next", &format!("decanter recipe show {}", report.recipe.display()))?;
+    row(out, "next", &format!("decanter recipe show {}", native::text(&report.recipe)))?;
     out.flush()?;
     super::notices(&report.notices, manner)
 }
@@ -32,7 +33,7 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, is_dry: bool, manner: Mann
     }
     if let Some(picture) = &report.picture {
         let verb = if is_dry { "would write" } else { "wrote" };
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, picture.display())?;
+        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&picture))?;
     }
     row(out, "next", &format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)))?;
     out.flush()?;
@@ -64,7 +65,7 @@ fn one(out: &mut dyn Write, title: &ShownTitle) -> io::Result<()> {
     if let Some(darkening) = &title.darkening {
         row(out, "darkening", darkening)?;
     }
-    row(out, "makes", &title.output.display().to_string())
+    row(out, "makes", &native::text(&title.output))
 }
 
 /// Shows the packages that were made.
@@ -74,7 +75,7 @@ fn one(out: &mut dyn Write, title: &ShownTitle) -> io::Result<()> {
 pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manner: Manner) -> io::Result<()> {
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for title in &report.titles {
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, title.path.display())?;
+        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&title.path))?;
         row(out, "title", &format!("{}, {}", title.short, title.title_id))?;
         row(out, "ROM", &format!("{}, as {}", title.rom, title.rom_at))?;
         row(out, "size", &exact(title.bytes))?;

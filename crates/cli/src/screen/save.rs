@@ -1,4 +1,5 @@
 use super::{Manner, cartridge, count, exact, number, row, style};
+use decanter_core::native;
 use decanter_jobs::save::{MoveReport, ShowReport};
 use std::io::{self, Write};
 
@@ -56,7 +57,7 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Res
 /// When it cannot be written.
 pub fn show_moved(out: &mut dyn Write, report: &MoveReport, manner: Manner) -> io::Result<()> {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.target.display())?;
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
     row(out, "from", &report.source)?;
     if let Some(holder) = &report.holder {
         row(out, "copy of", &format!("{holder}, which was not changed"))?;

@@ -1,4 +1,5 @@
 use super::{Manner, count, number, row, size, style};
+use decanter_core::native;
 use decanter_jobs::Answer;
 use decanter_jobs::decrypt::DecryptReport;
 use decanter_jobs::extract::ExtractReport;
@@ -29,14 +30,14 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
             style::WARN,
             style::PLAIN,
             renamed.from,
-            renamed.to.display()
+            native::text(&renamed.to)
         )?;
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     let what = format!("{}, {} ({} bytes)", count(report.files, "file"), size(report.bytes), number(report.bytes));
     // As a folder is written, whether it was typed with a slash at its end or not.
     let folder = report.folder.components().collect::<std::path::PathBuf>().join("");
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, folder.display())?;
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&folder))?;
     row(out, "from", &report.source)?;
     row(out, "holds", &what)?;
     if let Some(against) = &report.against {
@@ -52,7 +53,7 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
         show_overlay(out, overlay, most)?;
     }
     if let Some(originals) = &report.originals {
-        row(out, "originals", &format!("{}: with --overlay they undo it", originals.display()))?;
+        row(out, "originals", &format!("{}: with --overlay they undo it", native::text(&originals)))?;
     }
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;
@@ -94,12 +95,16 @@ pub fn show_decrypt(
         if answer != Answer::Yes {
             super::verify::show(out, verify, manner)?;
             let (bad, plain) = (style::BAD, style::PLAIN);
-            return writeln!(out, "{bad}not kept{plain} {}: the source is not as described", report.target.display());
+            return writeln!(
+                out,
+                "{bad}not kept{plain} {}: the source is not as described",
+                native::text(&report.target)
+            );
         }
         super::verify::show_verdict(out, verify, manner)?;
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, report.target.display())?;
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
     row(out, "from", &report.source)?;
     row(
         out,

@@ -16,6 +16,7 @@ mod interrupt;
 mod look;
 mod machines;
 mod matches;
+mod names;
 mod pasted;
 mod patch;
 mod save;

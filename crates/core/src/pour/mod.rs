@@ -44,6 +44,7 @@ use sums::{PartHashers, PartSums};
 #[derive(Debug, Clone, Serialize)]
 pub struct Poured {
     /// The file.
+    #[serde(serialize_with = "crate::native::one")]
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,

@@ -24,6 +24,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::format::Track;
+use decanter_core::native;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Lane, Slice, Woven};
@@ -148,6 +149,7 @@ pub struct ConvertReport {
 #[derive(Debug, Serialize)]
 pub struct WrittenFile {
     /// Where it is.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,
@@ -495,7 +497,7 @@ fn outputs(made: &Made, main: &Path, options: &Options) -> decanter_core::Result
         _ => outputs.push((made.blueprint.clone(), main.to_owned())),
     }
     if let Some(beside) = &made.beside {
-        let name = main.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let name = main.file_name().map(native::text).unwrap_or_default();
         let bytes = decanter_core::source::Bytes((beside.bytes)(&name));
         outputs.push((Blueprint::of(Arc::new(bytes)), main.with_extension(beside.extension)));
     }

@@ -8,6 +8,7 @@ use crate::{Answer, Failure, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
 use decanter_core::format::Fact;
+use decanter_core::native;
 use decanter_core::rom::Shape;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::view::MOST_HELD;
@@ -56,6 +57,7 @@ pub struct CartridgeReport {
     /// Which memory was read.
     pub memory: MemoryWish,
     /// The file that was written: under its final name only if every byte is settled.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,
@@ -123,7 +125,7 @@ pub struct Written {
 /// When its description is wrong.
 pub fn open(name: &str, setting: &Setting<'_>) -> std::result::Result<Option<SimulatedReader>, Failure> {
     let Some(path) = name.strip_prefix(SIMULATED) else { return Ok(None) };
-    SimulatedReader::open(Path::new(path), &setting.guard)
+    SimulatedReader::open(&native::path(path), &setting.guard)
         .map_err(|e| Failure::new(format!("cannot open the reader \"{name}\""), e))
 }
 
@@ -199,9 +201,9 @@ pub fn dump(
     report.next = if report.unsettled_bytes > 0 {
         "clean the contacts (isopropyl alcohol, a soft cloth) and run the same command again".into()
     } else if memory == Memory::Rom {
-        format!("decanter verify {} --against DAT", crate::quoted(&target.display().to_string()))
+        format!("decanter verify {} --against DAT", crate::quoted(&native::text(target)))
     } else {
-        format!("decanter save show {}", crate::quoted(&target.display().to_string()))
+        format!("decanter save show {}", crate::quoted(&native::text(target)))
     };
     if let (Some(new), Some(from)) = (new, &options.write) {
         if report.unsettled_bytes > 0 {
@@ -314,7 +316,7 @@ fn look(report: &mut CartridgeReport, source: &SourceRef, setting: &Setting<'_>)
     if report.memory == MemoryWish::Save {
         return;
     }
-    match open_bytes(&report.path.display().to_string(), source.clone(), setting) {
+    match open_bytes(&native::text(&report.path), source.clone(), setting) {
         Ok(item) => {
             report.rom = item.opened.rom.as_ref().map(RomReport::of);
             report.kind = Some(item.opened.kind);

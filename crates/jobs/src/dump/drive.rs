@@ -1,6 +1,7 @@
 //! What is read from: a block device, a file, or a simulated drive.
 
 use super::sim::SimulatedDrive;
+use decanter_core::native;
 use decanter_core::{Error, Guard, Result};
 use std::fs::File;
 use std::io::{Seek, SeekFrom};
@@ -40,8 +41,8 @@ pub trait Drive: Send {
 /// When it is not there, is a folder, or its description is wrong.
 pub fn open(name: &str, sector_len: u64, guard: &Guard) -> Result<Box<dyn Drive>> {
     match name.strip_prefix(SIMULATED) {
-        Some(path) => Ok(Box::new(SimulatedDrive::open(Path::new(path), guard)?)),
-        None => Ok(Box::new(RealDrive::open(Path::new(name), sector_len, guard)?)),
+        Some(path) => Ok(Box::new(SimulatedDrive::open(&native::path(path), guard)?)),
+        None => Ok(Box::new(RealDrive::open(&native::path(name), sector_len, guard)?)),
     }
 }
 

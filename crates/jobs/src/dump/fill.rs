@@ -2,11 +2,11 @@
 
 use super::map::{Map, State};
 use crate::{Setting, grouped};
+use decanter_core::native;
 use decanter_core::pour::Partial;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Result, watch};
 use serde::Serialize;
-use std::path::Path;
 use std::sync::Arc;
 
 /// Sectors that are compared at once.
@@ -38,7 +38,7 @@ struct Copy {
 }
 
 fn open(other: &str, own: &Map, setting: &Setting<'_>) -> Result<Copy> {
-    let path = Path::new(other);
+    let path = &native::path(other);
     let is_incomplete = path.extension().is_some_and(|e| e == "incomplete");
     let mut map = Map::beside(path)?;
     if is_incomplete && map.is_none() {

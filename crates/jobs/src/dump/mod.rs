@@ -16,6 +16,7 @@ use crate::{Answer, Failure, Setting, grouped, picture, place, quoted};
 use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
 use decanter_core::error::Blame;
 use decanter_core::format::{Context, Fact};
+use decanter_core::native;
 use decanter_core::pour::{self, Partial};
 use decanter_core::source::{Bytes, FileSource, SourceRef};
 use decanter_core::tree::Tree;
@@ -69,10 +70,12 @@ pub struct DumpReport {
     /// What it is.
     pub drive_kind: String,
     /// The file that was written: under its final name only if it is complete.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub path: PathBuf,
     /// True when nothing is missing.
     pub complete: bool,
     /// The map.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub map: PathBuf,
     /// True when nothing was read because only a rehearsal was asked for.
     pub dry_run: bool,
@@ -103,6 +106,7 @@ pub struct DumpReport {
     /// Title, id and so on.
     pub facts: Vec<Fact>,
     /// The picture that was drawn.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
     pub picture: Option<PathBuf>,
     /// Bytes that its volume has beyond what the drive shows.
     pub beyond: Option<u64>,
@@ -330,7 +334,7 @@ fn finish(
         );
         return Ok(Answer::No);
     }
-    report.next = format!("decanter verify {}", quoted(&target.display().to_string()));
+    report.next = format!("decanter verify {}", quoted(&native::text(target)));
     Ok(Answer::Yes)
 }
 

@@ -35,6 +35,7 @@ pub struct ApplyReport {
     /// True when they were undone.
     pub undone: bool,
     /// What was written.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub target: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,

@@ -34,6 +34,7 @@ pub struct MakeReport {
     /// Id of the patch's format.
     pub format: &'static str,
     /// The patch.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub patch: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,

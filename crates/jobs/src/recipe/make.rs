@@ -8,6 +8,7 @@ use crate::{Answer, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
+use decanter_core::native;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring, Notice, Result, pour};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
@@ -46,6 +47,7 @@ pub struct MadeTitle {
     /// The ROM.
     pub rom: String,
     /// The package.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,
@@ -156,7 +158,7 @@ fn one(
 /// Every digest that the new package carries has to hold.
 fn prove(path: &Path, setting: &Setting<'_>) -> Result<()> {
     let source: SourceRef = Arc::new(decanter_core::source::FileSource::own(path)?);
-    let item = locate::open_bytes(&path.display().to_string(), source, setting)?;
+    let item = locate::open_bytes(&native::text(&path), source, setting)?;
     crate::verify::prove(&item.opened, setting).map(|_| ())
 }
 

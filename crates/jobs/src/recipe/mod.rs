@@ -13,6 +13,7 @@ pub use new::{NewReport, new};
 pub use prepare::{ShowReport, ShownTitle, show};
 
 use crate::{Failure, Setting, locate};
+use decanter_core::native;
 use decanter_core::source::read_vec;
 use decanter_core::{Error, Result};
 use decanter_formats::package::n3ds::smdh::LANGUAGES;
@@ -190,7 +191,7 @@ impl Recipe {
         if recipe.titles.is_empty() {
             return Err(fail(Error::Usage("it has no [[title]]".into())));
         }
-        recipe.folder = Path::new(path).parent().map(Path::to_owned).unwrap_or_default();
+        recipe.folder = native::path(path).parent().map(Path::to_owned).unwrap_or_default();
         recipe.check().map_err(fail)?;
         Ok(recipe)
     }
@@ -222,7 +223,7 @@ impl Recipe {
 
     /// A path of the recipe: relative ones start at its folder.
     pub(crate) fn path(&self, path: &str) -> String {
-        self.folder.join(path).display().to_string()
+        native::text(self.folder.join(path))
     }
 }
 

@@ -5,6 +5,7 @@ use crate::below::Below;
 use crate::{Failure, Item, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_source};
+use decanter_core::native;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, derived_title_id};
@@ -22,6 +23,7 @@ pub struct NewReport {
     /// Where the ROMs came from.
     pub source: String,
     /// The recipe.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub recipe: PathBuf,
     /// The ROMs in it, each with its system.
     pub titles: Vec<(String, &'static str)>,
@@ -63,7 +65,7 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
         titles.push((item.address.clone(), item.opened.format));
         Ok(())
     };
-    if Path::new(shown).is_dir() {
+    if native::path(shown).is_dir() {
         // Archives with one ROM are looked through like the ROM itself.
         for path in Below::of(shown).files {
             match locate::open(&path, "use", setting) {
@@ -96,8 +98,8 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
 fn relative(folder: &Path, address: &str) -> String {
     let here = |p: &Path| if p.as_os_str().is_empty() { PathBuf::from(".") } else { p.to_owned() };
     let absolute = |p: &Path| std::path::absolute(here(p)).unwrap_or_else(|_| p.to_owned());
-    let (folder, path) = (absolute(folder), absolute(Path::new(address)));
-    path.strip_prefix(&folder).unwrap_or(&path).display().to_string()
+    let (folder, path) = (absolute(folder), absolute(&native::path(address)));
+    native::text(path.strip_prefix(&folder).unwrap_or(&path))
 }
 
 /// A text as TOML writes it.

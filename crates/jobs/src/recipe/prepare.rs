@@ -67,6 +67,7 @@ pub struct ShowReport {
     /// The titles.
     pub titles: Vec<ShownTitle>,
     /// The preview sheet that was written.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
     pub picture: Option<PathBuf>,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
@@ -102,6 +103,7 @@ pub struct ShownTitle {
     /// The darkening curve in words, for the GBA mode.
     pub darkening: Option<String>,
     /// The package that will be written.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub output: PathBuf,
 }
 

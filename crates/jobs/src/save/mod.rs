@@ -81,6 +81,7 @@ pub struct MoveReport {
     /// How the emulator's file is laid out.
     pub layout: String,
     /// The new file.
+    #[serde(serialize_with = "decanter_core::native::one")]
     pub target: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,

@@ -5,6 +5,7 @@ use crate::{Answer, Failure, Setting, locate};
 use decanter_core::catalogue::{Catalogue, Status, last_name};
 use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
 use decanter_core::format::{Context, Format};
+use decanter_core::native;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::view::{MOST_HELD, held};
@@ -197,16 +198,17 @@ pub fn verify(
     setting: &Setting<'_>,
 ) -> std::result::Result<MatchReport, Failure> {
     let mut subjects = Vec::new();
-    let own: HashSet<PathBuf> = against.paths.iter().filter_map(|p| std::fs::canonicalize(p).ok()).collect();
+    let own: HashSet<PathBuf> =
+        against.paths.iter().filter_map(|p| std::fs::canonicalize(native::path(p)).ok()).collect();
     let (mut inner, mut sheets, mut unreadable) = (Vec::new(), HashMap::new(), Vec::new());
     for source in sources {
         let fail = |e| Failure::new(format!("cannot verify \"{source}\""), e);
-        if Path::new(source).is_dir() {
-            for entry in WalkDir::new(source).sort_by_file_name() {
+        if native::path(source).is_dir() {
+            for entry in WalkDir::new(native::path(source)).sort_by_file_name() {
                 let entry = match entry {
                     Ok(entry) => entry,
                     Err(e) => {
-                        let place = e.path().map_or_else(|| source.clone(), |p| p.display().to_string());
+                        let place = e.path().map_or_else(|| source.clone(), native::text);
                         let row = blank(&place, MatchState::Unreadable, 0);
                         unreadable.push(MatchedFile { is_read_error: true, note: Some(e.to_string()), ..row });
                         continue;
@@ -217,8 +219,8 @@ pub fn verify(
                 }
                 let path = entry.into_path();
                 if own.is_empty() || !std::fs::canonicalize(&path).is_ok_and(|p| own.contains(&p)) {
-                    let name = path.strip_prefix(source).unwrap_or(&path).to_string_lossy().into_owned();
-                    let shown = path.display().to_string();
+                    let name = native::text(path.strip_prefix(native::path(source)).unwrap_or(&path));
+                    let shown = native::text(&path);
                     // A sheet that cannot be used is a file like others; what it names is in the folder anyway.
                     if is_sheet(&path, setting).unwrap_or(false)
                         && let Ok((files, Some(sheet))) = images::of_sheet(&path, &shown, setting)
@@ -230,8 +232,8 @@ pub fn verify(
                     subjects.push(Subject { shown, name, path, sheet: None });
                 }
             }
-        } else if Path::new(source).is_file() && !decanter_core::split::is_numbered(source) {
-            let path = PathBuf::from(source);
+        } else if native::path(source).is_file() && !decanter_core::split::is_numbered(source) {
+            let path = native::path(source);
             let name = last_name(source).to_owned();
             if is_sheet(&path, setting).map_err(fail)? {
                 let (files, sheet) = images::of_sheet(&path, source, setting).map_err(fail)?;

@@ -6,6 +6,7 @@ use crate::{Setting, locate};
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest, of_source};
 use decanter_core::format::{Opened, Track, TrackKind};
+use decanter_core::native;
 use decanter_core::seal::Expected;
 use decanter_core::source::SourceRef;
 use decanter_core::view::{Concat, Fill, Slice, Spaced};
@@ -37,7 +38,7 @@ pub(super) fn of_sheet(path: &Path, shown: &str, setting: &Setting<'_>) -> Resul
     let names: Vec<&String> = item.opened.tracks.iter().map(|t| &t.file).filter(|n| seen.insert(*n)).collect();
     let subject = |name: &&String| {
         let path = folder.join(name);
-        Subject { shown: path.display().to_string(), name: (*name).clone(), path, sheet: None }
+        Subject { shown: native::text(&path), name: (*name).clone(), path, sheet: None }
     };
     let files = names.iter().map(subject).collect();
     let shares = names.len() < item.opened.tracks.len();
@@ -51,8 +52,8 @@ pub(super) fn without_covered(files: &mut Vec<MatchedFile>, sheets: &HashMap<Pat
     let all_known = |rows: Vec<&MatchedFile>| !rows.is_empty() && rows.into_iter().all(is_known);
     let (mut by_tracks, mut by_files): (HashSet<String>, HashSet<String>) = Default::default();
     for (sheet, names) in sheets {
-        let shown = sheet.display().to_string();
-        let names: Vec<String> = names.iter().map(|n| n.display().to_string()).collect();
+        let shown = native::text(sheet);
+        let names: Vec<String> = names.iter().map(native::text).collect();
         if all_known(files.iter().filter(|f| f.track_of.is_none() && names.contains(&f.path)).collect()) {
             by_files.insert(shown);
         } else if all_known(files.iter().filter(|f| f.track_of.as_deref() == Some(&shown)).collect()) {

@@ -28,6 +28,7 @@ use decanter_core::digest::{Algorithm, Digest, Hasher};
 use decanter_core::expectation::Expectation;
 use decanter_core::format::Context;
 use decanter_core::keyring::plain;
+use decanter_core::native;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
 use decanter_core::pour::{Draft, bytes_to_write};
 use decanter_core::rom::Shape;
@@ -271,7 +272,7 @@ pub fn verify_all<E>(
     }
     for source in sources {
         let mut rows = Rows { run: &mut run, against, setting, each: &mut each };
-        let ended = match Path::new(source).is_dir() && against.is_empty() {
+        let ended = match native::path(source).is_dir() && against.is_empty() {
             true => rows.folder(source)?,
             false => rows.source(source, 0)?,
         };

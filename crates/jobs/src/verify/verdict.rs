@@ -3,6 +3,7 @@
 use super::{FileState, SealReport, SealState, Verdict, VerifyReport};
 use crate::{Item, Setting, quoted};
 use decanter_core::error::Blame;
+use decanter_core::native;
 use decanter_core::{Error, Result, tell};
 
 /// Takes into account what the source was taken out of, what was noticed on the way, and what proves anything at all.
@@ -19,7 +20,7 @@ pub(super) fn settle(report: &mut VerifyReport, item: &Item, setting: &Setting<'
     (report.verdict, report.next) = match report.verdict {
         verdict if missing > 0 && verdict != Verdict::Damaged => {
             let target = item.host.with_extension("");
-            let next = format!("decanter dump DRIVE -o {}", quoted(&target.display().to_string()));
+            let next = format!("decanter dump DRIVE -o {}", quoted(&native::text(target)));
             report.proofs.clear();
             (Verdict::Incomplete, next)
         }
