@@ -1,6 +1,6 @@
 //! Images that were cut into parts so that a file system with a size limit could hold them.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 /// Whether a name ends in a number, so that it is worth looking for the other parts.
 pub fn is_numbered(name: &str) -> bool {
@@ -34,6 +34,26 @@ pub fn parts(name: &str, names: &[String]) -> Option<Vec<String>> {
     set(digits.len()).or_else(|| set(1))
 }
 
+/// The name of the first part that is missing among the `names` of a folder, if later ones of the set that `name` belongs
+/// to are there. Numbers far beyond what that set would have are other things that are called alike.
+pub fn gap(name: &str, names: &[String]) -> Option<String> {
+    let (stem, digits) = name.rsplit_once('.').filter(|(_, d)| is_numbered(name) && d.len() <= 5)?;
+    let width = |n: &str| if n.starts_with('0') || n.len() >= digits.len() { n.len().min(digits.len()) } else { 1 };
+    let numbers: BTreeMap<u32, &str> = names
+        .iter()
+        .filter_map(|n| n.strip_prefix(stem)?.strip_prefix('.'))
+        .filter(|d| !d.is_empty() && d.len() <= 5 && d.bytes().all(|b| b.is_ascii_digit()))
+        .filter_map(|d| Some((d.parse().ok()?, d)))
+        .collect();
+    let (first, spelled) = numbers.first_key_value()?;
+    let (last, _) = numbers.last_key_value()?;
+    let begins = matches!(first, 0 | 1 | 66_600 | 66_601);
+    let near = *last < first + 2 * numbers.len() as u32 + 8;
+    let missing = (*first..*last).find(|n| !numbers.contains_key(n)).filter(|_| begins && near && numbers.len() > 1)?;
+    let width = width(spelled);
+    Some(format!("{stem}.{missing:0width$}"))
+}
+
 /// The name of the whole image that `name` is a part of: `disc.iso.0` is a part of `disc.iso`.
 pub fn whole_name(name: &str) -> &str {
     name.rsplit_once('.').map_or(name, |(stem, _)| stem)
@@ -59,6 +79,20 @@ mod tests {
         assert_eq!(parts("c.iso.3", &many).as_ref(), Some(&many));
         assert_eq!(parts("b.iso.0", &folder), None, "one part is a whole");
         assert_eq!(parts("a.iso", &folder), None);
+    }
+
+    #[test]
+    fn a_part_that_is_missing_is_named() {
+        let gap = |list: &[&str], name: &str| gap(name, &names(list));
+        let some = ["a.iso.1", "a.iso.10", "a.iso.0", "a.iso.2", "b.iso.0", "a.iso"];
+        assert_eq!(gap(&some, "a.iso.0").as_deref(), Some("a.iso.3"));
+        assert_eq!(gap(&some, "a.iso.10").as_deref(), Some("a.iso.3"));
+        assert_eq!(gap(&some, "b.iso.0"), None);
+        assert_eq!(gap(&["a.001", "a.003"], "a.001").as_deref(), Some("a.002"));
+        assert_eq!(gap(&["a.66600", "a.66602"], "a.66600").as_deref(), Some("a.66601"));
+        assert_eq!(gap(&["log.1", "log.900"], "log.1"), None, "these are no parts");
+        assert_eq!(gap(&["a.001", "a.002"], "a.002"), None);
+        assert_eq!(gap(&["v.7", "v.9"], "v.7"), None, "a set has a beginning");
     }
 
     #[test]

@@ -166,6 +166,8 @@ struct Reached<'a> {
     /// The map of the dump on this machine, if that is not finished.
     unfinished: Option<Arc<Map>>,
     through: Vec<SourceRef>,
+    /// A part of a split image that is not there, though later ones are.
+    gap: Option<String>,
     /// True when the address ends in `::`, which asks for the container itself.
     stop: bool,
 }
@@ -179,6 +181,10 @@ fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
     let mut near = Near::Host(folder, listing, &setting.guard);
     let (mut names, mut kinds) = (Vec::new(), Vec::new());
     let stop = inside.last().is_some_and(String::is_empty);
+    let gap = match &near {
+        Near::Host(_, names, _) => host.file_name().and_then(|n| split::gap(&native::text(n), names)),
+        Near::Inside(..) => None,
+    };
     let meta = std::fs::metadata(&host).map_err(|e| Error::io("open", &host, e))?;
     let mut parts = inside.iter().filter(|p| !p.is_empty());
     let (mut unfinished, mut through) = (None, Vec::new());
@@ -213,7 +219,7 @@ fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
         found = follow(&tree, part)?;
         near = Near::inside(&tree, part);
     }
-    Ok(Reached { host, found, around, near, names, kinds, unfinished, through, stop })
+    Ok(Reached { host, found, around, near, names, kinds, unfinished, through, gap, stop })
 }
 
 /// A file in a folder of this machine is as good as its own path, and so are the keys and parts beside it.
@@ -306,13 +312,17 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
 }
 
 fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Result<Item> {
-    let Reached { host, found, mut around, mut near, mut names, mut kinds, unfinished, mut through, stop } = reached;
+    let Reached { host, found, mut around, mut near, mut names, mut kinds, unfinished, mut through, gap, stop } =
+        reached;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,
     };
     let mut address = shown.to_owned();
     let mut notices = Vec::new();
+    notices.extend(gap.as_ref().map(|part| {
+        Notice::damage(format!("a part of the split image is missing: there is no {part}, though later ones are there"))
+    }));
     // What the containers on the way say of the bytes in them.
     let (mut sealed, mut settled) = (Vec::new(), Vec::new());
     loop {
@@ -323,7 +333,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
         let mut opened = REGISTRY
             .open(place.source.clone(), &context, &[])
-            .map_err(|e| too_short(e, &place.name, place.source.len()))?;
+            .map_err(|e| part_missing(too_short(e, &place.name, place.source.len()), gap.as_deref()))?;
         names.reverse();
         // What is an image or a ROM itself is what was asked for, whatever files are in it.
         let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom() || f.is_package());
@@ -374,6 +384,16 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         setting.owes(&inner.source);
         through.push(inner.source.clone());
         place = inner;
+    }
+}
+
+/// What a part after a missing one holds is known to nobody.
+fn part_missing(error: Error, gap: Option<&str>) -> Error {
+    match (error, gap) {
+        (Error::NotUnderstood { .. }, Some(part)) => {
+            Error::Unreadable { why: format!("a part of the split image is missing: there is no {part}") }
+        }
+        (error, _) => error,
     }
 }
 
