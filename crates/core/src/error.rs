@@ -38,6 +38,12 @@ pub enum Error {
         /// Why.
         why: String,
     },
+    /// The source as a whole is known to have bytes that are wrong.
+    #[error("it is damaged: {what}")]
+    Damaged {
+        /// What is wrong.
+        what: String,
+    },
     /// No known format fits.
     #[error("not a format that can be read here; {seems}")]
     NotUnderstood {
@@ -226,6 +232,7 @@ impl Error {
             Self::Malformed { .. }
             | Self::Unsupported { .. }
             | Self::Unreadable { .. }
+            | Self::Damaged { .. }
             | Self::NotUnderstood { .. }
             | Self::PastEnd { .. }
             | Self::Limit { .. }

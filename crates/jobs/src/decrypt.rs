@@ -110,7 +110,7 @@ pub fn decrypt(
         return Ok((report, answer));
     }
     let poured = setting.write(&clear, &target, digests, &what).map_err(|f| match *f.cause {
-        Error::Unreadable { .. } => f.hint(format!(
+        Error::Damaged { .. } | Error::Unreadable { .. } => f.hint(format!(
             "decanter verify {} names what is hit; --keep-damage decrypts it nevertheless",
             crate::quoted(shown)
         )),

@@ -152,8 +152,8 @@ impl Known {
             if !one.is_digest {
                 known.structure.push(one.what.clone());
             } else if one.files.is_empty() && !damage.iter().any(|d| d.of == one.of && !d.files.is_empty()) {
-                let why = format!("it is damaged, and nothing tells which files that hits: {}", one.what);
-                return Err(fail(Error::Unreadable { why })
+                let what = format!("{}, and nothing tells which files that hits", one.what);
+                return Err(fail(Error::Damaged { what })
                     .hint("dump or copy it again; --unchecked takes the files out as they are"));
             }
         }

@@ -57,7 +57,12 @@ fn advice(error: &Error) -> Option<String> {
         Error::PastEnd { .. } => {
             "the source is cut short: copy or dump it again; \"decanter identify\" says what is missing"
         }
-        Error::Malformed { .. } | Error::Checksum { .. } => "the source is damaged here: copy or dump it again",
+        Error::Malformed { format: "dat" | "sums" | "ird" | "ips" | "ups" | "bps", .. } => {
+            "it is damaged or no such file: get it again from where it came from"
+        }
+        Error::Malformed { .. } | Error::Damaged { .. } | Error::Checksum { .. } => {
+            "the source is damaged here: copy or dump it again"
+        }
         Error::Key(trouble) if trouble.wrong.is_empty() && trouble.need.starts_with("n3ds.") => {
             "put a line \"name = hexadecimal digits\" with that name into a list, and give the list with --keys FILE"
         }

@@ -59,7 +59,7 @@ impl Item {
     /// Fails if it has damage, unless that is to be kept; then says which.
     ///
     /// # Errors
-    /// [`Error::Unreadable`]; what reading fails with.
+    /// [`Error::Damaged`]; what reading fails with.
     pub(crate) fn sound(&self, keep: bool, setting: &Setting<'_>) -> Result<Vec<Notice>> {
         let damage = self.damage(setting)?;
         match damage.first() {
@@ -68,7 +68,7 @@ impl Item {
                     0 => String::new(),
                     more => format!("; and {more} more"),
                 };
-                Err(Error::Unreadable { why: format!("it is damaged: {}{more}", first.what) })
+                Err(Error::Damaged { what: format!("{}{more}", first.what) })
             }
             _ => Ok(damage.into_iter().map(|d| Notice::damage(format!("kept as it is: {}", d.what))).collect()),
         }

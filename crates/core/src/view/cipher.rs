@@ -136,8 +136,8 @@ impl Ciphered {
             return Ok(());
         }
         match sectors.position(is_blank) {
-            Some(index) => Err(Error::Unreadable {
-                why: format!(
+            Some(index) => Err(Error::Damaged {
+                what: format!(
                     "sector {} holds zeros where encrypted bytes belong: it was not read when this was dumped",
                     offset / self.cbc.sector + index as u64
                 ),

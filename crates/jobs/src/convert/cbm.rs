@@ -6,7 +6,7 @@ use crate::{Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Notice, Result};
 use decanter_formats::disk::cbm::petscii::{self, MOST_NAME};
 use decanter_formats::disk::cbm::{NewFile, compose};
 use std::collections::HashSet;
@@ -21,7 +21,7 @@ const DISK_ID: &str = "DC";
 
 /// Everything that the sources hold, as one folder.
 pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
-    let mut tree = Tree::default();
+    let (mut tree, mut damage) = (Tree::default(), Vec::new());
     let mut stem = None;
     for source in std::iter::once(shown).chain(more.iter().map(String::as_str)) {
         let what = || format!("cannot convert \"{source}\"");
@@ -31,6 +31,8 @@ pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> s
             }
             item => item?,
         };
+        let found = item.damage(setting).map_err(|e| Failure::new(what(), e))?;
+        damage.extend(found.into_iter().map(|d| Notice::damage(format!("{source}: {}", d.what))));
         stem.get_or_insert(item.stem.clone());
         match &item.opened.tree {
             Some(files) if DISKS.contains(&item.opened.format) || is_folder(&item) => {
@@ -42,7 +44,10 @@ pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> s
             }
         }
     }
-    Ok(locate::gathered(shown, &stem.unwrap_or_default(), tree, setting))
+    let mut item = locate::gathered(shown, &stem.unwrap_or_default(), tree, setting);
+    // What is wrong with any of them is wrong with all of it.
+    item.opened.notices.extend(damage);
+    Ok(item)
 }
 
 pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
@@ -60,7 +65,7 @@ pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
 pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let names = wished(&options.name)?;
     let (mut files, mut tree, mut facts, mut left_out) = (Vec::new(), Tree::default(), Vec::new(), Vec::new());
-    let mut taken = HashSet::new();
+    let (mut taken, mut notices) = (HashSet::new(), Vec::new());
     let mut met: HashSet<&str> = HashSet::new();
     let nodes = item.opened.tree.as_ref().map_or(&[][..], |t| &t.nodes);
     for node in nodes {
@@ -80,10 +85,17 @@ pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<
         {
             Ok(content) => content,
             Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-            Err(e) => {
+            // No disk holds so much: that is no damage.
+            Err(e @ Error::Limit { .. }) => {
                 left_out.push(LeftOut { what: node.path.clone(), bytes: file.len, why: e.to_string() });
                 continue;
             }
+            Err(e) if options.keep_damage => {
+                notices.push(Notice::damage(format!("{} is left out: {e}", node.path)));
+                left_out.push(LeftOut { what: node.path.clone(), bytes: file.len, why: e.to_string() });
+                continue;
+            }
+            Err(e) => return Err(Error::Damaged { what: format!("{}: {e}", node.path) }),
         };
         let wish = names.iter().find(|(old, _)| *old == node.path || *old == node.name() || *old == stem);
         if let Some((old, _)) = wish {
@@ -123,9 +135,14 @@ pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<
     facts.push(("disk".into(), format!("{}: {} blocks used, {} free", title.to_uppercase(), made.used, made.free)));
     let bytes: SourceRef = Arc::new(Bytes(made.bytes));
     let before = files.iter().map(|f| f.content.len() as u64).sum();
-    let mut result = Made::new(Blueprint::of(bytes.clone()), bytes, "every byte of every file; the disk is new");
+    let kept = match left_out.is_empty() {
+        true => "every byte of every file; the disk is new",
+        false => "every byte of the files that are on it; the disk is new",
+    };
+    let mut result = Made::new(Blueprint::of(bytes.clone()), bytes, kept);
     result.bytes_before = before;
     result.left_out = left_out;
+    result.notices = notices;
     result.facts = facts;
     result.back = Back::Files(tree);
     Ok(result)

@@ -267,11 +267,11 @@ pub fn convert(
     let kept = if item.is_package() {
         Vec::new()
     } else {
-        item.sound(options.keep_damage, setting).map_err(|e| advise(&what, e))?
+        item.sound(options.keep_damage, setting).map_err(|e| advise(&what, shown, e))?
     };
     let main = main_path(&item, target, output, options);
     setting.check_target(&main)?;
-    let made = (target.make)(&item, target, options, setting).map_err(|e| advise(&what, e))?;
+    let made = (target.make)(&item, target, options, setting).map_err(|e| advise(&what, shown, e))?;
     let outputs = outputs(&made, &main, options).map_err(fail)?;
     let mut report = ConvertReport {
         schema: "decanter.convert/1",
@@ -292,7 +292,12 @@ pub fn convert(
         facts: made.facts.clone(),
         left_out: made.left_out.clone(),
         repair: made.repair.clone(),
-        notices: item.notices().iter().chain(&kept).chain(&made.notices).cloned().collect(),
+        // What is kept is told once, as kept.
+        notices: (item.notices().iter().filter(|n| kept.is_empty() || !n.is_damage))
+            .chain(&kept)
+            .chain(&made.notices)
+            .cloned()
+            .collect(),
     };
     let is_left = made.repair.as_ref().is_some_and(|r| r.beyond_count > 0);
     let is_whole = kept.is_empty() && item.unfinished.is_none() && !made.notices.iter().any(|n| n.is_damage);
@@ -300,7 +305,7 @@ pub fn convert(
     let list: Vec<(&Blueprint, &Path)> = outputs.iter().map(|(b, p)| (b, p.as_path())).collect();
     let unwritable = |e: Error| match e.blame() {
         Blame::Request => place::refused(&main, e),
-        _ => advise(&what, e),
+        _ => advise(&what, shown, e),
     };
     pour::check_targets(&list, setting.door()).map_err(unwritable)?;
     if setting.dry_run {
@@ -416,27 +421,22 @@ fn with_header(shown: &str, options: &Options, setting: &Setting<'_>) -> Result<
     run().map_err(|e| Failure::new(format!("cannot convert \"{shown}\""), e))
 }
 
-fn advise(what: &str, error: Error) -> Failure {
+/// A failure of turning `source` into something, with what to do about it.
+fn advise(what: &str, source: &str, error: Error) -> Failure {
+    let source = crate::quoted(source);
+    let damaged = || format!("decanter verify {source} names what is hit; --keep-damage makes it nevertheless");
     let hint = match &error {
         Error::Unsupported { .. } => {
-            Some("rename or leave out what does not fit: --without PATH leaves a file or folder out")
+            "rename or leave out what does not fit: --without PATH leaves a file or folder out".to_owned()
         }
-        Error::Checksum { .. } if what.ends_with(" cia") || what.ends_with(" 3ds") => Some(
-            "the source is damaged: \"decanter verify SOURCE\" names what is hit; --keep-damage makes it nevertheless",
-        ),
-        Error::Unreadable { why } if ["it is damaged", "holds zeros"].iter().any(|words| why.contains(words)) => {
-            Some("\"decanter verify SOURCE\" names what is hit; --keep-damage makes it nevertheless")
-        }
+        Error::Checksum { .. } if what.ends_with(" cia") || what.ends_with(" 3ds") => damaged(),
+        Error::Damaged { .. } => damaged(),
         Error::Unreadable { .. } => {
-            Some("\"decanter identify SOURCE\" shows how its length compares with what it should be")
+            format!("decanter identify {source} shows how its length compares with what it should be")
         }
-        _ => None,
+        _ => return Failure::new(what, error),
     };
-    let failure = Failure::new(what, error);
-    match hint {
-        Some(hint) => failure.hint(hint),
-        None => failure,
-    }
+    Failure::new(what, error).hint(hint)
 }
 
 fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'static Target, Failure> {

@@ -87,7 +87,12 @@ impl<'a> Comparison<'a> {
         let writes = !more.is_empty();
         match self.sweep(more, watch, sink) {
             // Say which files are hit by the read error, unless an output depends on every byte.
-            Err(Error::Io { op: "read", .. } | Error::Unreadable { .. } | Error::Checksum { .. }) if !writes => {}
+            Err(
+                Error::Io { op: "read", .. }
+                | Error::Unreadable { .. }
+                | Error::Damaged { .. }
+                | Error::Checksum { .. },
+            ) if !writes => {}
             other => other?,
         }
         for subject in &mut self.subjects {

@@ -286,7 +286,9 @@ fn node(image: &Image, source: &SourceRef, entry: &Entry) -> Result<Node> {
     let chain = &chains[0];
     let len = chain.spans.iter().map(|s| s.end - s.start).sum();
     let is_empty = entry.kind & 15 == 0 && entry.first.track == 0;
-    let file = match &chain.fault {
+    // What the drive could not read is filled with something: no file of this machine is that.
+    let fault = chain.fault.clone().or_else(|| chain.places.iter().find_map(|p| image.error(*p)));
+    let file = match fault {
         _ if is_empty => File::of(Arc::new(decanter_core::source::Bytes(Vec::new()))),
         Some(fault) => File { spans: chain.spans.clone(), ..File::broken(len, fault) },
         None => File::from_spans(source, chain.spans.clone())?,
