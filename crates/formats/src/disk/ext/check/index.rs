@@ -79,7 +79,8 @@ impl Tree<'_> {
                 self.faults.push("the checksum of a node of its tree of names does not hold".into());
             }
         }
-        if !is_root && !(le32(bytes, 0) == 0 && usize::from(le16(bytes, 4)) == bytes.len() % 65536) {
+        let is_hidden = le32(bytes, 0) == 0 && usize::from(le16(bytes, 4)) == bytes.len() % 65536;
+        if !is_root && !is_hidden {
             self.faults.push("a node of its tree of names begins with an entry".into());
         }
         let entry = |index: usize| {
