@@ -760,7 +760,7 @@ impl Command {
 /// Reads a size such as `64MiB`, `2G` or `1000000`.
 /// Paths and addresses: any bytes.
 fn native() -> impl TypedValueParser<Value = String> {
-    OsStringValueParser::new().map(|name| native::text(name))
+    OsStringValueParser::new().map(native::text)
 }
 
 fn size(text: &str) -> Result<u64, String> {

@@ -348,13 +348,13 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             } else {
                 let verb = if global.dry_run { "would remove" } else { "removed" };
                 for path in &report.removed {
-                    writeln!(out, "{verb} {}", native::text(&path))?;
+                    writeln!(out, "{verb} {}", native::text(path))?;
                 }
                 writeln!(
                     out,
                     "{verb} {} from {}",
                     screen::count(report.removed.len(), "leftover"),
-                    native::text(&folder)
+                    native::text(folder)
                 )?;
             }
             Ok(0)
@@ -372,7 +372,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
                 });
                 json(out, &report)?;
             } else {
-                writeln!(out, "{verb} {pages} pages into {}", native::text(&output))?;
+                writeln!(out, "{verb} {pages} pages into {}", native::text(output))?;
             }
             Ok(0)
         }

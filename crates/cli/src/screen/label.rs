@@ -11,7 +11,7 @@ pub fn show(out: &mut dyn Write, report: &LabelReport, manner: Manner) -> io::Re
     match &report.target {
         Some(target) => {
             let verb = if report.dry_run { "would write" } else { "wrote" };
-            writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&target))?;
+            writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(target))?;
             row(out, "from", &report.source)?;
             if let Some((width, height)) = report.size {
                 row(out, "size", &format!("{width} by {height} pixels"))?;

@@ -11,7 +11,7 @@ use std::io::{self, Write};
 pub fn show(out: &mut dyn Write, report: &LauncherReport, manner: Manner) -> io::Result<()> {
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for path in [&report.entry, &report.script] {
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&path))?;
+        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(path))?;
     }
     let words: Vec<String> = report.command.iter().map(|w| typed(w)).collect();
     row(out, "runs", &words.join(" "))?;

@@ -33,7 +33,7 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, is_dry: bool, manner: Mann
     }
     if let Some(picture) = &report.picture {
         let verb = if is_dry { "would write" } else { "wrote" };
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&picture))?;
+        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(picture))?;
     }
     row(out, "next", &format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)))?;
     out.flush()?;

@@ -53,7 +53,7 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
         show_overlay(out, overlay, most)?;
     }
     if let Some(originals) = &report.originals {
-        row(out, "originals", &format!("{}: with --overlay they undo it", native::text(&originals)))?;
+        row(out, "originals", &format!("{}: with --overlay they undo it", native::text(originals)))?;
     }
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;

@@ -101,7 +101,7 @@ fn what_cannot_be_looked_into_is_a_row_and_the_rest_is_done() {
     fs::create_dir_all(shelf.join("locked")).unwrap();
     fs::rename(program(folder.path()), shelf.join("Racer.prg")).unwrap();
     fs::write(shelf.join("locked/inside.bin"), "x").unwrap();
-    fs::set_permissions(shelf.join("locked"), fs::Permissions::from_mode(0)).unwrap();
+    fs::set_permissions(shelf.join("locked"), fs::Permissions::from_mode(0o000)).unwrap();
     if fs::read_dir(shelf.join("locked")).is_ok() {
         eprintln!("skipped: whoever runs this may read everything");
         return;

@@ -158,7 +158,7 @@ fn one(
 /// Every digest that the new package carries has to hold.
 fn prove(path: &Path, setting: &Setting<'_>) -> Result<()> {
     let source: SourceRef = Arc::new(decanter_core::source::FileSource::own(path)?);
-    let item = locate::open_bytes(&native::text(&path), source, setting)?;
+    let item = locate::open_bytes(&native::text(path), source, setting)?;
     crate::verify::prove(&item.opened, setting).map(|_| ())
 }
 
