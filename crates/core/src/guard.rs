@@ -121,6 +121,7 @@ impl Guard {
         let whole = resolved(target);
         let folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
         match folders.iter().find(|folder| whole.starts_with(folder)) {
+            Some(folder) if *folder == whole => Err(Error::IsSource { path: target.to_owned() }),
             Some(folder) => Err(Error::InSource { path: target.to_owned(), folder: folder.clone() }),
             None => Ok(()),
         }

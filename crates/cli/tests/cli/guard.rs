@@ -110,8 +110,13 @@ fn nothing_is_extracted_into_what_is_read() {
     fs::write(at("fix.txt"), "b").unwrap();
     fs::create_dir(at("fixes")).unwrap();
     fs::rename(at("fix.txt"), at("fixes/a.txt")).unwrap();
-    for target in ["in", "in/copy", "in/deep/er", "./fixes/../in/x"] {
-        run(folder.path(), &["extract", "in", "-o", target, "--replace"]).expect(2).says("files that are read");
+    for (target, why) in [
+        ("in", "files that are read"),
+        ("in/copy", "which is read"),
+        ("in/deep/er", "which is read"),
+        ("./fixes/../in/x", "which is read"),
+    ] {
+        run(folder.path(), &["extract", "in", "-o", target, "--replace"]).expect(2).says(why);
     }
     let both = ["extract", "in", "-o", "out", "--overlay", "fixes", "--originals"];
     run(folder.path(), &[&both[..], &["in/old"]].concat()).expect(2);

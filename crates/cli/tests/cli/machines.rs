@@ -27,11 +27,17 @@ fn programs_of_many_sources_go_onto_one_disk_and_come_out_again() {
     run(folder.path(), &["extract", "five.d64", "-o", "out"]).expect(0);
     assert!(read(folder.path(), "out/MOTH PARADE.prg") == fs::read(&bench.programs[4]).unwrap());
     // From the disk, and from another one, onto a larger one.
-    run(folder.path(), &["convert", "five.d64", text(&bench.disk), "--to", "d81", "-o", "all.d81"])
-        .expect(0)
-        .says("RACE");
+    let both = ["convert", "five.d64", text(&bench.disk), "--to", "d81", "-o", "all.d81"];
+    // Of that one, the drive could not read a sector.
+    run(folder.path(), &both).expect(3).says("MOTH PARADE: track 19, sector 10: error 23").says("--keep-damage");
+    assert!(!folder.path().join("all.d81").exists());
+    run(folder.path(), &[&both[..], &["--keep-damage"]].concat())
+        .expect(1)
+        .says("RACE")
+        .says("left out     MOTH PARADE.prg")
+        .says("every byte of the files that are on it");
     let json = run(folder.path(), &["list", "all.d81", "--json"]).expect(0).json();
-    assert_eq!(json["entries"].as_array().unwrap().len(), 9);
+    assert_eq!(json["entries"].as_array().unwrap().len(), 8);
     run(folder.path(), &["verify", "all.d81"]).expect(0);
 }
 

@@ -8,6 +8,7 @@ pub mod plan;
 mod read;
 mod reader;
 mod resume;
+mod same;
 mod sim;
 
 pub use fill::FillReport;
@@ -30,8 +31,6 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-/// Sectors by which a disc is known again: the volume descriptors and what stands before them.
-const KNOWN_BY: u64 = 32;
 /// Files that are named.
 const MOST_NAMED: usize = 50;
 
@@ -202,10 +201,12 @@ pub fn dump(
         report.next = "dry run: nothing was read or written".into();
         return Ok((report, Answer::Yes));
     }
-    same_disc(drive.as_mut(), &mut map).map_err(&fail)?;
     let output =
         Partial::open(target, setting.door(), resumed, map.sectors * sector_len, needed).map_err(unwritable)?;
     map.cut_to(output.len_before());
+    same::check(drive.as_mut(), &mut map, output.path()).map_err(|e| {
+        fail(e).hint("put the first disc in again, or choose another name with -o; --restart begins anew")
+    })?;
     // From now on the map says what is there, however this run ends.
     map.save(&map_path).map_err(&fail)?;
     let fresh = !resumed && plan.region.iter().all(|r| r.action == Action::Read);
@@ -231,7 +232,7 @@ pub fn dump(
         report.gone = Some(format!("at sector {sector}: {why}"));
     } else {
         // A disc that was changed on the way shows by its first sectors.
-        same_disc(drive.as_mut(), &mut map).map_err(|e| {
+        same::check(drive.as_mut(), &mut map, output.path()).map_err(|e| {
             fail(e).hint("put the first disc in again; what was read since then may be of the other one: begin anew")
         })?;
     }
@@ -379,26 +380,6 @@ fn hit_files(look: &Look, missing: &[Run]) -> Vec<String> {
         spans.iter().any(|s| missing.iter().any(|r| r.first * unit < s.end && s.start < (r.first + r.count) * unit))
     };
     look.tree.files().filter(|(_, f)| hit(&f.spans)).map(|(n, _)| n.path.clone()).take(MOST_NAMED).collect()
-}
-
-/// Whether the disc in the drive is the one that the map is of. A disc whose first sectors cannot be read is not
-/// known again; nor is one of which they were never read.
-fn same_disc(drive: &mut dyn drive::Drive, map: &mut Map) -> decanter_core::Result<()> {
-    let count = KNOWN_BY.min(map.sectors);
-    let mut bytes = vec![0; (count * map.sector_len) as usize];
-    if drive.read(0, &mut bytes).is_err() {
-        return Ok(());
-    }
-    let crc = crc32fast::hash(&bytes);
-    match map.disc {
-        Some(known) if known != crc => Err(Error::WrongDescription {
-            text: "the disc in the drive is not the one that was begun with: its first sectors are others".into(),
-        }),
-        _ => {
-            map.disc = Some(crc);
-            Ok(())
-        }
-    }
 }
 
 /// The line that identify would print of a finished dump.

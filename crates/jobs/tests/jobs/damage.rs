@@ -1,7 +1,7 @@
 //! Damaged files: each demo file that carries checks is damaged at 50 seeded places. Whatever the place, nothing ends well
 //! over wrong bytes: not a check, not a copy of the files, not a conversion that is proven.
 
-use decanter_demo::{Collection, Wish, make};
+use crate::common::{demo, tree};
 use decanter_jobs::verify::{Verdict, verify_all};
 use decanter_jobs::{Answer, Setting, convert, extract, identify};
 use std::collections::BTreeMap;
@@ -9,37 +9,8 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::sync::OnceLock;
-use tempfile::TempDir;
 
 const PLACES: u64 = 50;
-
-fn demo() -> &'static Collection {
-    static DEMO: OnceLock<(TempDir, Collection)> = OnceLock::new();
-    let (_, collection) = DEMO.get_or_init(|| {
-        let folder = tempfile::tempdir().unwrap();
-        let made = make(folder.path(), Wish { size: 6 << 20, dense: false, replace: false }, &()).unwrap();
-        (folder, made)
-    });
-    collection
-}
-
-/// Files below a folder, by relative path.
-fn tree(root: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
-    let mut found = BTreeMap::new();
-    let mut todo = vec![root.to_owned()];
-    while let Some(folder) = todo.pop() {
-        for entry in fs::read_dir(&folder).into_iter().flatten() {
-            let path = entry.unwrap().path();
-            if path.is_dir() {
-                todo.push(path);
-            } else {
-                found.insert(path.strip_prefix(root).unwrap().to_owned(), fs::read(&path).unwrap_or_default());
-            }
-        }
-    }
-    found
-}
 
 /// A kind of damage at a seeded place.
 fn damaged(clean: &[u8], seed: u64) -> Vec<u8> {

@@ -1,0 +1,8 @@
+//! The jobs, called as the command line calls them, on files in temporary folders.
+
+mod common;
+mod damage;
+mod dumps;
+mod places;
+mod targets;
+mod verdicts;
