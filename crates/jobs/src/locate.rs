@@ -13,7 +13,7 @@ use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
 use decanter_core::split;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Gaps, Glance, MOST_HELD, held};
-use decanter_core::{Error, Guard, Keyring, Notice, Result};
+use decanter_core::{Error, Guard, Keyring, Notice, Result, Watch};
 use decanter_formats::REGISTRY;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -340,7 +340,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         let is_image = is_image || !opened.tracks.is_empty();
         let inner = match &opened.tree {
             Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
-                match only_image(tree) {
+                match only_image(tree, setting.watch) {
                     // Damage that hides what is inside is told by the digests of what is around it.
                     Err(e) if e.blame() == Blame::Source && opened.sealed.iter().any(|s| s.examine.is_some()) => {
                         opened.notices.push(Notice::new(format!("what is inside cannot be told: {e}")));
@@ -555,7 +555,7 @@ fn no_inside(name: &str) -> Error {
 }
 
 /// The one image in a tree, if there is exactly one.
-fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
+fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<(String, Place)>> {
     if let Some(sheet) = only_sheet(tree)? {
         return Ok(Some(sheet));
     }
@@ -568,11 +568,16 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
     // A compressed image has nothing else inside.
     let is_alone = tree.files().count() == 1;
     let mut seen = Seen::default();
-    let mut unknown = Vec::new();
+    let (mut unknown, mut doubtful) = (Vec::new(), Vec::new());
     for (path, place) in candidates {
         match REGISTRY.detect(&Glance::new(place.source.clone()), &[]) {
             Ok(Some(format)) => seen.add(format, path, place),
-            Ok(None) => unknown.push((path, place)),
+            Ok(None) => {
+                if is_named_as_dump(&path) {
+                    doubtful.push(place.source.clone());
+                }
+                unknown.push((path, place));
+            }
             Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
             // What cannot be read may be the image that is looked for: nothing else is shown in its place.
             Err(e) if is_alone || is_named_as_dump(&path) => seen.damaged.push((place.source.len(), e)),
@@ -587,6 +592,16 @@ fn only_image(tree: &Tree) -> Result<Option<(String, Place)>> {
         && let Some(format) = REGISTRY.detect(&Glance::far(place.source.clone()), &[])?
     {
         seen.add(format, path, place);
+    }
+    // What is called as dumps are and is none may be one whose beginning is damaged: its own checksum tells.
+    doubtful.retain(|s| seen.is_one_beside(s.len()));
+    for source in doubtful {
+        match source.settle(watch) {
+            Err(e) if e.blame() == Blame::Source && !matches!(e, Error::Cancelled) => {
+                seen.damaged.push((source.len(), e));
+            }
+            settled => settled?,
+        }
     }
     seen.only()
 }
@@ -616,6 +631,12 @@ impl Seen {
         } else if format.is_rom() {
             self.roms.push((path, place));
         }
+    }
+
+    /// Whether one was found that something of this length could be beside.
+    fn is_one_beside(&self, len: u64) -> bool {
+        let found = if self.images.is_empty() { &self.roms } else { &self.images };
+        matches!(&found[..], [(_, place)] if len.saturating_mul(LEAST_SHARE) >= place.source.len())
     }
 
     /// The one that is meant, if there is exactly one. Beside an image, what looks like a ROM is one of its files.

@@ -1,6 +1,6 @@
 //! What stands in a source and is checked by itself: dumps in an archive or folder, partitions of a drive.
 
-use crate::locate::INSIDE;
+use crate::locate::{self, INSIDE};
 use crate::{Item, Setting};
 use decanter_core::tree::Tree;
 use decanter_core::view::Glance;
@@ -21,6 +21,44 @@ const FOLDERS: [(&str, &str); 6] = [
 pub(crate) fn game_folder(item: &Item) -> Option<&'static str> {
     let tree: &Tree = item.opened.tree.as_ref().filter(|_| item.opened.format == "folder")?;
     FOLDERS.iter().find(|(path, _)| tree.find(path).is_some()).map(|(_, what)| *what)
+}
+
+/// The addresses of what stands beside the one image that an archive was looked through for: that one is meant by the
+/// archive's name, and the others are in it all the same.
+///
+/// # Errors
+/// What opening the archive again fails with; [`Error::Cancelled`].
+pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>> {
+    if item.around.is_empty() || item.address == item.shown {
+        return Ok(Vec::new());
+    }
+    let archive = locate::open_container(&item.shown, setting)?;
+    if !REGISTRY.get(archive.opened.format).is_some_and(|f| f.is_archive()) {
+        return Ok(Vec::new());
+    }
+    let mut found = Vec::new();
+    for (node, file) in archive.opened.tree.iter().flat_map(|t| t.files()) {
+        decanter_core::watch::check(setting.watch)?;
+        let address = format!("{}{INSIDE}{}", item.shown.trim_end_matches(INSIDE), node.path);
+        let is_meant = item.address.strip_prefix(&address).is_some_and(|r| r.is_empty() || r.starts_with(INSIDE));
+        let Ok(source) = file.source() else { continue };
+        let is_one = match REGISTRY.detect(&Glance::new(source.clone()), &[]) {
+            Ok(Some(f)) => f.is_image() || f.is_packed_image() || f.is_package() || f.is_archive() || f.is_rom(),
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            // The checksum of the entry is asked where it is one of those that matter here.
+            Ok(None) | Err(_) => false,
+        };
+        if is_one && !is_meant && !is_track_of(item, &node.path) {
+            found.push(address);
+        }
+    }
+    Ok(found)
+}
+
+/// Whether a file is named by the cue sheet that is the source.
+fn is_track_of(item: &Item, path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    item.opened.tracks.iter().any(|t| t.file.eq_ignore_ascii_case(name))
 }
 
 /// The addresses of what stands in a source and is checked by itself, with what cannot be looked at.

@@ -310,7 +310,9 @@ impl<E> Rows<'_, '_, E> {
         let checked = locate::open(shown, "verify", self.setting).and_then(|item| {
             let report = verify_item(&item, self.against, self.setting)?;
             let fail = |e| Failure::new(format!("cannot look into \"{shown}\""), e);
-            Ok((report, inside::children(&item, self.setting).map_err(fail)?))
+            let mut children = inside::children(&item, self.setting).map_err(fail)?;
+            children.extend(inside::siblings(&item, self.setting).map_err(fail)?);
+            Ok((report, children))
         });
         let (mut report, children) = match checked {
             Ok(checked) => checked,
