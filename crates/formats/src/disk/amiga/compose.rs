@@ -53,7 +53,7 @@ pub fn needed_blocks(tree: &Tree, file_system: FileSystem) -> u64 {
 
 /// Blocks that a volume of so many needs for itself.
 fn own_blocks(blocks: u64) -> u64 {
-    let pages = (blocks - RESERVED).div_ceil(PER_MAP);
+    let pages = blocks.saturating_sub(RESERVED).div_ceil(PER_MAP);
     let extensions = pages.saturating_sub(MAP_PAGES as u64).div_ceil(127);
     RESERVED + 1 + pages + extensions
 }

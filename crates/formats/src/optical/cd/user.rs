@@ -35,17 +35,15 @@ impl UserBytes {
                 &raw
             }
         };
-        let faulty = |expected: String, found: String| Error::Checksum {
-            what: format!("sector {number} of the CD"),
-            expected,
-            found,
+        let faulty = |should: &str, found: &str| Error::Damaged {
+            what: format!("sector {number} of the CD should have {should} but has {found}"),
         };
         if raw[..12] != SYNC {
-            return Err(faulty("a sync pattern".into(), "none: it was not read when this was dumped".into()));
+            return Err(faulty("a sync pattern", "none: it was not read when this was dumped"));
         }
         match sector::stored_edc(raw) {
             Some((stored, right)) if stored != right => {
-                Err(faulty(format!("the EDC {right:08x}"), format!("{stored:08x}")))
+                Err(faulty(&format!("the EDC {right:08x}"), &format!("{stored:08x}")))
             }
             _ => Ok(()),
         }
