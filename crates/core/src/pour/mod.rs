@@ -34,6 +34,7 @@ use blocks::BlockHasher;
 use late::Found;
 use pipeline::{Consumer, Data, Piece, Plan};
 use serde::Serialize;
+use std::collections::HashSet;
 use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
@@ -119,10 +120,9 @@ pub fn pour_all(
 /// [`Error::Twice`], and as [`check_target`].
 pub fn check_targets(outputs: &[(&Blueprint, &Path)], door: Door<'_>) -> Result<u64> {
     let place = |target: &Path| (folders::folder_of(target), target.file_name().map(ToOwned::to_owned));
-    for (index, (_, target)) in outputs.iter().enumerate() {
-        if outputs[..index].iter().any(|(_, other)| place(other) == place(target)) {
-            return Err(Error::Twice { path: target.to_path_buf() });
-        }
+    let mut places = HashSet::new();
+    if let Some((_, twice)) = outputs.iter().find(|(_, target)| !places.insert(place(target))) {
+        return Err(Error::Twice { path: twice.to_path_buf() });
     }
     let needed = outputs.iter().map(|(b, _)| bytes_to_write(b)).sum::<Result<u64>>()?;
     outputs.iter().try_for_each(|(blueprint, target)| check_target(target, door, largest_len(blueprint), needed))?;

@@ -34,6 +34,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use table::{TARGETS, Target};
 
+/// Parts that a result is split into.
+const MOST_PARTS: u64 = 10_000;
+
 /// What is asked of a conversion besides its target.
 #[derive(Debug, Clone, Default)]
 pub struct Options {
@@ -485,6 +488,11 @@ fn outputs(made: &Made, main: &Path, options: &Options) -> decanter_core::Result
             let whole = made.blueprint.as_source().map_err(|_| {
                 Error::Usage("a compressed result cannot be split: its length is known only in the end".into())
             })?;
+            let parts = whole.len().checked_div(most).unwrap_or(u64::MAX);
+            if parts >= MOST_PARTS {
+                let why = format!("parts of {most} bytes would be more than {MOST_PARTS}");
+                return Err(Error::Usage(format!("{why}: --split takes the size of a part, as in 4GiB-1")));
+            }
             let mut at = 0;
             while at < whole.len() {
                 let len = most.min(whole.len() - at);
