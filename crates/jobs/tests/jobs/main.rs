@@ -3,6 +3,8 @@
 mod common;
 mod damage;
 mod dumps;
+mod mutants;
+mod patches;
 mod places;
 mod targets;
 mod verdicts;
