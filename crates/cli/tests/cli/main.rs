@@ -1,5 +1,6 @@
 //! The built program, driven on files in temporary folders.
 
+mod agree;
 mod bad_input;
 mod cartridge;
 mod cd;

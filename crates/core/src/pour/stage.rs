@@ -145,7 +145,8 @@ impl<'a> Stage<'a> {
     /// [`Error::Io`].
     pub fn link(&mut self, path: &Path, to: &str) -> Result<()> {
         let whole = self.folder.path().join(path);
-        std::os::unix::fs::symlink(to, &whole).map_err(|e| Error::io("link", &self.target.join(path), e))?;
+        std::os::unix::fs::symlink(crate::native::os(to), &whole)
+            .map_err(|e| Error::io("link", &self.target.join(path), e))?;
         self.files.push(path.to_owned());
         Ok(())
     }
