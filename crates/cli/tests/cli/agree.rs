@@ -9,7 +9,7 @@ use std::path::Path;
 /// A folder with a small thing of every kind in it.
 fn shelf(folder: &Path) {
     let demo = demo();
-    let put = |from: &Path, name: &str| drop(fs::copy(from, folder.join(name)).unwrap());
+    let put = |from: &Path, name: &str| assert!(fs::copy(from, folder.join(name)).is_ok());
     put(&demo.dvd, "lane.iso");
     put(&demo.drawer.gba, "moth.gba");
     put(&demo.drawer.gba_padded, "padded.gba");
