@@ -97,7 +97,7 @@ fn walk(
 fn hold(image: &[u8], want: &Files, is_fast: bool) {
     let blocks = image.len() / BLOCK;
     assert_eq!((&image[..3], image[3] & 1 != 0), (&b"DOS"[..], is_fast));
-    let number = (blocks + 1) / 2;
+    let number = blocks.div_ceil(2);
     let mut taken = BTreeSet::from([0, 1]);
     let root = block(image, number, &mut taken);
     assert_eq!((be32(root, 0), be32(root, 12), be32(root, 508)), (2, 72, 1));

@@ -14,7 +14,7 @@ const BLOCK: usize = 2048;
 /// An image of which some sectors pack well and others not at all.
 fn image(sectors: usize, seed: u64) -> Vec<u8> {
     let mut image = bytes(sectors * BLOCK, seed);
-    for sector in (0..sectors).filter(|s| (s * 7 + seed as usize) % 3 != 0) {
+    for sector in (0..sectors).filter(|s| !(s * 7 + seed as usize).is_multiple_of(3)) {
         let value = (sector % 5) as u8;
         image[sector * BLOCK..(sector + 1) * BLOCK]
             .iter_mut()

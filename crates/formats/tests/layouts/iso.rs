@@ -106,8 +106,8 @@ fn walk(
 /// A path table (9.4): sector, parent and name of every directory, levels in order, parents before children.
 fn path_table(image: &[u8], sector: usize, len: usize, is_big: bool) -> Vec<(usize, usize, Vec<u8>)> {
     let table = &image[sector * SECTOR..sector * SECTOR + len];
-    let (word, half): (fn(&[u8], usize) -> usize, fn(&[u8], usize) -> usize) =
-        if is_big { (be32, be16) } else { (le32, le16) };
+    let word = |table: &[u8], at| if is_big { be32(table, at) } else { le32(table, at) };
+    let half = |table: &[u8], at| if is_big { be16(table, at) } else { le16(table, at) };
     let (mut found, mut at) = (Vec::new(), 0);
     while at < len {
         let name_len = usize::from(table[at]);
