@@ -570,7 +570,11 @@ fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<(String, Place)>>
     let mut seen = Seen::default();
     let (mut unknown, mut doubtful) = (Vec::new(), Vec::new());
     for (path, place) in candidates {
-        match REGISTRY.detect(&Glance::new(place.source.clone()), &[]) {
+        let detected = REGISTRY.detect(&Glance::new(place.source.clone()), &[]);
+        if detected.is_ok() {
+            seen.whole = seen.whole.max(place.source.len());
+        }
+        match detected {
             Ok(Some(format)) => seen.add(format, path, place),
             Ok(None) => {
                 if is_named_as_dump(&path) {
@@ -620,6 +624,8 @@ fn is_named_as_dump(path: &str) -> bool {
 struct Seen {
     images: Vec<(String, Place)>,
     roms: Vec<(String, Place)>,
+    /// The length of the largest file that can be read.
+    whole: u64,
     /// Lengths of what cannot be read, and why.
     damaged: Vec<(u64, Error)>,
 }
@@ -646,7 +652,10 @@ impl Seen {
         // A damaged text beside an image is no other image.
         self.damaged.retain(|(own, _)| own.saturating_mul(LEAST_SHARE) >= len);
         match (found.len(), self.damaged.pop()) {
-            (0, Some((_, damage))) if self.damaged.is_empty() => Err(damage),
+            // Beside files as large that are whole, it is one of several, and not what the archive stands for.
+            (0, Some((len, damage))) if self.damaged.is_empty() && self.whole.saturating_mul(LEAST_SHARE) < len => {
+                Err(damage)
+            }
             (1, None) => {
                 let (path, place) = found.remove(0);
                 let source = held(&place.source);

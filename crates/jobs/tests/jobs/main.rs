@@ -3,6 +3,7 @@
 mod common;
 mod damage;
 mod dumps;
+mod extracts;
 mod mutants;
 mod patches;
 mod places;
