@@ -392,3 +392,38 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn the_tree_that_is_not_shown_and_the_path_tables_are_looked_at_too() {
+    let good = plain();
+    let told = |bytes: Vec<u8>| -> Vec<String> {
+        open(bytes).unwrap().notices.into_iter().filter(|n| n.is_damage).map(|n| n.text).collect()
+    };
+    assert!(told(good.clone()).is_empty());
+    let word = |at: usize| u32::from_le_bytes(good[at..at + 4].try_into().unwrap()) as usize;
+    // The primary tree: Joliet's names are shown.
+    let root = word(16 * 2048 + 156 + 2) * 2048;
+    let record = (root..root + 2048).find(|at| good[*at..].starts_with(b"Z.BIN")).unwrap() - 33;
+    let mut bad = good.clone();
+    bad[record + 2..record + 10].copy_from_slice(&[0, 0, 0, 0x10, 0x10, 0, 0, 0]);
+    let found = told(bad);
+    assert!(found.iter().any(|t| t.starts_with("in the tree of ISO 9660 names: ") && t.contains("Z.BIN")), "{found:?}");
+    // Both tables of both trees: byte 140 has the place of the first, 148 that of the second.
+    for descriptor in [16, 17] {
+        let little = word(descriptor * 2048 + 140) * 2048;
+        let at = descriptor * 2048 + 148;
+        let big = u32::from_be_bytes(good[at..at + 4].try_into().unwrap()) as usize * 2048;
+        for (table, order) in [(little, "little"), (big, "big")] {
+            let mut bad = good.clone();
+            // The block of the root, in either order.
+            bad[table + 2] ^= 0x40;
+            let found = told(bad);
+            assert!(found.iter().any(|t| t.contains(&format!("in {order}-endian order leads to block"))), "{found:?}");
+            assert!(found.iter().any(|t| t.contains("say different things")), "{found:?}");
+            let mut bad = good.clone();
+            bad[table] = 0;
+            let found = told(bad);
+            assert!(found.iter().any(|t| t.contains("is damaged")), "{found:?}");
+        }
+    }
+}

@@ -1,6 +1,7 @@
 //! 7z archives. Headers and methods are read by the `sevenz-rust2` crate; entries are views that go forward through
 //! their block, so that a solid archive whose entries are read in order is unpacked once; small blocks stay in memory. docs/formats/7z.md.
 
+use decanter_core::error::Blame;
 use decanter_core::format::{Context, Format, Opened};
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
@@ -9,7 +10,7 @@ use decanter_core::{Error, Result};
 use sevenz_rust2::{Archive, BlockDecoder, Password};
 use std::io::Read;
 use std::sync::mpsc::{Receiver, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 const ID: &str = "7z";
 const MAGIC: [u8; 6] = *b"7z\xbc\xaf\x27\x1c";
@@ -59,7 +60,7 @@ impl Format for SevenZ {
         let block = |index: usize| {
             let (archive, source, keeper) = (archive.clone(), source.clone(), keeper.clone());
             let is_kept = archive.blocks[index].get_unpack_size() <= MOST_HELD;
-            Arc::new(Block { archive, source, index, is_kept, keeper, going: Mutex::default() })
+            Arc::new(Block { archive, source, index, is_kept, keeper, going: Mutex::default(), torn: OnceLock::new() })
         };
         let blocks: Vec<Arc<Block>> = (0..archive.blocks.len()).map(block).collect();
         let mut starts = vec![0u64; blocks.len()];
@@ -142,6 +143,8 @@ struct Block {
     is_kept: bool,
     keeper: Arc<Keeper>,
     going: Mutex<Going>,
+    /// Where unpacking has failed, and why: nobody gets any further, however often it is tried.
+    torn: OnceLock<(u64, String)>,
 }
 
 /// How far unpacking has come.
@@ -177,6 +180,10 @@ impl Source for Entry {
 
 impl Block {
     fn read(self: &Arc<Self>, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
+        let end = offset + buf.len() as u64;
+        if let Some((_, why)) = self.torn.get().filter(|(at, _)| end > *at) {
+            return Err(Error::Unreadable { why: why.clone() });
+        }
         if self.is_kept {
             self.keeper.take(self);
         }
@@ -202,13 +209,17 @@ impl Block {
                     going.at += going.piece.len() as u64;
                     going.piece = piece;
                 }
-                Some(Err(e)) => {
-                    *going = Going::default();
+                failed => {
+                    let none = || Error::malformed(ID, "a block ends before its entries do", 0);
+                    let e = failed.and_then(Result::err).unwrap_or_else(none);
+                    if e.blame() == Blame::Source {
+                        // Readers of what comes before still get it.
+                        let _ = self.torn.set((going.at + going.piece.len() as u64, e.to_string()));
+                        going.pieces = None;
+                    } else {
+                        *going = Going::default();
+                    }
                     return Err(e);
-                }
-                None => {
-                    *going = Going::default();
-                    return Err(Error::malformed(ID, "a block ends before its entries do", 0));
                 }
             }
         }
@@ -228,13 +239,15 @@ impl Block {
                 let mut left = entry.size;
                 while left > 0 {
                     let mut piece = Vec::new();
-                    content.take(left.min(PIECE as u64)).read_to_end(&mut piece)?;
-                    if piece.is_empty() {
-                        return Err(std::io::Error::from(std::io::ErrorKind::UnexpectedEof).into());
-                    }
+                    let read = content.take(left.min(PIECE as u64)).read_to_end(&mut piece);
                     left -= piece.len() as u64;
-                    if sender.send(Ok(piece)).is_err() {
+                    let is_over = piece.is_empty();
+                    // What came before the damage is whole.
+                    if !is_over && sender.send(Ok(piece)).is_err() {
                         return Ok(false);
+                    }
+                    if read? == 0 && is_over {
+                        return Err(std::io::Error::from(std::io::ErrorKind::UnexpectedEof).into());
                     }
                 }
                 Ok(true)

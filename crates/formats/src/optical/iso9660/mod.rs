@@ -7,6 +7,7 @@ mod compose;
 mod raw;
 mod rock_ridge;
 mod root;
+mod tables;
 mod walk;
 
 pub use compose::{Volume, compose, renamed};

@@ -2,7 +2,7 @@
 
 use super::raw::{Descriptor, FLAG_ASSOCIATED, FLAG_FOLDER, FLAG_MORE_EXTENTS, RECORD_LEN, Record};
 use super::rock_ridge::{self, Date, Extras};
-use super::{Encoding, Volumes, text};
+use super::{Encoding, Volumes, tables, text};
 use decanter_core::format::Context;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
@@ -100,20 +100,38 @@ pub(super) fn walk(
         let text = format!("the two byte orders disagree in {} directory records", walk.disagreements);
         walk.notices.push(Notice::damage(text));
     }
-    let (nodes, mut folders) = (walk.nodes, walk.folders);
+    let (nodes, mut folders, mut trees) = (walk.nodes, walk.folders, vec![(descriptor, walk.seen)]);
     // The other tree of the same volume has folders of its own, which are no padding either.
     if let Some(joliet) = &volumes.joliet {
-        let (other, encoding) = match names {
-            "Joliet" => (&volumes.primary, Encoding::Bytes),
-            _ => (joliet, Encoding::Ucs2),
+        let (other, other_names, encoding) = match names {
+            "Joliet" => (&volumes.primary, "ISO 9660", Encoding::Bytes),
+            _ => (joliet, "Joliet", Encoding::Ucs2),
         };
         let mut aside = Vec::new();
         let mut second = Walk::new(source, volumes, encoding, &mut aside);
-        // What cannot be read of it is no loss: its names are not used.
-        if let Err(e @ (Error::Cancelled | Error::Io { .. })) = second.all(other, context) {
-            return Err(e);
+        match second.all(other, context) {
+            Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
+            Err(Error::Key(_)) | Ok(()) => {}
+            Err(e) => second.notices.push(Notice::damage(e.to_string())),
         }
+        if second.disagreements > 0 {
+            let text = format!("the two byte orders disagree in {} directory records", second.disagreements);
+            second.notices.push(Notice::damage(text));
+        }
+        let broken = second.nodes.iter().filter_map(|n| match &n.file()?.content {
+            Content::Broken(why) => Some(format!("{}: {why}", n.path)),
+            _ => None,
+        });
+        let broken: Vec<String> = broken.take(MOST_NOTICES).collect();
         folders.append(&mut second.folders);
+        trees.push((other, std::mem::take(&mut second.seen)));
+        // Its names are not used here, but systems that know no others go by them.
+        let told = aside.into_iter().map(|n| n.text).chain(broken);
+        notices.extend(told.map(|text| Notice::damage(format!("in the tree of {other_names} names: {text}"))));
+    }
+    for (descriptor, folders) in &trees {
+        let faults = tables::faults(source.as_ref(), volumes, descriptor, folders)?;
+        notices.extend(faults.into_iter().map(Notice::damage));
     }
     let mut tree = Tree { nodes };
     // Parents before children, and siblings as they stand in their folder's own order.
