@@ -601,7 +601,7 @@ fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<(String, Place)>>
     doubtful.retain(|s| seen.is_one_beside(s.len()));
     for source in doubtful {
         match source.settle(watch) {
-            Err(e) if e.blame() == Blame::Source && !matches!(e, Error::Cancelled) => {
+            Err(e) if e.blame() == Blame::Source => {
                 seen.damaged.push((source.len(), e));
             }
             settled => settled?,

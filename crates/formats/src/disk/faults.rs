@@ -1,8 +1,8 @@
 //! Faults of one kind, the first of which is told and the others counted: a damaged volume may have millions.
 
+use decanter_core::Result;
 use decanter_core::error::Blame;
 use decanter_core::seal::Settled;
-use decanter_core::{Error, Result};
 
 /// What of one kind does not hold.
 #[derive(Debug, Default, Clone)]
@@ -21,7 +21,7 @@ impl Faults {
     pub fn keep<T>(&mut self, result: Result<T>, of: impl FnOnce() -> String) -> Result<Option<T>> {
         match result {
             Ok(value) => Ok(Some(value)),
-            Err(e) if matches!(e.blame(), Blame::Source) && !matches!(e, Error::Cancelled) => {
+            Err(e) if e.blame() == Blame::Source => {
                 self.note(|| format!("{}: {e}", of()));
                 Ok(None)
             }
@@ -41,6 +41,7 @@ impl Faults {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use decanter_core::Error;
 
     #[test]
     fn the_first_is_told_and_the_others_are_counted() {

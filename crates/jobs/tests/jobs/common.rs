@@ -3,6 +3,7 @@
 use decanter_demo::{Collection, Wish, make};
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use tempfile::TempDir;
@@ -50,4 +51,20 @@ pub fn noise(len: usize, seed: u64) -> Vec<u8> {
 /// A path as the user types it.
 pub fn typed(path: &Path) -> String {
     path.display().to_string()
+}
+
+/// A zip archive of these entries, stored.
+pub fn zip_of(entries: &[(&str, &[u8])]) -> Vec<u8> {
+    let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    let stored = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
+    for (name, bytes) in entries {
+        writer.start_file(*name, stored).unwrap();
+        writer.write_all(bytes).unwrap();
+    }
+    writer.finish().unwrap().into_inner()
+}
+
+/// The same as a file.
+pub fn zipped(path: &Path, entries: &[(&str, &[u8])]) {
+    fs::write(path, zip_of(entries)).unwrap();
 }

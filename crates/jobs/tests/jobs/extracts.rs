@@ -1,12 +1,11 @@
 //! Copying files out: what is chosen, what is laid over, what is left out, and that nothing else is touched.
 
-use crate::common::{demo, noise, tree, typed};
+use crate::common::{demo, noise, tree, typed, zipped};
 use decanter_jobs::extract::{ExtractReport, Options, extract};
 use decanter_jobs::{Answer, Setting};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::Write;
 use std::os::unix::fs::{MetadataExt, symlink};
 use std::path::{Path, PathBuf};
 
@@ -26,16 +25,6 @@ fn put(folder: &Path, files: &Files) {
 
 fn held(folder: &Path) -> Files {
     tree(folder).into_iter().map(|(path, content)| (path.display().to_string(), content)).collect()
-}
-
-fn zipped(path: &Path, entries: &[(&str, &[u8])]) {
-    let mut writer = zip::ZipWriter::new(fs::File::create(path).unwrap());
-    let stored = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
-    for (name, bytes) in entries {
-        writer.start_file(*name, stored).unwrap();
-        writer.write_all(bytes).unwrap();
-    }
-    writer.finish().unwrap();
 }
 
 fn some_files() -> impl Strategy<Value = Files> {

@@ -1,11 +1,10 @@
 //! From what is typed to what is meant: addresses, containers in containers, what lies beside, and what is refused.
 
-use crate::common::{demo, noise, typed};
+use crate::common::{demo, noise, typed, zip_of};
 use decanter_core::Error;
 use decanter_core::source::read_vec;
 use decanter_jobs::{Item, Setting, identify, list, open};
 use std::fs;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;
 
@@ -23,16 +22,6 @@ fn refused(address: &str) -> String {
 fn content(item: &Item) -> Vec<u8> {
     let source = item.source.as_ref().unwrap();
     read_vec(source.as_ref(), 0, source.len(), "a source", 64 << 20).unwrap()
-}
-
-fn zip_of(entries: &[(&str, &[u8])]) -> Vec<u8> {
-    let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
-    let stored = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
-    for (name, bytes) in entries {
-        writer.start_file(*name, stored).unwrap();
-        writer.write_all(bytes).unwrap();
-    }
-    writer.finish().unwrap().into_inner()
 }
 
 /// A folder with these files.

@@ -1,10 +1,9 @@
 //! One verdict for everything that can be found: what was compared, by whose word, and what the answer is worth.
 
-use crate::common::{demo, noise, typed};
+use crate::common::{demo, noise, typed, zipped};
 use decanter_jobs::verify::{FileState, Verdict, VerifyReport, VerifyRun, verify, verify_all};
 use decanter_jobs::{Answer, Setting};
 use std::fs;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
 fn alone(path: &Path) -> VerifyReport {
@@ -33,16 +32,6 @@ fn change(path: &Path, at: usize) {
     let mut bytes = fs::read(path).unwrap();
     bytes[at] ^= 1;
     fs::write(path, bytes).unwrap();
-}
-
-fn zipped(path: &Path, entries: &[(&str, &[u8])]) {
-    let mut writer = zip::ZipWriter::new(fs::File::create(path).unwrap());
-    let stored = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
-    for (name, bytes) in entries {
-        writer.start_file(*name, stored).unwrap();
-        writer.write_all(bytes).unwrap();
-    }
-    writer.finish().unwrap();
 }
 
 #[test]

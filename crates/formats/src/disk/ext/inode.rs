@@ -1,5 +1,6 @@
 //! Inodes, and the way from one to its blocks and its content.
 
+use super::super::push_span;
 use super::layout::{Group, Layout, SUPER, incompatible, writing};
 use super::{ID, sum};
 use crate::num::{le16, le32};
@@ -245,6 +246,25 @@ impl Volume {
         parts.retain(|p| !p.is_empty());
         let whole: SourceRef = if parts.len() == 1 { parts.remove(0) } else { Arc::new(Concat::new(parts)?) };
         Ok((whole, map))
+    }
+
+    /// Where the bytes of a file of this length stand, if all of them do: in order, without holes.
+    pub fn spans(&self, map: &Map, len: u64) -> Vec<Range<u64>> {
+        let (block_len, mut spans, mut at) = (self.layout.block_len, Vec::new(), 0);
+        let mut runs: Vec<&Run> = map.runs.iter().collect();
+        runs.sort_by_key(|r| r.first);
+        for run in runs {
+            if at >= len {
+                break;
+            }
+            if !run.is_written || run.first * block_len != at {
+                return Vec::new();
+            }
+            let bytes = ((run.blocks.end - run.blocks.start) * block_len).min(len - at);
+            push_span(&mut spans, run.blocks.start * block_len, bytes);
+            at += bytes;
+        }
+        if at == len { spans } else { Vec::new() }
     }
 
     /// The blocks of an inode, all of them, also those beyond its length.

@@ -170,7 +170,10 @@ impl<'a> Walk<'a> {
             return Ok((File::broken(inode.len, why), Map::default()));
         }
         match self.volume.content(inode) {
-            Ok((source, map)) => Ok((File::of(source), map)),
+            Ok((source, map)) => {
+                let spans = self.volume.spans(&map, inode.len);
+                Ok((File { spans, ..File::of(source) }, map))
+            }
             Err(e) if e.blame() == Blame::Source => Ok((File::broken(inode.len, e.to_string()), Map::default())),
             Err(e) => Err(e),
         }

@@ -42,7 +42,7 @@ pub(super) fn faults(
         let read = read_vec(source, at, len, "a path table", MOST);
         let rows = match read {
             Ok(bytes) => rows(&bytes, is_big),
-            Err(e) if e.blame() == Blame::Source && !matches!(e, Error::Cancelled) => {
+            Err(e) if e.blame() == Blame::Source => {
                 faults.push(format!("the path table in {order}-endian order cannot be read: {e}"));
                 continue;
             }
