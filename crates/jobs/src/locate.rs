@@ -59,6 +59,8 @@ pub struct Item {
     pub through: Vec<SourceRef>,
     /// Digests that what is around it carries of it.
     pub sealed_around: Vec<Sealed>,
+    /// Paths of other dumps that were met in the archive that was looked through for it.
+    pub others: Vec<String>,
     /// Descriptions of this very disc that lie next to it: where they are, and their bytes.
     pub descriptions: Vec<(String, SourceRef)>,
 }
@@ -302,6 +304,7 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
         unfinished: reached.unfinished,
         through: reached.through,
         sealed_around: Vec::new(),
+        others: Vec::new(),
         descriptions: Vec::new(),
     })
 }
@@ -318,7 +321,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,
     };
-    let mut address = shown.to_owned();
+    let (mut address, mut others) = (shown.to_owned(), None);
     let mut notices = Vec::new();
     notices.extend(gap.as_ref().map(|part| {
         Notice::damage(format!("a part of the split image is missing: there is no {part}, though later ones are there"))
@@ -351,7 +354,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             }
             _ => None,
         };
-        let Some((path, inner)) = inner else {
+        let Some(Only { path, place: inner, others: met }) = inner else {
             opened.notices.splice(0..0, notices);
             let sealed_around = sealed.clone();
             opened.sealed.splice(0..0, sealed);
@@ -369,6 +372,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
                 unfinished,
                 through,
                 sealed_around,
+                others: others.unwrap_or_default(),
                 descriptions,
             });
         };
@@ -383,6 +387,8 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         kinds.push(opened.kind);
         setting.owes(&inner.source);
         through.push(inner.source.clone());
+        // Those of the archive that was named; what is in an archive within is told where that is looked into.
+        others.get_or_insert(met);
         place = inner;
     }
 }
@@ -429,6 +435,7 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         unfinished: None,
         through: Vec::new(),
         sealed_around: Vec::new(),
+        others: Vec::new(),
         descriptions: Vec::new(),
     }
 }
@@ -555,9 +562,9 @@ fn no_inside(name: &str) -> Error {
 }
 
 /// The one image in a tree, if there is exactly one.
-fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<(String, Place)>> {
-    if let Some(sheet) = only_sheet(tree)? {
-        return Ok(Some(sheet));
+fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>> {
+    if let Some((path, place)) = only_sheet(tree)? {
+        return Ok(Some(Only { path, place, others: Vec::new() }));
     }
     let mut candidates = candidates(tree);
     // The largest ones, in the order of the archive: what was packed together is then unpacked once.
@@ -619,11 +626,20 @@ fn is_named_as_dump(path: &str) -> bool {
     known.chain(&["bin", "img", "iso", "cue"]).any(|e| *e == extension)
 }
 
+/// The one image that an archive stands for.
+struct Only {
+    path: String,
+    place: Place,
+    /// Other dumps that were met.
+    others: Vec<String>,
+}
+
 /// What the files of a tree are, as far as somebody may look for one of them.
 #[derive(Default)]
 struct Seen {
     images: Vec<(String, Place)>,
     roms: Vec<(String, Place)>,
+    archives: Vec<String>,
     /// The length of the largest file that can be read.
     whole: u64,
     /// Lengths of what cannot be read, and why.
@@ -636,6 +652,8 @@ impl Seen {
             self.images.push((path, place));
         } else if format.is_rom() {
             self.roms.push((path, place));
+        } else if format.is_archive() {
+            self.archives.push(path);
         }
     }
 
@@ -646,8 +664,9 @@ impl Seen {
     }
 
     /// The one that is meant, if there is exactly one. Beside an image, what looks like a ROM is one of its files.
-    fn only(mut self) -> Result<Option<(String, Place)>> {
-        let mut found = if self.images.is_empty() { self.roms } else { self.images };
+    fn only(mut self) -> Result<Option<Only>> {
+        let (mut found, aside) =
+            if self.images.is_empty() { (self.roms, Vec::new()) } else { (self.images, self.roms) };
         let len = found.first().map_or(0, |(_, place)| place.source.len());
         // A damaged text beside an image is no other image.
         self.damaged.retain(|(own, _)| own.saturating_mul(LEAST_SHARE) >= len);
@@ -659,7 +678,8 @@ impl Seen {
             (1, None) => {
                 let (path, place) = found.remove(0);
                 let source = held(&place.source);
-                Ok(Some((path, Place { source, ..place })))
+                let others = self.archives.into_iter().chain(aside.into_iter().map(|(path, _)| path)).collect();
+                Ok(Some(Only { path, place: Place { source, ..place }, others }))
             }
             _ => Ok(None),
         }
@@ -745,6 +765,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
         unfinished: item.unfinished.clone(),
         through: item.through.iter().chain([source]).cloned().collect(),
         sealed_around: item.sealed_around.clone(),
+        others: Vec::new(),
         descriptions: Vec::new(),
     })))
 }
@@ -773,6 +794,7 @@ pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) 
         unfinished: None,
         through: Vec::new(),
         sealed_around: Vec::new(),
+        others: Vec::new(),
         descriptions: Vec::new(),
     })
 }

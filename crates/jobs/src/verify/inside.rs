@@ -36,8 +36,14 @@ pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>
     if !REGISTRY.get(archive.opened.format).is_some_and(|f| f.is_archive()) {
         return Ok(Vec::new());
     }
+    // Where every entry has to be unpacked from the beginning of the archive, those that were met on the way are enough.
+    let files = || archive.opened.tree.iter().flat_map(|t| t.files());
+    if files().any(|(_, f)| f.source().is_ok_and(|s| s.prefers_sequential())) {
+        let at = |path: &String| format!("{}{INSIDE}{path}", item.shown.trim_end_matches(INSIDE));
+        return Ok(item.others.iter().map(at).collect());
+    }
     let mut found = Vec::new();
-    for (node, file) in archive.opened.tree.iter().flat_map(|t| t.files()) {
+    for (node, file) in files() {
         decanter_core::watch::check(setting.watch)?;
         let address = format!("{}{INSIDE}{}", item.shown.trim_end_matches(INSIDE), node.path);
         let is_meant = item.address.strip_prefix(&address).is_some_and(|r| r.is_empty() || r.starts_with(INSIDE));
