@@ -1,0 +1,189 @@
+//! Addresses: a path on this machine, and what comes after each `::`.
+
+use super::INSIDE;
+use super::near::{Around, Near, folder_tree};
+use crate::dump::map::Map;
+use crate::{Setting, keys};
+use decanter_core::format::{Context, Opened};
+use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::tree::{Node, Tree};
+use decanter_core::view::{Concat, Gaps, held};
+use decanter_core::{Error, Result, native, split};
+use decanter_formats::REGISTRY;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// A step of the way in.
+pub(super) struct Place {
+    pub(super) source: SourceRef,
+    pub(super) name: String,
+}
+
+/// What an address leads to, before anything is looked through.
+pub(super) struct Reached<'a> {
+    pub(super) host: PathBuf,
+    pub(super) found: Found,
+    pub(super) around: Around,
+    pub(super) near: Near<'a>,
+    pub(super) names: Vec<String>,
+    pub(super) kinds: Vec<String>,
+    /// The map of the dump on this machine, if that is not finished.
+    pub(super) unfinished: Option<Arc<Map>>,
+    pub(super) through: Vec<SourceRef>,
+    /// A part of a split image that is not there, though later ones are.
+    pub(super) gap: Option<String>,
+    /// True when the address ends in `::`, which asks for the container itself.
+    pub(super) stop: bool,
+}
+
+/// Follows an address.
+pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
+    let (host, inside) = entry_of_folder(split_address(shown));
+    let mut around = Around::default();
+    let listing = around.look_at(&host, setting);
+    let folder = host.parent().map(Path::to_owned).unwrap_or_default();
+    let mut near = Near::Host(folder, listing, &setting.guard);
+    let (mut names, mut kinds) = (Vec::new(), Vec::new());
+    let stop = inside.last().is_some_and(String::is_empty);
+    let gap = match &near {
+        Near::Host(_, names, _) => host.file_name().and_then(|n| split::gap(&native::text(n), names)),
+        Near::Inside(..) => None,
+    };
+    let meta = std::fs::metadata(&host).map_err(|e| Error::io("open", &host, e))?;
+    let mut parts = inside.iter().filter(|p| !p.is_empty());
+    let (mut unfinished, mut through) = (None, Vec::new());
+    let mut found = if meta.is_dir() {
+        follow(&folder_tree(&host, setting)?, parts.next().map_or("", String::as_str))?
+    } else {
+        let (place, map) = host_file(&host, &near, setting)?;
+        unfinished = map;
+        Found::Place(place)
+    };
+    for (depth, part) in parts.enumerate() {
+        let Found::Place(place) = found else { return Err(no_inside("a folder")) };
+        let ring = keys::gather(setting, &around);
+        names.push(stem_of(&place.name));
+        let (watch, beside) = (setting.watch, &near);
+        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
+        let mut opened = REGISTRY.open(place.source, &context, &[])?;
+        // A path that a compressed image does not have may lead on in the image inside.
+        while let Some((name, inner)) = packed_inside(&opened, part) {
+            let names = [stem_of(&name)];
+            let context = Context { names: &names, beside: &(), ..context.inside()? };
+            kinds.push(opened.kind);
+            opened = REGISTRY.open(inner, &context, &[])?;
+        }
+        let tree = opened.tree.ok_or_else(|| no_inside(&place.name))?;
+        around.look_inside(&place.name, &tree, part);
+        kinds.push(opened.kind);
+        if let Some(source) = tree.find(part.trim_matches('/')).and_then(Node::file).and_then(|f| f.source().ok()) {
+            setting.owes(source);
+            through.push(source.clone());
+        }
+        found = follow(&tree, part)?;
+        near = Near::inside(&tree, part);
+    }
+    Ok(Reached { host, found, around, near, names, kinds, unfinished, through, gap, stop })
+}
+
+/// A file in a folder of this machine is as good as its own path, and so are the keys and parts beside it.
+pub(super) fn entry_of_folder((host, mut inside): (PathBuf, Vec<String>)) -> (PathBuf, Vec<String>) {
+    let Some(first) = inside.iter().position(|p| !p.is_empty()).filter(|_| host.is_dir()) else {
+        return (host, inside);
+    };
+    let entry = host.join(native::os(inside[first].trim_matches('/')));
+    let stays_inside = native::path(&inside[first]).components().all(|c| !matches!(c, std::path::Component::ParentDir));
+    if stays_inside && entry.is_file() {
+        inside.remove(first);
+        return (entry, inside);
+    }
+    (host, inside)
+}
+
+/// The one file of a compressed image, if `part` is not the way to it.
+pub(super) fn packed_inside(opened: &Opened, part: &str) -> Option<(String, SourceRef)> {
+    let is_packed = REGISTRY.get(opened.format).is_some_and(|f| f.is_packed_image()) && opened.tracks.is_empty();
+    let tree = opened.tree.as_ref().filter(|tree| is_packed && tree.find(part.trim_matches('/')).is_none())?;
+    let (node, file) = tree.files().next()?;
+    Some((node.name().to_owned(), file.source().ok()?.clone()))
+}
+
+/// Why an unfinished dump is not worked on as if it were a disc.
+pub(crate) fn unfinished() -> Error {
+    Error::Unreadable { why: "it is a dump that is not finished: some of its sectors were not read".into() }
+}
+
+/// The path on this machine, and what comes after each `::`. A path that exists as it stands is taken as it stands.
+pub(super) fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
+    if native::path(shown).exists() {
+        return (native::path(shown), Vec::new());
+    }
+    let mut parts = shown.split(INSIDE);
+    let host = parts.next().unwrap_or_default();
+    (native::path(host), parts.map(str::to_owned).collect())
+}
+
+/// A file on this machine, with the other parts of a split image.
+pub(super) fn host_file(path: &Path, near: &Near<'_>, setting: &Setting<'_>) -> Result<(Place, Option<Arc<Map>>)> {
+    let guard = &setting.guard;
+    let name = path.file_name().map(native::text).unwrap_or_default();
+    let folder = path.parent().unwrap_or(Path::new(""));
+    if split::is_numbered(&name)
+        && let Near::Host(_, names, _) = near
+        && let Some(parts) = split::parts(&name, names)
+    {
+        let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(native::os(part)), guard)?) as SourceRef);
+        let source = Arc::new(Concat::new(parts.iter().map(open).collect::<Result<_>>()?)?);
+        return Ok((Place { source, name: split::whole_name(&name).to_owned() }, None));
+    }
+    let source: SourceRef = Arc::new(FileSource::open(path, guard)?);
+    let Some(mut map) = Map::beside(path)? else { return Ok((Place { source, name }, None)) };
+    map.cut_to(source.len());
+    if map.missing() == 0 {
+        return Ok((Place { source, name }, None));
+    }
+    let name = name.strip_suffix(".incomplete").unwrap_or(&name).to_owned();
+    let len = map.sector_len;
+    let gaps = map.gaps().iter().map(|r| r.first * len..((r.first + r.count) * len)).collect();
+    let source = if setting.incomplete { source } else { Arc::new(Gaps::new(source, gaps, len)?) };
+    Ok((Place { source, name }, Some(Arc::new(map))))
+}
+
+pub(super) enum Found {
+    Place(Place),
+    Folder(Tree),
+}
+
+/// What stands at the path in the tree: a file, or a folder as a tree of its own.
+pub(super) fn follow(tree: &Tree, path: &str) -> Result<Found> {
+    let path = path.trim_matches('/');
+    if path.is_empty() {
+        return Ok(Found::Folder(tree.clone()));
+    }
+    let inside = format!("{path}/");
+    if let Some(file) = tree.find(path).and_then(Node::file) {
+        let name = path.rsplit('/').next().unwrap_or(path).to_owned();
+        return Ok(Found::Place(Place { source: held(file.source()?), name }));
+    }
+    let below = |n: &Node| n.path.strip_prefix(&inside).map(|p| Node { path: p.to_owned(), ..n.clone() });
+    let nodes: Vec<Node> = tree.nodes.iter().filter_map(below).collect();
+    if nodes.is_empty() && tree.find(path).is_none() {
+        let why = std::io::Error::new(std::io::ErrorKind::NotFound, "there is no such entry in it");
+        return Err(Error::Io { op: "open", path: Some(path.into()), offset: None, source: why });
+    }
+    Ok(Found::Folder(Tree { nodes }))
+}
+
+pub(super) fn no_inside(name: &str) -> Error {
+    Error::Usage(format!("\"{name}\" has no files inside that \"{INSIDE}\" could lead to"))
+}
+
+/// A file name without its last extension.
+pub(crate) fn stem_of(name: &str) -> String {
+    match name.rsplit_once('.') {
+        Some((stem, extension)) if !stem.is_empty() && extension.len() <= 5 && !extension.contains(' ') => {
+            stem.to_owned()
+        }
+        _ => name.to_owned(),
+    }
+}

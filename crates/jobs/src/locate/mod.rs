@@ -1,0 +1,329 @@
+//! From what the user typed to an opened source: paths, `::` addresses, split images, and archives that are looked
+//! through because they hold exactly one image.
+
+mod address;
+mod look;
+mod near;
+
+pub(crate) use address::{stem_of, unfinished};
+pub(crate) use look::{Inner, each_rom, inner};
+pub use near::Around;
+pub(crate) use near::{Listing, beside};
+
+use crate::dump::map::Map;
+use crate::{Failure, Setting, keys};
+use address::{Found, Reached, reach};
+use decanter_core::error::Blame;
+use decanter_core::format::{Context, Opened};
+use decanter_core::seal::Sealed;
+use decanter_core::source::SourceRef;
+use decanter_core::tree::Tree;
+use decanter_core::{Error, Keyring, Notice, Result, native};
+use decanter_formats::REGISTRY;
+use look::{Only, only_image};
+use near::Near;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// What separates a container from the path inside it.
+pub(crate) const INSIDE: &str = "::";
+
+/// A source that was found and opened.
+pub struct Item {
+    /// As the user typed it.
+    pub shown: String,
+    /// The same with what was looked through: `box.zip::Kelp Courier.iso`.
+    pub address: String,
+    /// The file or folder on this machine.
+    pub host: PathBuf,
+    /// Name of the innermost file, without its extension.
+    pub stem: String,
+    /// What stands around it, outermost first: "zip archive".
+    pub around: Vec<String>,
+    /// The bytes; a folder has none of its own.
+    pub source: Option<SourceRef>,
+    /// What it is.
+    pub opened: Opened,
+    /// The keys that were known when it was opened.
+    pub keyring: Keyring,
+    /// What is known of a dump that is not finished: there are sectors that were not read.
+    pub unfinished: Option<Arc<Map>>,
+    /// What it was taken out of, outermost first: entries that have checksums of their own.
+    pub through: Vec<SourceRef>,
+    /// Digests that what is around it carries of it.
+    pub sealed_around: Vec<Sealed>,
+    /// Paths of other dumps that were met in the archive that was looked through for it.
+    pub others: Vec<String>,
+    /// Descriptions of this very disc that lie next to it: where they are, and their bytes.
+    pub descriptions: Vec<(String, SourceRef)>,
+}
+
+/// Opens what the user typed; an archive with exactly one image in it is looked through.
+///
+/// # Errors
+/// A [`Failure`] that names the source.
+pub fn open(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let what = || format!("cannot {verb} \"{shown}\"");
+    open_quietly(shown, setting).map_err(|e| Failure::new(what(), e))
+}
+
+/// The bytes of exactly what the user typed.
+pub(crate) fn bytes(shown: &str, setting: &Setting<'_>) -> Result<SourceRef> {
+    bytes_and_map(shown, setting).map(|(source, _)| source)
+}
+
+/// The same, and the map of a dump that is not finished.
+pub(crate) fn bytes_and_map(shown: &str, setting: &Setting<'_>) -> Result<(SourceRef, Option<Arc<Map>>)> {
+    let reached = reach(shown, setting)?;
+    match reached.found {
+        Found::Place(place) => Ok((place.source, reached.unfinished)),
+        Found::Folder(_) => Err(Error::Usage("it is a folder, which has no bytes of its own".into())),
+    }
+}
+
+/// Opens what the user typed, without looking through it.
+///
+/// # Errors
+/// As [`open`].
+pub(crate) fn open_container(shown: &str, setting: &Setting<'_>) -> Result<Item> {
+    let mut reached = reach(shown, setting)?;
+    reached.stop = true;
+    open_reached(shown, reached, setting)
+}
+
+/// Opens what the user typed only as far as is needed to know what it is: no headers are parsed, and a file of no
+/// known format is as good as any.
+///
+/// # Errors
+/// A [`Failure`] that names the source.
+pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let fail = |e| Failure::new(format!("cannot {verb} \"{shown}\""), e);
+    let reached = reach(shown, setting).map_err(fail)?;
+    let Found::Place(place) = &reached.found else {
+        return Err(fail(Error::Usage("it is a folder, which has no bytes of its own".into())).hint("give a file"));
+    };
+    let format = REGISTRY.detect(place.source.as_ref(), &[]).map_err(fail)?;
+    let holds_it = |f: &&'static dyn decanter_core::Format| (f.is_archive() && !reached.stop) || f.is_packed_image();
+    if format.is_some_and(|f| holds_it(&f)) {
+        return open_reached(shown, reached, setting).map_err(fail);
+    }
+    let (id, name) = format.map_or(("unknown", "file of unknown kind"), |f| (f.id(), f.name()));
+    Ok(Item {
+        shown: shown.to_owned(),
+        address: shown.to_owned(),
+        host: reached.host,
+        stem: stem_of(&place.name),
+        around: reached.kinds,
+        source: Some(place.source.clone()),
+        opened: Opened::new(id, name),
+        keyring: keys::gather(setting, &reached.around),
+        unfinished: reached.unfinished,
+        through: reached.through,
+        sealed_around: Vec::new(),
+        others: Vec::new(),
+        descriptions: Vec::new(),
+    })
+}
+
+fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
+    let reached = reach(shown, setting)?;
+    open_reached(shown, reached, setting)
+}
+
+fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Result<Item> {
+    let Reached { host, found, mut around, mut near, mut names, mut kinds, unfinished, mut through, gap, stop } =
+        reached;
+    let mut place = match found {
+        Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
+        Found::Place(place) => place,
+    };
+    let (mut address, mut others) = (shown.to_owned(), None);
+    let mut notices = Vec::new();
+    notices.extend(gap.as_ref().map(|part| {
+        Notice::damage(format!("a part of the split image is missing: there is no {part}, though later ones are there"))
+    }));
+    // What the containers on the way say of the bytes in them.
+    let (mut sealed, mut settled) = (Vec::new(), Vec::new());
+    loop {
+        names.push(stem_of(&place.name));
+        names.reverse();
+        let ring = keys::gather(setting, &around);
+        let (watch, beside, depth) = (setting.watch, &near, kinds.len());
+        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
+        let mut opened = REGISTRY
+            .open(place.source.clone(), &context, &[])
+            .map_err(|e| part_missing(too_short(e, &place.name, place.source.len()), gap.as_deref()))?;
+        names.reverse();
+        // What is an image or a ROM itself is what was asked for, whatever files are in it.
+        let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom() || f.is_package());
+        let is_image = is_image || !opened.tracks.is_empty();
+        let inner = match &opened.tree {
+            Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
+                match only_image(tree, setting.watch) {
+                    // Damage that hides what is inside is told by the digests of what is around it.
+                    Err(e) if e.blame() == Blame::Source && opened.sealed.iter().any(|s| s.examine.is_some()) => {
+                        opened.notices.push(Notice::new(format!("what is inside cannot be told: {e}")));
+                        None
+                    }
+                    inner => inner?,
+                }
+            }
+            _ => None,
+        };
+        let Some(Only { path, place: inner, others: met }) = inner else {
+            opened.notices.splice(0..0, notices);
+            let sealed_around = sealed.clone();
+            opened.sealed.splice(0..0, sealed);
+            opened.settled.splice(0..0, settled);
+            let descriptions = around.descriptions(opened.get("id"));
+            return Ok(Item {
+                shown: shown.to_owned(),
+                address,
+                host,
+                stem: stem_of(&place.name),
+                around: kinds,
+                source: Some(place.source),
+                opened,
+                keyring: ring,
+                unfinished,
+                through,
+                sealed_around,
+                others: others.unwrap_or_default(),
+                descriptions,
+            });
+        };
+        if let Some(tree) = &opened.tree {
+            around.look_inside(&place.name, tree, &path);
+            near = Near::inside(tree, &path);
+        }
+        notices.append(&mut opened.notices);
+        sealed.append(&mut opened.sealed);
+        settled.append(&mut opened.settled);
+        address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
+        kinds.push(opened.kind);
+        setting.owes(&inner.source);
+        through.push(inner.source.clone());
+        // Those of the archive that was named; what is in an archive within is told where that is looked into.
+        others.get_or_insert(met);
+        place = inner;
+    }
+}
+
+/// What a part after a missing one holds is known to nobody.
+fn part_missing(error: Error, gap: Option<&str>) -> Error {
+    match (error, gap) {
+        (Error::NotUnderstood { .. }, Some(part)) => {
+            Error::Unreadable { why: format!("a part of the split image is missing: there is no {part}") }
+        }
+        (error, _) => error,
+    }
+}
+
+/// A file that no format knows, but whose name is that of a ROM, may be cut off before its header ends.
+fn too_short(error: Error, name: &str, len: u64) -> Error {
+    let Error::NotUnderstood { .. } = error else { return error };
+    let extension = name.rsplit_once('.').map_or("", |(_, e)| e).to_lowercase();
+    let named = |f: &&&'static dyn decanter_core::Format| f.extensions().contains(&extension.as_str());
+    match REGISTRY.formats().iter().find(named).filter(|f| len < f.least_len()) {
+        Some(format) => {
+            let what = format!("too short for its header, which ends at {:#x}: the file ends", format.least_len());
+            Error::malformed(format.id(), what, len)
+        }
+        None => match decanter_formats::disk::odd_size(&extension, len) {
+            Some(what) => Error::malformed("disk", what, len),
+            None => error,
+        },
+    }
+}
+
+fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &Setting<'_>) -> Item {
+    let mut opened = Opened::new("folder", "folder");
+    opened.tree = Some(tree);
+    Item {
+        shown: shown.to_owned(),
+        address: shown.to_owned(),
+        host: host.to_owned(),
+        stem: stem_of(&host.file_name().map(native::text).unwrap_or_default()),
+        around: Vec::new(),
+        source: None,
+        opened,
+        keyring: keys::gather(setting, around),
+        unfinished: None,
+        through: Vec::new(),
+        sealed_around: Vec::new(),
+        others: Vec::new(),
+        descriptions: Vec::new(),
+    }
+}
+
+/// Files that were gathered from several sources, as one folder.
+pub(crate) fn gathered(shown: &str, stem: &str, tree: Tree, setting: &Setting<'_>) -> Item {
+    Item { stem: stem.to_owned(), ..folder_item(shown, &native::path(shown), tree, &Around::default(), setting) }
+}
+
+/// Opens bytes that were put together on the way: joined parts, a header and what follows it.
+///
+/// # Errors
+/// When they are of no known format, or broken.
+pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) -> Result<Item> {
+    let keyring = keys::gather(setting, &Around::default());
+    let name = decanter_core::catalogue::last_name(shown.rsplit(INSIDE).next().unwrap_or(shown));
+    let names = [stem_of(name)];
+    let context =
+        Context { registry: &REGISTRY, keys: &keyring, names: &names, watch: setting.watch, depth: 0, beside: &() };
+    let opened = REGISTRY.open(source.clone(), &context, &[])?;
+    let [stem] = names;
+    Ok(Item {
+        shown: shown.to_owned(),
+        address: shown.to_owned(),
+        host: native::path(shown),
+        stem,
+        around: Vec::new(),
+        source: Some(source),
+        opened,
+        keyring,
+        unfinished: None,
+        through: Vec::new(),
+        sealed_around: Vec::new(),
+        others: Vec::new(),
+        descriptions: Vec::new(),
+    })
+}
+
+impl Item {
+    /// Name of the innermost file.
+    pub fn file_name(&self) -> String {
+        let inner = self.address.rsplit(INSIDE).next().unwrap_or(&self.address);
+        inner.rsplit('/').next().unwrap_or(inner).to_owned()
+    }
+
+    /// Whether it is a title that is packed to be installed or started.
+    pub fn is_package(&self) -> bool {
+        REGISTRY.get(self.opened.format).is_some_and(|f| f.is_package())
+    }
+
+    /// Everything that was noticed on the way in.
+    pub fn notices(&self) -> &[Notice] {
+        &self.opened.notices
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::address::split_address;
+    use super::*;
+
+    #[test]
+    fn stems_lose_one_short_extension() {
+        assert_eq!(stem_of("Kelp Courier.iso"), "Kelp Courier");
+        assert_eq!(stem_of("Gullwing GP v1.02 final"), "Gullwing GP v1.02 final");
+        assert_eq!(stem_of(".hidden"), ".hidden");
+    }
+
+    #[test]
+    fn an_address_is_cut_at_double_colons() {
+        let (host, inside) = split_address("no such/box.zip::a b.iso::PS3_GAME/PARAM.SFO");
+        assert_eq!(host, Path::new("no such/box.zip"));
+        assert_eq!(inside, ["a b.iso", "PS3_GAME/PARAM.SFO"]);
+    }
+}

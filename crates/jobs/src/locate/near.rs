@@ -1,0 +1,201 @@
+//! What lies beside a source: the files of its folder, on this machine and in containers; and folders as trees.
+
+use super::INSIDE;
+use crate::below::walk_error;
+use crate::{Setting, attributes, keys};
+use decanter_core::format::Beside;
+use decanter_core::keyring::plain;
+use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
+use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::{Error, Guard, Notice, Result, native};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use walkdir::WalkDir;
+
+/// Key files and descriptions next to a source that are read; whoever has more keeps them in a folder of their own.
+pub(super) const MOST_NEAR: usize = 500;
+
+/// Files in a folder that is a source.
+pub(super) const MOST_FILES: usize = 1 << 20;
+
+/// What is known of the surroundings of a source: files in the same folder, on this machine and in containers.
+#[derive(Default)]
+pub struct Around {
+    /// Small files next to it: where they are, their name, their bytes.
+    pub files: Vec<(String, String, SourceRef)>,
+    /// Folders on this machine that were looked into.
+    pub folders: Vec<String>,
+}
+
+/// The files of the folder that a source stands in.
+pub(super) enum Near<'a> {
+    Host(PathBuf, Arc<Vec<String>>, &'a Guard),
+    Inside(Tree, String),
+}
+
+impl Near<'_> {
+    pub(super) fn inside(tree: &Tree, path: &str) -> Self {
+        let folder = path.trim_matches('/').rsplit_once('/').map_or("", |(f, _)| f);
+        let inside = |n: &Node| n.path.rsplit_once('/').map_or("", |(f, _)| f) == folder;
+        let nodes = tree.nodes.iter().filter(|n| inside(n)).cloned().collect();
+        Self::Inside(Tree { nodes }, folder.to_owned())
+    }
+}
+
+impl Beside for Near<'_> {
+    fn named(&self, extension: &str) -> Vec<String> {
+        let wanted = format!(".{extension}");
+        let fits = |name: &str| name.to_lowercase().ends_with(&wanted);
+        let mut names: Vec<String> = match self {
+            Self::Host(_, names, _) => names.iter().filter(|n| fits(n)).cloned().collect(),
+            Self::Inside(tree, _) => tree.files().map(|(n, _)| n.name().to_owned()).filter(|n| fits(n)).collect(),
+        };
+        names.sort();
+        names
+    }
+
+    fn find(&self, name: &str) -> Result<Option<(String, SourceRef)>> {
+        // A sheet may name a path on the machine where it was made: only the last name can be next to it here.
+        let name = decanter_core::catalogue::last_name(name);
+        match self {
+            Self::Host(folder, names, guard) => {
+                let Some(found) = one_of(names.iter().map(String::as_str), name) else { return Ok(None) };
+                Ok(Some((found.to_owned(), Arc::new(FileSource::open(&folder.join(native::os(found)), guard)?))))
+            }
+            Self::Inside(tree, folder) => {
+                let Some(found) = one_of(tree.nodes.iter().map(Node::name), name) else { return Ok(None) };
+                let path = if folder.is_empty() { found.to_owned() } else { format!("{folder}/{found}") };
+                let file = tree.find(&path).and_then(Node::file);
+                file.map(|f| Ok((found.to_owned(), f.source()?.clone()))).transpose()
+            }
+        }
+    }
+}
+
+/// The name that is `wanted`, or else the only one that differs in case alone.
+pub(super) fn one_of<'a>(names: impl Iterator<Item = &'a str> + Clone, wanted: &str) -> Option<&'a str> {
+    if let Some(exact) = names.clone().find(|n| *n == wanted) {
+        return Some(exact);
+    }
+    let folded = wanted.to_lowercase();
+    let mut alike = names.filter(|n| n.to_lowercase() == folded);
+    alike.next().filter(|_| alike.next().is_none())
+}
+
+/// What was found in a folder on this machine: read once, however many sources stand in it.
+#[derive(Clone)]
+pub(crate) struct Listing {
+    pub(super) names: Arc<Vec<String>>,
+    pub(super) files: Vec<(String, String, SourceRef)>,
+}
+
+/// The files next to one on this machine.
+pub(crate) fn beside<'a>(host: &Path, setting: &'a Setting<'_>) -> impl Beside + use<'a> {
+    let listing = Around::default().look_at(host, setting);
+    Near::Host(host.parent().map(Path::to_owned).unwrap_or_default(), listing, &setting.guard)
+}
+
+pub(super) fn names_in(folder: &Path) -> Vec<String> {
+    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+    let read = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    read.take(MOST_FILES).map(|e| native::text(e.file_name())).collect()
+}
+
+/// A folder on this machine as a tree. Links in it are not followed; what cannot be looked into is a broken file of it, and
+/// told; what is no file is told.
+pub(super) fn folder_tree(root: &Path, setting: &Setting<'_>) -> Result<Tree> {
+    let mut tree = Tree::default();
+    setting.guard.reads_folder(root);
+    let below = |path: &Path| native::text(path.strip_prefix(root).unwrap_or(path));
+    for entry in WalkDir::new(root).min_depth(1).sort_by_file_name() {
+        if tree.nodes.len() >= MOST_FILES {
+            let limit = MOST_FILES as u64;
+            return Err(Error::Limit { what: "files in a folder", asked: limit + 1, limit });
+        }
+        let entry = match entry {
+            Ok(entry) => entry,
+            Err(e) if e.depth() > 0 => {
+                let path = e.path().unwrap_or(root).to_owned();
+                let error = walk_error(e);
+                setting.watch.unread(&native::text(&path), &error);
+                // The folder itself was met before what is in it could not be.
+                tree.nodes.retain(|n| n.path != below(&path));
+                let broken = File::broken(0, error.to_string());
+                tree.nodes.push(Node::new(below(&path), Kind::File(broken), None));
+                continue;
+            }
+            Err(e) => return Err(walk_error(e)),
+        };
+        let path = below(entry.path());
+        let kind = if entry.file_type().is_dir() {
+            Kind::Folder
+        } else if entry.file_type().is_file() {
+            let meta = entry.metadata().map_err(walk_error)?;
+            Kind::File(File::of(Arc::new(PathSource::new(entry.path(), &meta, &setting.guard))))
+        } else if entry.file_type().is_symlink() {
+            Kind::Link(native::text(std::fs::read_link(entry.path()).unwrap_or_default()))
+        } else {
+            let kind = entry.metadata().ok().and_then(|meta| decanter_core::guard::odd_kind(&meta));
+            let told = format!("{} is passed over: it is {}", native::text(entry.path()), kind.unwrap_or("no file"));
+            setting.watch.notice(&Notice::new(told));
+            continue;
+        };
+        tree.nodes.push(Node::new(path, kind, None));
+    }
+    attributes::apply(&mut tree)?;
+    Ok(tree)
+}
+
+impl Listing {
+    pub(super) fn of(folder: &Path, guard: &Guard) -> Self {
+        let names = names_in(folder);
+        let mut files: Vec<(String, String, SourceRef)> = Vec::new();
+        for name in names.iter().filter(|n| keys::may_matter(n)).take(MOST_NEAR) {
+            let path = folder.join(name);
+            if let Ok(source) = FileSource::open(&path, guard)
+                && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
+            {
+                files.push((native::text(&path), name.clone(), Arc::new(source)));
+            }
+        }
+        files.sort_by(|a, b| a.0.cmp(&b.0));
+        Self { names: Arc::new(names), files }
+    }
+}
+
+impl Around {
+    /// Adds the small files next to `host` on this machine.
+    pub(super) fn look_at(&mut self, host: &Path, setting: &Setting<'_>) -> Arc<Vec<String>> {
+        let folder = match host.parent() {
+            Some(parent) if !parent.as_os_str().is_empty() => parent,
+            _ => Path::new("."),
+        };
+        self.folders.push(native::text(folder));
+        let mut kept = setting.folders.lock().unwrap_or_else(|e| e.into_inner());
+        let listing = kept.entry(folder.to_owned()).or_insert_with(|| Listing::of(folder, &setting.guard)).clone();
+        self.files.extend(listing.files);
+        listing.names
+    }
+
+    /// Adds the small files that stand next to `path` in a container.
+    pub(super) fn look_inside(&mut self, container: &str, tree: &Tree, path: &str) {
+        let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
+        for (node, file) in tree.files() {
+            let (parent, name) = node.path.rsplit_once('/').unwrap_or(("", &node.path));
+            if parent == folder
+                && keys::may_matter(name)
+                && file.len <= decanter_core::keyring::MOST_LIST_BYTES
+                && let Content::Whole(source) = &file.content
+            {
+                self.files.push((format!("{container}{INSIDE}{}", node.path), name.to_owned(), source.clone()));
+            }
+        }
+    }
+
+    /// The descriptions among them that are of the disc with this id.
+    pub(super) fn descriptions(&self, id: Option<&str>) -> Vec<(String, SourceRef)> {
+        let Some(id) = id.map(plain) else { return Vec::new() };
+        let fits = |source: &SourceRef| keys::description(source).is_some_and(|d| plain(&d.id) == id);
+        self.files.iter().filter(|(_, _, s)| fits(s)).map(|(at, _, s)| (at.clone(), s.clone())).collect()
+    }
+}
