@@ -1,5 +1,5 @@
 #![no_main]
-//! Drives: partition tables, file systems and hunks behind their magic, with every file read.
+//! Drives: partition tables, file systems and hunks behind their magic, with every check made and every file read.
 
 use decanter_core::Keyring;
 use decanter_core::format::{Context, Format};
@@ -44,6 +44,9 @@ fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
     let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
     let Ok(opened) = format.open(Arc::new(Bytes(bytes)), &context) else { return };
+    if let Some(inspect) = &opened.inspect {
+        let _ = inspect(&());
+    }
     for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
         let Ok(source) = file.source() else { continue };
         let _ = source.read_at(0, &mut vec![0; source.len().min(1 << 16) as usize]);
