@@ -257,6 +257,20 @@ fn a_ciso_by_hand() {
 }
 
 #[test]
+fn what_begins_alike_and_is_another_form_is_told_as_such() {
+    let mut bytes = b"CISO\0\0\x20\0\x01\x01\0\x01".to_vec();
+    bytes.resize(0x8000 + (2 << 20), 0);
+    let told = open(bytes).map(|_| ()).unwrap_err();
+    assert!(matches!(told, Error::Unsupported { .. }), "{told}");
+    assert!(
+        told.to_string().contains("blocks of 2097152 bytes") && told.to_string().contains("not supported"),
+        "{told}"
+    );
+    let told = open(b"\xd6\xc3\xc4\0\0\0 and more".to_vec()).map(|_| ()).unwrap_err().to_string();
+    assert!(told.contains("VCDIFF"), "{told}");
+}
+
+#[test]
 fn a_damaged_frame_is_named_with_its_sectors() {
     let mut bytes = packed("zst");
     let middle = bytes.len() / 3;

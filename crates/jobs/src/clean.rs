@@ -26,6 +26,10 @@ pub struct CleanReport {
 /// When the folder cannot be read, or something in it cannot be removed.
 pub fn clean(folder: &Path, setting: &Setting<'_>) -> Result<CleanReport, Failure> {
     let fail = |e| Failure::new(format!("cannot clean \"{}\"", folder.display()), e);
+    if !setting.dry_run {
+        // What only lacks its names is no rubbish.
+        pour::finish_names(folder, setting.watch).map_err(fail)?;
+    }
     let removed = pour::leftovers(folder).map_err(fail)?;
     if !setting.dry_run {
         removed.iter().try_for_each(|path| pour::remove(path)).map_err(fail)?;

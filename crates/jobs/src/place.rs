@@ -92,6 +92,10 @@ fn free_name(target: &Path) -> String {
 impl Setting<'_> {
     /// Fails if nothing could be written to `target`: asked before anything is read at length.
     pub(crate) fn check_target(&self, target: &Path) -> Result<(), Failure> {
+        if !self.dry_run {
+            let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+            pour::finish_names(folder, self.watch).map_err(|e| refused(target, e))?;
+        }
         pour::check_target(target, self.door(), 0, 0).map_err(|e| refused(target, e))
     }
 

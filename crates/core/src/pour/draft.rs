@@ -97,6 +97,14 @@ impl Draft {
     }
 }
 
+#[cfg(test)]
+impl Draft {
+    /// Leaves it as a run that is killed does: under its temporary name, held by nobody.
+    pub(super) fn abandon(self) {
+        drop(self.temporary.keep());
+    }
+}
+
 /// Whether a file system refused because it does not know how to give a name only if it is free.
 pub(super) fn cannot_be_sure(error: &std::io::Error) -> bool {
     matches!(

@@ -15,6 +15,7 @@ mod partial;
 pub mod pipeline;
 mod stage;
 mod sums;
+mod together;
 
 pub use draft::Draft;
 pub use folders::{check_room, check_target, check_writable};
@@ -22,6 +23,7 @@ pub use memory::to_memory;
 pub use part::{leftovers, remove};
 pub use partial::Partial;
 pub use stage::{Stage, StagedFile, check_folder, check_free};
+pub use together::finish_names;
 
 use crate::blueprint::{Blueprint, Content, Part};
 use crate::digest::{self, Algorithm, Digest, Hasher};
@@ -132,6 +134,8 @@ pub fn check_targets(outputs: &[(&Blueprint, &Path)], door: Door<'_>) -> Result<
 /// Gives all drafts their names once all of them are on the disk; if one cannot get its name, none keeps its own.
 fn name_all(drafts: Vec<Draft>, door: Door<'_>) -> Result<()> {
     drafts.iter().try_for_each(Draft::sync)?;
+    // Kept until all have their names.
+    let _list = together::list(&drafts)?;
     let targets: Vec<PathBuf> = drafts.iter().map(|d| d.target().to_owned()).collect();
     for (index, draft) in drafts.into_iter().enumerate() {
         if let Err(e) = draft.name() {

@@ -109,7 +109,7 @@ fn unfinished(folder: &Path) -> Result<Vec<PathBuf>> {
 }
 
 /// Whether a name is one that unfinished files and folders get: `.NAME.` 8 digits `.` 6 characters `.part`.
-fn is_unfinished(name: &str) -> bool {
+pub(super) fn is_unfinished(name: &str) -> bool {
     let parts = || {
         let rest = name.strip_prefix('.')?.strip_suffix(SUFFIX)?;
         let (rest, random) = rest.rsplit_once('.')?;
@@ -132,7 +132,7 @@ fn is_held(path: &Path) -> bool {
     }
 }
 
-fn name_of(path: &Path) -> String {
+pub(super) fn name_of(path: &Path) -> String {
     path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
 }
 

@@ -160,6 +160,12 @@ impl View {
         if version > 1 {
             return Err(Error::unsupported(id, format!("version {version}")));
         }
+        // Images of other consoles begin with the same four letters; then come the length of a block and a map of those
+        // that are there, a byte each.
+        if word(4).is_power_of_two() && word(4) >= 1 << 15 && header[8..].iter().all(|b| *b <= 1) {
+            let what = format!("the form with a map of blocks of {} bytes, for other consoles,", word(4));
+            return Err(Error::unsupported(id, what));
+        }
         if !block.is_power_of_two() || !(512..=MOST_BLOCK).contains(&block) {
             return Err(Error::malformed(id, format!("blocks of {block} bytes"), 16));
         }
