@@ -28,7 +28,7 @@ pub(super) const LEAST_IMAGE: u64 = 1 << 10;
 /// The one image in a tree, if there is exactly one.
 pub(super) fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>> {
     if let Some((path, place)) = only_sheet(tree)? {
-        return Ok(Some(Only { path, place, others: Vec::new() }));
+        return Ok(Some(Only { path, place, others: Some(Vec::new()) }));
     }
     let mut candidates = candidates(tree);
     // The largest ones, in the order of the archive: what was packed together is then unpacked once.
@@ -38,7 +38,7 @@ pub(super) fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>>
     candidates.retain(|(_, place)| place.source.len() >= least);
     // A compressed image has nothing else inside.
     let is_alone = tree.files().count() == 1;
-    let mut seen = Seen::default();
+    let mut seen = Seen { is_alone, ..Seen::default() };
     let (mut unknown, mut doubtful) = (Vec::new(), Vec::new());
     for (path, place) in candidates {
         let detected = REGISTRY.detect(&Glance::new(place.source.clone()), &[]);
@@ -94,8 +94,8 @@ pub(super) fn is_named_as_dump(path: &str) -> bool {
 pub(super) struct Only {
     pub(super) path: String,
     pub(super) place: Place,
-    /// Other dumps that were met.
-    pub(super) others: Vec<String>,
+    /// Other dumps that were met; `None` if there is nothing else in it.
+    pub(super) others: Option<Vec<String>>,
 }
 
 /// What the files of a tree are, as far as somebody may look for one of them.
@@ -104,6 +104,8 @@ pub(super) struct Seen {
     pub(super) images: Vec<(String, Place)>,
     pub(super) roms: Vec<(String, Place)>,
     pub(super) archives: Vec<String>,
+    /// Whether there is one file only.
+    pub(super) is_alone: bool,
     /// The length of the largest file that can be read.
     pub(super) whole: u64,
     /// Lengths of what cannot be read, and why.
@@ -142,7 +144,8 @@ impl Seen {
             (1, None) => {
                 let (path, place) = found.remove(0);
                 let source = held(&place.source);
-                let others = self.archives.into_iter().chain(aside.into_iter().map(|(path, _)| path)).collect();
+                let met = self.archives.into_iter().chain(aside.into_iter().map(|(path, _)| path)).collect();
+                let others = (!self.is_alone).then_some(met);
                 Ok(Some(Only { path, place: Place { source, ..place }, others }))
             }
             _ => Ok(None),
@@ -229,7 +232,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
         unfinished: item.unfinished.clone(),
         through: item.through.iter().chain([source]).cloned().collect(),
         sealed_around: item.sealed_around.clone(),
-        others: Vec::new(),
+        others: None,
         descriptions: Vec::new(),
     })))
 }

@@ -52,8 +52,8 @@ pub struct Item {
     pub through: Vec<SourceRef>,
     /// Digests that what is around it carries of it.
     pub sealed_around: Vec<Sealed>,
-    /// Paths of other dumps that were met in the archive that was looked through for it.
-    pub others: Vec<String>,
+    /// Paths of other dumps that were met in the archive that was looked through for it; `None` if it is alone in it.
+    pub others: Option<Vec<String>>,
     /// Descriptions of this very disc that lie next to it: where they are, and their bytes.
     pub descriptions: Vec<(String, SourceRef)>,
 }
@@ -120,7 +120,7 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
         unfinished: reached.unfinished,
         through: reached.through,
         sealed_around: Vec::new(),
-        others: Vec::new(),
+        others: None,
         descriptions: Vec::new(),
     })
 }
@@ -188,7 +188,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
                 unfinished,
                 through,
                 sealed_around,
-                others: others.unwrap_or_default(),
+                others: others.flatten(),
                 descriptions,
             });
         };
@@ -251,7 +251,7 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         unfinished: None,
         through: Vec::new(),
         sealed_around: Vec::new(),
-        others: Vec::new(),
+        others: None,
         descriptions: Vec::new(),
     }
 }
@@ -285,7 +285,7 @@ pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) 
         unfinished: None,
         through: Vec::new(),
         sealed_around: Vec::new(),
-        others: Vec::new(),
+        others: None,
         descriptions: Vec::new(),
     })
 }

@@ -29,9 +29,9 @@ pub(crate) fn game_folder(item: &Item) -> Option<&'static str> {
 /// # Errors
 /// What opening the archive again fails with; [`Error::Cancelled`].
 pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>> {
-    if item.around.is_empty() || item.address == item.shown {
+    let Some(met) = item.others.as_ref().filter(|_| !item.around.is_empty() && item.address != item.shown) else {
         return Ok(Vec::new());
-    }
+    };
     let archive = locate::open_container(&item.shown, setting)?;
     if !REGISTRY.get(archive.opened.format).is_some_and(|f| f.is_archive()) {
         return Ok(Vec::new());
@@ -40,7 +40,7 @@ pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>
     let files = || archive.opened.tree.iter().flat_map(|t| t.files());
     if files().any(|(_, f)| f.source().is_ok_and(|s| s.prefers_sequential())) {
         let at = |path: &String| format!("{}{INSIDE}{path}", item.shown.trim_end_matches(INSIDE));
-        return Ok(item.others.iter().map(at).collect());
+        return Ok(met.iter().map(at).collect());
     }
     let mut found = Vec::new();
     for (node, file) in files() {
