@@ -48,6 +48,8 @@ struct Folder {
 
 /// Checks a volume as a whole; `table` is where its file table is.
 pub(super) fn inspect(source: &SourceRef, layout: Layout, table: &[Piece], watch: &dyn Watch) -> Result<Vec<Settled>> {
+    // A volume that says it is larger than its image has no clusters there.
+    let layout = Layout { len: layout.len.min(source.len()), ..layout };
     let volume = Volume::new(source.clone(), layout);
     let mut found = Found::default();
     let table = volume.content(table, 0)?;

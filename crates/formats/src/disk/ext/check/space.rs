@@ -90,12 +90,12 @@ fn maps(volume: &Volume, groups: &[Group], taken: &[Range<u64>], faults: &mut Fa
         }
         let (mut used, mut index) = (0, next);
         while let Some(run) = taken.get(index).filter(|r| r.start < first + count) {
-            for cluster in run.start.max(first)..run.end.min(first + count) {
+            // A group has no more clusters than its map has bits; one that says so is told of by its superblock.
+            let end = first + count.min(bits.len() as u64 * 8);
+            for cluster in run.start.max(first)..run.end.min(end) {
                 let bit = (cluster - first) as usize;
-                if let Some(byte) = bits.get_mut(bit / 8) {
-                    *byte |= 1 << (bit % 8);
-                    used += 1;
-                }
+                bits[bit / 8] |= 1 << (bit % 8);
+                used += 1;
             }
             if run.end > first + count {
                 break;
