@@ -33,6 +33,7 @@ impl Screen {
         // Where no handler can be set, Ctrl-C simply ends the process, which leaves nothing under a final name either.
         let _ = ctrlc::set_handler(move || {
             flag.store(true, Ordering::Relaxed);
+            decanter_core::watch::ask_to_stop();
             let mut asked = asked.lock().unwrap_or_else(PoisonError::into_inner);
             if asked.get_or_insert_with(Instant::now).elapsed() > GRACE {
                 std::process::exit(130);

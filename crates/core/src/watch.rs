@@ -1,7 +1,8 @@
 //! Progress, notices and cancellation, carried from wherever work is done to whoever shows it.
 
-use crate::Error;
+use crate::{Error, Result};
 use serde::Serialize;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// Something worth knowing that does not stop the work.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -47,10 +48,27 @@ pub trait Watch: Send + Sync {
     }
 }
 
+/// Whether the process as a whole was asked to stop.
+static ASKED: AtomicBool = AtomicBool::new(false);
+
+/// Asks everything in this process to stop.
+pub fn ask_to_stop() {
+    ASKED.store(true, Ordering::Relaxed);
+}
+
+/// Fails once the process was asked to stop. For long loops that no watch reaches: sources that unpack for a single byte
+/// live longer than any job, and searches in memory are pure.
+///
+/// # Errors
+/// [`Error::Cancelled`].
+pub fn going_on() -> Result<()> {
+    if ASKED.load(Ordering::Relaxed) { Err(Error::Cancelled) } else { Ok(()) }
+}
+
 /// Nobody watches: for tests and for callers of the library.
 impl Watch for () {}
 
-/// Fails with [`crate::Error::Cancelled`] once the user has asked to stop.
-pub fn check(watch: &dyn Watch) -> crate::Result<()> {
-    if watch.cancelled() { Err(crate::Error::Cancelled) } else { Ok(()) }
+/// Fails with [`Error::Cancelled`] once the user has asked to stop.
+pub fn check(watch: &dyn Watch) -> Result<()> {
+    if watch.cancelled() { Err(Error::Cancelled) } else { Ok(()) }
 }

@@ -1,6 +1,6 @@
 //! The same disc in other states: bytes changed between files, at its ends, and around it.
 
-use crate::support::{demo, folder, key_hex, lonely_image, run, text};
+use crate::support::{command, demo, folder, key_hex, lonely_image, run, text};
 use std::fs;
 use std::path::Path;
 
@@ -186,4 +186,27 @@ fn files_in_folders_are_reached_by_address_too() {
     // A name that really has colons in it is taken as it stands.
     fs::copy(&demo().description, folder.path().join("a::b.ird")).unwrap();
     run(folder.path(), &["identify", "a::b.ird"]).expect(0).says("disc description");
+}
+
+#[test]
+fn an_answer_that_nobody_can_see_is_an_error_and_one_that_nobody_wants_is_none() {
+    use std::fs::OpenOptions;
+    use std::process::Stdio;
+    let folder = folder();
+    // As a shell, and as other programs send an output nowhere: for writing, or for both.
+    for reads in [false, true] {
+        let null = OpenOptions::new().read(reads).write(true).open("/dev/null").unwrap();
+        let status = command(folder.path()).arg("formats").stdout(Stdio::from(null)).status().unwrap();
+        assert_eq!(status.code(), Some(0));
+    }
+    let full = OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let output =
+        command(folder.path()).arg("formats").stdout(Stdio::from(full)).stderr(Stdio::piped()).spawn().unwrap();
+    let output = output.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(5));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("cannot write the output"));
+    let program = assert_cmd::cargo::cargo_bin!("decanter").display().to_string();
+    let closed = std::process::Command::new("sh").args(["-c", &format!("'{program}' formats >&-")]).output().unwrap();
+    assert_eq!(closed.status.code(), Some(5));
+    assert!(String::from_utf8_lossy(&closed.stderr).contains("it is closed"));
 }

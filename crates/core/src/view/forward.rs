@@ -1,5 +1,6 @@
 use crate::error::{Error, Result};
 use crate::source::{Source, check_range};
+use crate::watch;
 use std::io::Read;
 use std::sync::{Mutex, PoisonError};
 
@@ -47,6 +48,7 @@ impl Source for Forward {
         };
         let mut skipped = vec![0; if at < offset { SKIP } else { 0 }];
         while at < offset {
+            watch::going_on()?;
             let now = SKIP.min((offset - at) as usize);
             self.fill(reader.as_mut(), &mut skipped[..now], at)?;
             at += now as u64;

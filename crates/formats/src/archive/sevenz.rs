@@ -6,7 +6,7 @@ use decanter_core::format::{Context, Format, Opened};
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Checked, MOST_HELD};
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Result, watch};
 use sevenz_rust2::{Archive, BlockDecoder, Password};
 use std::io::Read;
 use std::sync::mpsc::{Receiver, sync_channel};
@@ -189,6 +189,7 @@ impl Block {
         }
         let mut going = self.going.lock().unwrap_or_else(|e| e.into_inner());
         while !buf.is_empty() {
+            watch::going_on()?;
             let end = going.at + going.piece.len() as u64;
             if (going.at..end).contains(&offset) {
                 let from = (offset - going.at) as usize;

@@ -345,7 +345,7 @@ pub fn make(old: &[u8], new: &[u8], metadata: &[u8]) -> Result<Vec<u8>> {
             place(&mut out, target, from);
             target = from + len;
         }
-    });
+    })?;
     for file in [old, new] {
         out.extend_from_slice(&crc32fast::hash(file).to_le_bytes());
     }

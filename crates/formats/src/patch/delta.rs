@@ -4,6 +4,7 @@
 //! looked up, and the copy that saves most bytes is taken, extended to both sides.
 
 use super::vli;
+use decanter_core::{Result, watch};
 use std::ops::Range;
 
 /// How a stretch of the new file is had.
@@ -34,6 +35,8 @@ const PATIENCE: usize = 1 << 10;
 const TELLING: usize = 48;
 /// Such distances that are remembered.
 const MOST_SHIFTS: usize = 4;
+/// Steps after which somebody is asked whether to go on.
+const OFTEN: usize = 1 << 14;
 /// Places of the new file that are remembered.
 const RECENT_BITS: u32 = 16;
 
@@ -55,13 +58,16 @@ fn hash(bytes: &[u8], shift: u32) -> usize {
 
 impl Index {
     /// All of `file`; stretches of one value only once, as every place in them looks the same.
-    fn of(file: &[u8]) -> Self {
+    fn of(file: &[u8]) -> Result<Self> {
         let stride = if file.len() > SMALL { LARGE_STRIDE } else { 1 };
         let places = file.len().saturating_sub(WINDOW - 1).div_ceil(stride);
         let bits = (places.max(2).ilog2() + 1).clamp(10, 23);
         let mut index =
             Self { last: vec![NOWHERE; 1 << bits], before: vec![NOWHERE; places], shift: 64 - bits, stride };
         for at in (0..places).map(|place| place * stride) {
+            if at.is_multiple_of(OFTEN) {
+                watch::going_on()?;
+            }
             let window = &file[at..at + WINDOW];
             if at > 0 && window[0] == file[at - 1] && window.iter().all(|b| *b == window[0]) {
                 continue;
@@ -70,7 +76,7 @@ impl Index {
             index.before[at / stride] = *slot;
             *slot = at as u32;
         }
-        index
+        Ok(index)
     }
 
     /// Places that may hold what stands in `window`, the latest first.
@@ -203,20 +209,28 @@ impl Search<'_> {
 }
 
 /// Calls `each` with the steps that make `new`, in order.
-pub fn steps(old: &[u8], new: &[u8], each: &mut dyn FnMut(Step)) {
+///
+/// # Errors
+/// [`decanter_core::Error::Cancelled`].
+pub fn steps(old: &[u8], new: &[u8], each: &mut dyn FnMut(Step)) -> Result<()> {
     // What both begin with needs no index; patches of a few bytes in large files need none at all.
     let mut at = common(old, new);
     if at > 0 {
         each(Step::Same(at));
     }
     if at == new.len() {
-        return;
+        return Ok(());
     }
     let recent = vec![NOWHERE; 1 << RECENT_BITS];
     let mut search =
-        Search { old, new, index: Index::of(old), recent, done: at, source: 0, target: 0, shifts: Vec::new() };
+        Search { old, new, index: Index::of(old)?, recent, done: at, source: 0, target: 0, shifts: Vec::new() };
     let mut misses = 0usize;
+    let mut rounds = 0usize;
     while at < new.len() {
+        rounds += 1;
+        if rounds.is_multiple_of(OFTEN) {
+            watch::going_on()?;
+        }
         let Some(copy) = search.best(at) else {
             search.remember(at);
             misses += 1;
@@ -249,6 +263,7 @@ pub fn steps(old: &[u8], new: &[u8], each: &mut dyn FnMut(Step)) {
     if search.done < new.len() {
         each(Step::Literal(search.done..new.len()));
     }
+    Ok(())
 }
 
 #[cfg(test)]
@@ -263,7 +278,7 @@ mod tests {
     /// What the steps lead to.
     fn replay(old: &[u8], new: &[u8]) -> (Vec<u8>, usize) {
         let (mut out, mut literal) = (Vec::new(), 0);
-        steps(old, new, &mut |step| match step {
+        let each = &mut |step| match step {
             Step::Same(len) => {
                 assert!(len > 0);
                 out.extend_from_slice(&old[out.len()..out.len() + len]);
@@ -275,7 +290,8 @@ mod tests {
             }
             Step::Source(from, len) => out.extend_from_slice(&old[from..from + len]),
             Step::Target(from, len) => (from..from + len).for_each(|i| out.push(out[i])),
-        });
+        };
+        steps(old, new, each).unwrap();
         (out, literal)
     }
 

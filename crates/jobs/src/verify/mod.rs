@@ -344,6 +344,9 @@ impl<E> Rows<'_, '_, E> {
         let below = Below::of(shown);
         let (mut told, mut unknown) = (0, 0);
         for path in &below.files {
+            if self.setting.watch.cancelled() {
+                return self.failed(Failure::new(format!("cannot verify \"{shown}\""), Error::Cancelled));
+            }
             match self.source(path, 1)? {
                 Ended::Told => told += 1,
                 Ended::Unknown => unknown += 1,
