@@ -181,10 +181,11 @@ pub enum Command {
     #[command(after_help = "Examples:  decanter digest \"saltmarsh/Kelp Courier.iso\"\n           \
         decanter digest --style sums *.iso > SHA256SUMS\n\n\
         The bytes are those of exactly what you name: use box.zip::disc.iso for an image in an archive.\n\
+        Of a folder every file below it has its own digests.\n\
         --style sums prints lines that sha256sum --check and cksum --check read; with it, SHA-256 is the\n\
         default, and several algorithms give tagged lines.")]
     Digest {
-        /// Files
+        /// Files, or folders with some
         #[arg(required = true, value_name = "SOURCE", value_parser = native())]
         sources: Vec<String>,
         /// How to print

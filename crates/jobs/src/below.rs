@@ -29,6 +29,13 @@ pub(crate) struct Below {
 impl Below {
     /// Looks through `folder`. Links in it are not followed.
     pub(crate) fn of(folder: &str) -> Self {
+        let mut below = Self::with_parts(folder);
+        below.leave_out_later_parts();
+        below
+    }
+
+    /// The same, with every part of split images.
+    pub(crate) fn with_parts(folder: &str) -> Self {
         let mut below = Self::default();
         for entry in WalkDir::new(native::path(folder)).sort_by_file_name() {
             let entry = match entry {
@@ -47,7 +54,6 @@ impl Below {
                 below.passed.push((path, kind));
             }
         }
-        below.leave_out_later_parts();
         below
     }
 

@@ -1,8 +1,9 @@
 //! CRC-32, MD5, SHA-1 and SHA-256 in one read.
 
+use crate::below::Below;
 use crate::{Failure, Setting, locate};
-use decanter_core::Error;
 use decanter_core::digest::{self, Algorithm, Digest};
+use decanter_core::{Error, Notice, native};
 use serde::Serialize;
 
 /// The digests of some sources.
@@ -27,8 +28,8 @@ pub struct SourceDigests {
     pub missing_sectors: u64,
 }
 
-/// Computes digests of the sources exactly as named: an archive is not looked through. What cannot be read does not
-/// stop the others.
+/// Computes digests of the sources exactly as named: an archive is not looked through, but folders are. What cannot be
+/// read does not stop the others.
 ///
 /// # Errors
 /// When the user stops, or the only source cannot be read.
@@ -39,19 +40,52 @@ pub fn digest(
 ) -> Result<(DigestReport, Vec<Failure>), Failure> {
     let mut report = DigestReport { schema: "decanter.digest/1", sources: Vec::new() };
     let mut failures = Vec::new();
-    for shown in sources {
-        match one(shown, algorithms, setting) {
+    let (files, unread) = files_of(sources, setting);
+    failures.extend(unread);
+    if files.is_empty() && failures.is_empty() {
+        let what = format!("cannot read \"{}\"", sources.join("\", \""));
+        return Err(Failure::usage(what, "there is no file in it").hint("give files, or folders with some"));
+    }
+    for (shown, is_own) in &files {
+        match one(shown, *is_own, algorithms, setting) {
             Ok(found) => report.sources.push(found),
-            Err(failure) if sources.len() == 1 || matches!(*failure.cause, Error::Cancelled) => return Err(failure),
+            Err(failure) if files.len() == 1 && failures.is_empty() || matches!(*failure.cause, Error::Cancelled) => {
+                return Err(failure);
+            }
             Err(failure) => failures.push(failure),
         }
     }
     Ok((report, failures))
 }
 
-fn one(shown: &str, algorithms: &[Algorithm], setting: &Setting<'_>) -> Result<SourceDigests, Failure> {
+/// The sources, those that are folders replaced by the files below them, which are marked; and what of these cannot be
+/// looked into.
+fn files_of(sources: &[String], setting: &Setting<'_>) -> (Vec<(String, bool)>, Vec<Failure>) {
+    let (mut files, mut unread) = (Vec::new(), Vec::new());
+    for source in sources {
+        if !native::path(source).is_dir() {
+            files.push((source.clone(), false));
+            continue;
+        }
+        let below = Below::with_parts(source);
+        files.extend(below.files.into_iter().map(|path| (path, true)));
+        let failed = below.failed.into_iter();
+        unread.extend(failed.map(|(path, error)| Failure::new(format!("cannot read \"{path}\""), error)));
+        for (path, kind) in below.passed {
+            setting.watch.notice(&Notice::new(format!("{path} is passed over: it is {kind}")));
+        }
+    }
+    (files, unread)
+}
+
+/// The digests of one source. A file of a folder is itself, also if it is a part of something.
+fn one(shown: &str, is_own: bool, algorithms: &[Algorithm], setting: &Setting<'_>) -> Result<SourceDigests, Failure> {
     let failed = |e| Failure::new(format!("cannot read \"{shown}\""), e);
-    let (source, unfinished) = locate::bytes_and_map(shown, setting).map_err(failed)?;
+    let (source, unfinished) = match is_own {
+        true => locate::file_and_map(&native::path(shown), setting),
+        false => locate::bytes_and_map(shown, setting),
+    }
+    .map_err(failed)?;
     if unfinished.is_some() && !setting.incomplete {
         return Err(
             failed(locate::unfinished()).hint("go on with \"decanter dump\", or add --incomplete for zeros there")

@@ -109,6 +109,7 @@ fn what_cannot_be_looked_into_is_a_row_and_the_rest_is_done() {
     run(folder.path(), &["list", "shelf"]).expect(5).says("Racer.prg").says("! locked").says("Permission denied");
     run(folder.path(), &["identify", "shelf"]).expect(5).says("C64 program").says("shelf/locked");
     run(folder.path(), &["verify", "shelf"]).expect(5).says("shelf/Racer.prg").says("shelf/locked");
+    run(folder.path(), &["digest", "shelf", "-a", "crc32"]).expect(5).says("shelf/Racer.prg").says("shelf/locked");
     run(folder.path(), &["convert", "shelf", "--to", "iso", "-o", "s.iso"]).expect(3);
     assert!(!folder.path().join("s.iso").exists());
     fs::set_permissions(shelf.join("locked"), fs::Permissions::from_mode(0o755)).unwrap();
@@ -126,4 +127,24 @@ fn pipes_and_sockets_in_a_folder_are_passed_over_by_name() {
     }
     run(folder.path(), &["extract", "shelf", "-o", text(&folder.path().join("out"))]).expect(0).says("shelf/ear");
     assert_eq!(tree(&folder.path().join("out")).len(), 1);
+}
+
+#[test]
+fn digests_of_a_folder_are_those_of_its_files_each() {
+    let folder = folder();
+    fs::create_dir_all(folder.path().join("shelf/deep")).unwrap();
+    // Parts of one image among them: here each is a file by itself, as other programs see it.
+    for (name, content) in [("a.iso.0", "one"), ("a.iso.1", "two"), ("deep/b", "three")] {
+        fs::write(folder.path().join("shelf").join(name), content).unwrap();
+    }
+    let list = run(folder.path(), &["digest", "shelf", "--style", "sums"]).expect(0);
+    assert_eq!(list.out.lines().count(), 3, "{list:?}");
+    fs::write(folder.path().join("sums"), &list.out).unwrap();
+    let checked = std::process::Command::new("sha256sum").args(["--check", "sums"]).current_dir(folder.path()).output();
+    match checked {
+        Ok(output) => assert!(output.status.success(), "{output:?}"),
+        Err(_) => eprintln!("skipped: there is no sha256sum here"),
+    }
+    fs::create_dir(folder.path().join("empty")).unwrap();
+    run(folder.path(), &["digest", "empty"]).expect(2).says("there is no file in it");
 }

@@ -136,17 +136,24 @@ pub(super) fn host_file(path: &Path, near: &Near<'_>, setting: &Setting<'_>) -> 
         let source = Arc::new(Concat::new(parts.iter().map(open).collect::<Result<_>>()?)?);
         return Ok((Place { source, name: split::whole_name(&name).to_owned() }, None));
     }
-    let source: SourceRef = Arc::new(FileSource::open(path, guard)?);
-    let Some(mut map) = Map::beside(path)? else { return Ok((Place { source, name }, None)) };
+    let (source, map) = file_and_map(path, setting)?;
+    let name = if map.is_some() { name.strip_suffix(".incomplete").unwrap_or(&name).to_owned() } else { name };
+    Ok((Place { source, name }, map))
+}
+
+/// The bytes of a file on this machine, whatever it is a part of; and the map of a dump that is not finished, whose gaps
+/// are errors unless zeros may stand for them.
+pub(crate) fn file_and_map(path: &Path, setting: &Setting<'_>) -> Result<(SourceRef, Option<Arc<Map>>)> {
+    let source: SourceRef = Arc::new(FileSource::open(path, &setting.guard)?);
+    let Some(mut map) = Map::beside(path)? else { return Ok((source, None)) };
     map.cut_to(source.len());
     if map.missing() == 0 {
-        return Ok((Place { source, name }, None));
+        return Ok((source, None));
     }
-    let name = name.strip_suffix(".incomplete").unwrap_or(&name).to_owned();
     let len = map.sector_len;
     let gaps = map.gaps().iter().map(|r| r.first * len..((r.first + r.count) * len)).collect();
     let source = if setting.incomplete { source } else { Arc::new(Gaps::new(source, gaps, len)?) };
-    Ok((Place { source, name }, Some(Arc::new(map))))
+    Ok((source, Some(Arc::new(map))))
 }
 
 pub(super) enum Found {

@@ -5,7 +5,7 @@ mod address;
 mod look;
 mod near;
 
-pub(crate) use address::{stem_of, unfinished};
+pub(crate) use address::{file_and_map, stem_of, unfinished};
 pub(crate) use look::{Inner, each_rom, inner};
 pub use near::Around;
 pub(crate) use near::{Listing, beside};
