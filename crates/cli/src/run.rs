@@ -161,7 +161,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             };
             let mut setting = setting(None);
             setting.incomplete = *incomplete;
-            let (report, failures) = digest::digest(sources, &algorithms, &setting)?;
+            let (report, failures) = digest::digest(sources, &algorithms, *style == Style::Sums, &setting)?;
             for failure in &failures {
                 screen::error(failure)?;
             }

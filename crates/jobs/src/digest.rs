@@ -29,18 +29,20 @@ pub struct SourceDigests {
 }
 
 /// Computes digests of the sources exactly as named: an archive is not looked through, but folders are. What cannot be
-/// read does not stop the others.
+/// read does not stop the others. A part of a split image stands for all of it, but not in a list that other programs check
+/// file by file.
 ///
 /// # Errors
 /// When the user stops, or the only source cannot be read.
 pub fn digest(
     sources: &[String],
     algorithms: &[Algorithm],
+    is_list: bool,
     setting: &Setting<'_>,
 ) -> Result<(DigestReport, Vec<Failure>), Failure> {
     let mut report = DigestReport { schema: "decanter.digest/1", sources: Vec::new() };
     let mut failures = Vec::new();
-    let (files, unread) = files_of(sources, setting);
+    let (files, unread) = files_of(sources, is_list, setting);
     failures.extend(unread);
     if files.is_empty() && failures.is_empty() {
         let what = format!("cannot read \"{}\"", sources.join("\", \""));
@@ -58,13 +60,13 @@ pub fn digest(
     Ok((report, failures))
 }
 
-/// The sources, those that are folders replaced by the files below them, which are marked; and what of these cannot be
-/// looked into.
-fn files_of(sources: &[String], setting: &Setting<'_>) -> (Vec<(String, bool)>, Vec<Failure>) {
+/// The sources, those that are folders replaced by the files below them; whether each is a file that is taken by itself; and
+/// what of the folders cannot be looked into.
+fn files_of(sources: &[String], is_list: bool, setting: &Setting<'_>) -> (Vec<(String, bool)>, Vec<Failure>) {
     let (mut files, mut unread) = (Vec::new(), Vec::new());
     for source in sources {
         if !native::path(source).is_dir() {
-            files.push((source.clone(), false));
+            files.push((source.clone(), is_list && native::path(source).is_file()));
             continue;
         }
         let below = Below::with_parts(source);

@@ -145,6 +145,10 @@ fn digests_of_a_folder_are_those_of_its_files_each() {
         Ok(output) => assert!(output.status.success(), "{output:?}"),
         Err(_) => eprintln!("skipped: there is no sha256sum here"),
     }
+    // So it is in a list where a part is named by itself; elsewhere it stands for all of them.
+    let one = run(folder.path(), &["digest", "shelf/a.iso.0", "--style", "sums"]).expect(0);
+    assert!(list.out.contains(one.out.trim_end()), "{one:?}");
+    run(folder.path(), &["digest", "shelf/a.iso.0"]).expect(0).says("bytes        6");
     fs::create_dir(folder.path().join("empty")).unwrap();
     run(folder.path(), &["digest", "empty"]).expect(2).says("there is no file in it");
 }

@@ -112,7 +112,8 @@ fn containers_stand_in_containers_and_are_named_one_by_one() {
     let some = files.entries.iter().find(|e| e.kind == "file" && e.bytes > 0).unwrap();
     let address = at(&folder, &format!("outer.zip::deep/inner.zip::Lane.iso::{}", some.path));
     let digest =
-        decanter_jobs::digest::digest(&[address], &[decanter_core::Algorithm::Sha1], &Setting::new(&())).unwrap();
+        decanter_jobs::digest::digest(&[address], &[decanter_core::Algorithm::Sha1], false, &Setting::new(&()))
+            .unwrap();
     assert_eq!(digest.0.sources[0].bytes, some.bytes);
 }
 
@@ -135,7 +136,12 @@ fn names_inside_are_exact_first_and_then_without_their_case() {
     let folder =
         shelf(&[("n.zip", &zip_of(&[("Readme.txt", b"one"), ("README.TXT", b"two"), ("only.BIN", b"three")]))]);
     let bytes = |inside: &str| {
-        decanter_jobs::digest::digest(&[at(&folder, inside)], &[decanter_core::Algorithm::Crc32], &Setting::new(&()))
+        decanter_jobs::digest::digest(
+            &[at(&folder, inside)],
+            &[decanter_core::Algorithm::Crc32],
+            false,
+            &Setting::new(&()),
+        )
     };
     let crc = |inside: &str| bytes(inside).unwrap().0.sources[0].digests[0].hex();
     assert_ne!(crc("n.zip::Readme.txt"), crc("n.zip::README.TXT"));
