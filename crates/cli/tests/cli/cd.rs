@@ -56,6 +56,12 @@ fn repair_restores_the_very_bytes_and_says_what_it_could_not() {
         (0..good.len() / 2352).filter(|s| good[s * 2352..][..2352] != fixed[s * 2352..][..2352]).collect();
     assert_eq!(differing, [420]);
     run(folder.path(), &["identify", "fixed.cue"]).expect(0).says("PS1 disc");
+    assert_eq!(report["preserved"], "every byte but those that were corrected");
+    // A second time there is nothing left that it could correct: that is no promise of the way back.
+    let again = run(folder.path(), &["convert", "fixed.cue", "--repair", "-o", "again.bin", "--json"]).expect(1).json();
+    assert_eq!(again["repair"]["corrected_count"], 0);
+    assert_eq!(again["preserved"], "every byte: nothing was corrected");
+    assert!(std::fs::read(folder.path().join("again.bin")).unwrap() == fixed);
 }
 
 #[test]

@@ -231,10 +231,12 @@ fn joined(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made>
         }
     }
     let whole: SourceRef = Arc::new(Concat::new(tracks.iter().map(|t| t.source.clone()).collect())?);
-    let preserved = match &repair {
-        Some(r) if r.corrected_count > 0 => "every byte but those that were corrected",
-        _ if left_out.is_empty() => "identical bytes after converting back",
-        _ => "all 2352 bytes of every sector",
+    let preserved = match (&repair, left_out.is_empty()) {
+        (Some(r), true) if r.corrected_count > 0 => "every byte but those that were corrected",
+        (Some(r), false) if r.corrected_count > 0 => "all 2352 bytes of every sector but those that were corrected",
+        (Some(_), true) => "every byte: nothing was corrected",
+        (None, true) => "identical bytes after converting back",
+        (_, false) => "all 2352 bytes of every sector",
     };
     let mut made = Made::new(Blueprint::of(whole.clone()), whole, preserved);
     made.left_out = left_out;
