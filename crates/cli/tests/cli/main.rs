@@ -9,6 +9,7 @@ mod disc;
 mod drives;
 mod dump;
 mod extract;
+mod frozen;
 mod guard;
 mod handheld;
 mod help;
