@@ -5,7 +5,7 @@ use crate::args::{
 };
 use crate::config::Settled;
 use crate::progress::Screen;
-use crate::screen::{self, Manner};
+use crate::screen::{self, Manner, json};
 use crate::{Stop, code_of, code_of_answer, manual, tour};
 use decanter_core::Algorithm;
 use decanter_core::native;
@@ -16,7 +16,6 @@ use decanter_jobs::{
     clean, convert, decrypt, digest, dump, extract, formats, identify, label, launcher, list, patch, recipe, save,
     verify,
 };
-use serde::Serialize;
 use std::io::Write;
 use std::path::Path;
 use std::time::Instant;
@@ -339,7 +338,8 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write) ->
             Ok(0)
         }
         Command::Demo { folder, size, dense, no_tour } => {
-            tour::run(cli, settled, watch, out, &tour::Wish { folder, size: *size, dense: *dense, no_tour: *no_tour })
+            let wish = tour::Wish { folder, size: *size, dense: *dense, no_tour: *no_tour };
+            tour::run(cli, settled, watch, out, &wish, run)
         }
         Command::Clean { folder } => {
             let report = clean::clean(folder, &setting(None))?;
@@ -525,14 +525,4 @@ fn new_plan(
         native::text(&plan)
     )?;
     Ok(0)
-}
-
-/// Prints a report as one JSON object.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn json(out: &mut dyn Write, report: &impl Serialize) -> Result<(), Stop> {
-    serde_json::to_writer_pretty(&mut *out, report).map_err(std::io::Error::from)?;
-    writeln!(out)?;
-    Ok(())
 }

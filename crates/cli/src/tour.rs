@@ -22,11 +22,21 @@ pub struct Wish<'a> {
     pub no_tour: bool,
 }
 
-/// Makes the collection and runs the tour. The exit code is 0 when every command ended as it should.
+/// What runs a command line that was parsed.
+type Command = fn(&Cli, &Settled, &Screen, &mut dyn Write) -> Result<u8, Stop>;
+
+/// Makes the collection and runs the tour: each step of it is a command. The exit code is 0 when every command ended as it should.
 ///
 /// # Errors
 /// When the collection cannot be made, or a command of the tour fails.
-pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wish: &Wish<'_>) -> Result<u8, Stop> {
+pub fn run(
+    cli: &Cli,
+    settled: &Settled,
+    watch: &Screen,
+    out: &mut dyn Write,
+    wish: &Wish<'_>,
+    command: Command,
+) -> Result<u8, Stop> {
     let folder = wish.folder.display();
     if cli.global.dry_run {
         writeln!(out, "would make the demo collection in {folder}")?;
@@ -89,7 +99,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             "case": made.case,
             "bench": made.bench,
         });
-        crate::run::json(out, &report)?;
+        crate::screen::json(out, &report)?;
         return Ok(0);
     }
     if wish.no_tour {
@@ -252,7 +262,7 @@ pub fn run(cli: &Cli, settled: &Settled, watch: &Screen, out: &mut dyn Write, wi
             path: None,
             ..*settled
         };
-        let found = crate::run::run(&step, &own, watch, out)?;
+        let found = command(&step, &own, watch, out)?;
         watch.end();
         if found != expected {
             code = code.max(found).max(1);

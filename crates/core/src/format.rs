@@ -10,6 +10,7 @@ use crate::patch::Patch;
 use crate::rom::Rom;
 use crate::seal::{Sealed, Settled};
 use crate::source::{Source, SourceRef};
+use crate::transform::Transform;
 use crate::tree::Tree;
 use crate::watch::{Notice, Watch};
 use serde::Serialize;
@@ -360,15 +361,6 @@ pub enum KeyState {
     },
     /// It is missing, or what was found is wrong.
     Trouble(KeyTrouble),
-}
-
-/// Turns bytes as stored into plaintext, or back, in place.
-pub trait Transform: Send + Sync {
-    /// Whether any byte of `range` is changed.
-    fn touches(&self, range: Range<u64>) -> bool;
-    /// Changes `bytes`, which stand at byte `offset` of the source. Both ends lie on sector edges, or at
-    /// the end of the source.
-    fn apply(&self, offset: u64, bytes: &mut [u8]);
 }
 
 /// All formats that are known.

@@ -29,6 +29,7 @@ pub mod seal;
 pub mod source;
 pub mod split;
 pub mod tell;
+pub mod transform;
 pub mod tree;
 pub mod view;
 pub mod watch;

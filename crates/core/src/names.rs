@@ -21,6 +21,16 @@ pub fn file_name(name: &str) -> String {
     }
 }
 
+/// A file name without its last extension, if that is a short one.
+pub fn stem_of(name: &str) -> String {
+    match name.rsplit_once('.') {
+        Some((stem, extension)) if !stem.is_empty() && extension.len() <= 5 && !extension.contains(' ') => {
+            stem.to_owned()
+        }
+        _ => name.to_owned(),
+    }
+}
+
 /// Gives every path of a tree its place below an output folder: relative, without `..`, unique.
 pub struct Namer {
     /// True when the target takes `a` and `A` for the same name: then the other rules of such file systems
@@ -151,6 +161,13 @@ fn shorten(name: &str, mark: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn stems_lose_one_short_extension() {
+        assert_eq!(stem_of("Kelp Courier.iso"), "Kelp Courier");
+        assert_eq!(stem_of("Gullwing GP v1.02 final"), "Gullwing GP v1.02 final");
+        assert_eq!(stem_of(".hidden"), ".hidden");
+    }
     use proptest::prelude::*;
     use std::path::{Component, Path};
 

@@ -2,8 +2,8 @@
 
 use crate::digest::Digest;
 use crate::error::KeyTrouble;
-use crate::format::Transform;
 use crate::source::SourceRef;
+use crate::transform::Transform;
 use crate::{Result, Watch};
 use std::ops::Range;
 use std::sync::Arc;

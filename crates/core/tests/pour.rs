@@ -2,9 +2,9 @@
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::format::Transform;
 use decanter_core::pour::{Stage, pour};
 use decanter_core::source::{Bytes, FileSource, Source, SourceRef};
+use decanter_core::transform::Transform;
 use decanter_core::view::{Ciphered, Concat, Direction, Fill, Overlay, SectorCbc, Slice};
 use decanter_core::{Door, Error, Guard, Key, Result, Watch};
 use proptest::prelude::*;

@@ -3,7 +3,7 @@
 use crate::content::Noise;
 use decanter_core::Result;
 use decanter_core::source::read_vec;
-use decanter_formats::cartridge::{n64, nds, order, snes};
+use decanter_formats::cartridge::{handheld, n64, order, snes};
 use decanter_formats::patch::{bps, ips, ups};
 
 /// So many made-up bytes, less dense than noise: every fourth kilobyte is empty.
@@ -158,9 +158,9 @@ pub(crate) fn lantern_post() -> Vec<u8> {
     put(&mut rom, 0x8000, &[0xfe, 0xff, 0xff, 0xea]);
     put(&mut rom, 0x9000, &[0xfe, 0xff, 0xff, 0xea]);
     put(&mut rom, banner, &lantern_banner());
-    let sum = nds::crc16(&rom[0xc0..0x15c]).to_le_bytes();
+    let sum = handheld::crc16(&rom[0xc0..0x15c]).to_le_bytes();
     put(&mut rom, 0x15c, &sum);
-    let sum = nds::crc16(&rom[..0x15e]).to_le_bytes();
+    let sum = handheld::crc16(&rom[..0x15e]).to_le_bytes();
     put(&mut rom, 0x15e, &sum);
     rom
 }
@@ -203,7 +203,7 @@ fn lantern_banner() -> Vec<u8> {
         let units: Vec<u8> = title.encode_utf16().flat_map(u16::to_le_bytes).collect();
         put(&mut banner, 0x240 + index * 0x100, &units);
     }
-    let sum = nds::crc16(&banner[0x20..]).to_le_bytes();
+    let sum = handheld::crc16(&banner[0x20..]).to_le_bytes();
     put(&mut banner, 2, &sum);
     banner
 }

@@ -3,11 +3,11 @@
 use crate::content::{Noise, letter, picture, route, secret};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, hex, of_bytes};
-use decanter_core::format::Transform;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::label::Picture;
 use decanter_core::pour::to_memory;
 use decanter_core::source::{Bytes, SourceRef, read_array, read_vec};
+use decanter_core::transform::Transform;
 use decanter_core::view::{CtrRanges, Direction, Keystream, SectorCbc};
 use decanter_core::{Error, Result};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;

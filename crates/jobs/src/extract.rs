@@ -3,7 +3,7 @@
 use crate::attributes;
 use crate::failure::with_article;
 use crate::overlay::{self, OverlayReport};
-use crate::{Answer, Failure, Item, Setting, keys, locate, place, verify};
+use crate::{Answer, Failure, Item, Setting, locate, place, verify};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::Digest;
 use decanter_core::names::{Named, Namer};
@@ -197,7 +197,7 @@ pub fn extract(
         return Err(fail(Error::Usage("nothing in it matches --only".into())).hint(hint));
     }
     check_keys(&item, &wanted).map_err(fail)?;
-    keys::check_given(&item, setting).map_err(fail)?;
+    item.check_given_key(setting).map_err(fail)?;
     let known = Known::of(&item, options, setting)?;
     let (laid, overlay, replaced) = if options.overlay.is_empty() {
         (None, None, Vec::new())

@@ -1,6 +1,7 @@
 //! What can be read, written, and turned into what: straight from the registry.
 
-use crate::convert::table::{TARGETS, Target};
+use crate::convert::Target;
+use crate::convert::table::TARGETS;
 use decanter_formats::REGISTRY;
 use serde::Serialize;
 

@@ -105,7 +105,7 @@ pub fn launcher(
     let name = options
         .name
         .clone()
-        .unwrap_or_else(|| crate::locate::stem_of(&full.file_name().map(native::text).unwrap_or_default()));
+        .unwrap_or_else(|| decanter_core::names::stem_of(&full.file_name().map(native::text).unwrap_or_default()));
     let texts = [("the name", &Some(name.clone())), ("the comment", &options.comment)];
     for (which, text) in texts {
         if text.as_ref().is_some_and(|t| t.chars().any(char::is_control)) {

@@ -12,6 +12,7 @@ pub mod extract;
 pub mod failure;
 pub mod formats;
 pub mod identify;
+mod key_files;
 mod keys;
 pub mod label;
 pub mod launcher;
@@ -60,7 +61,7 @@ pub struct Setting<'a> {
     /// The user's language, as two letters (ISO 639-1): titles are told in it where a source has them.
     pub language: Option<String>,
     /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
-    kept_keys: OnceLock<keys::Gathering>,
+    kept_keys: OnceLock<key_files::Gathering>,
     /// Whether what was not read when a dump was made counts as zeros.
     pub incomplete: bool,
     /// Whether checksums of what is around a source, and digests that it carries, are left alone.

@@ -2,7 +2,7 @@
 
 pub(crate) mod canvas;
 
-use crate::dump::Look;
+use crate::dump::look::Look;
 use crate::dump::map::{Map, State};
 use crate::{Failure, Item, Setting, grouped};
 use canvas::{Canvas, Colour};

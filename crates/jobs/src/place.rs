@@ -1,6 +1,6 @@
 //! Where a result goes: default names, folders given with `-o`, and what is refused before the work begins.
 
-use crate::locate::{self, INSIDE};
+use crate::locate::INSIDE;
 use crate::{Failure, Item, Setting, quoted};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::catalogue::last_name;
@@ -49,7 +49,7 @@ pub(crate) fn folder(item: &Item, output: Option<&Path>) -> PathBuf {
 /// What a source that was only typed is called, without its extension.
 pub(crate) fn stem_of_shown(shown: &str) -> String {
     let inner = shown.trim_end_matches(INSIDE).rsplit(INSIDE).next().unwrap_or(shown);
-    locate::stem_of(last_name(inner.trim_end_matches('/')))
+    decanter_core::names::stem_of(last_name(inner.trim_end_matches('/')))
 }
 
 /// A target that cannot be written, with a name that works where the one given is a source.
@@ -81,7 +81,7 @@ pub(crate) fn refused(target: &Path, error: Error) -> Failure {
 /// A name beside `target` that nothing has, as a shell takes it.
 fn free_name(target: &Path) -> String {
     let name = target.file_name().map(native::text).unwrap_or_default();
-    let stem = locate::stem_of(&name);
+    let stem = decanter_core::names::stem_of(&name);
     let extension = name.strip_prefix(stem.as_str()).unwrap_or_default();
     let spelled =
         |number: u32| target.with_file_name(native::os(&names::file_name(&format!("{stem} ({number}){extension}"))));

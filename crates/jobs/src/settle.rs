@@ -1,21 +1,11 @@
 //! What is known to be wrong is not handed on: everything that a source, and what is around it, says of its own bytes
 //! is asked before a result gets its name.
 
-use crate::{Item, Setting, locate, verify};
+use crate::verify::{self, Damage};
+use crate::{Item, Setting, locate};
+use decanter_core::format::KeyState;
 use decanter_core::{Error, Notice, Result, SourceRef};
 use std::sync::PoisonError;
-
-/// Something wrong with a source.
-pub(crate) struct Damage {
-    /// What, in words.
-    pub(crate) what: String,
-    /// The stretch of it that digests belong to; empty for what its structure says.
-    pub(crate) of: String,
-    /// The files that it hits, where that can be told.
-    pub(crate) files: Vec<String>,
-    /// Whether a digest of content does not hold.
-    pub(crate) is_digest: bool,
-}
 
 impl Setting<'_> {
     /// Fails if a checksum of what anything was taken out of does not hold. What nobody has read of that is read.
@@ -40,6 +30,18 @@ impl Setting<'_> {
 }
 
 impl Item {
+    /// Fails if a key was given for a source that needs one, and is not the one that serves.
+    ///
+    /// # Errors
+    /// [`Error::Key`].
+    pub(crate) fn check_given_key(&self, setting: &Setting<'_>) -> Result<()> {
+        let Some(protection) = self.opened.protection.as_ref().filter(|_| setting.key.is_some()) else { return Ok(()) };
+        match &protection.key {
+            KeyState::Trouble(trouble) if !trouble.wrong.is_empty() => Err(Error::Key(trouble.clone())),
+            _ => Ok(()),
+        }
+    }
+
     /// What it is known by its own headers, digests and structure to have that is wrong.
     ///
     /// # Errors

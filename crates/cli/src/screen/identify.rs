@@ -91,7 +91,7 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
         row(out, "dump", &format!("{bad}NOT FINISHED{plain}: {} sectors were not read yet", number(unread)))?;
     }
     if let Some(rom) = &identity.rom {
-        super::cartridge::show_rom(out, rom)?;
+        super::rom::show(out, rom)?;
     }
     if identity.hit_count > 0 {
         for (index, path) in identity.hit_files.iter().take(MOST_NAMED).enumerate() {
@@ -189,7 +189,7 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
     for identity in known.clone() {
         let mut state: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
         if let Some(rom) = &identity.rom {
-            state.extend(super::cartridge::short_state(rom));
+            state.extend(super::rom::short_state(rom));
         }
         if let Some(unread) = identity.unread_sectors {
             state.push(format!("not finished, {} sectors unread", number(unread)));

@@ -14,6 +14,7 @@ pub mod matches;
 pub mod paper;
 pub mod patch;
 pub mod recipe;
+pub mod rom;
 pub mod save;
 pub mod style;
 pub mod verify;
@@ -22,6 +23,7 @@ pub mod written;
 use decanter_core::Notice;
 use decanter_jobs::Failure;
 pub use decanter_jobs::grouped as number;
+use serde::Serialize;
 use serde_json::json;
 use std::io::{self, Write};
 
@@ -30,6 +32,15 @@ use std::io::{self, Write};
 pub struct Manner {
     pub is_verbose: bool,
     pub is_quiet: bool,
+}
+
+/// Prints a report as one JSON object.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn json(out: &mut dyn Write, report: &impl Serialize) -> io::Result<()> {
+    serde_json::to_writer_pretty(&mut *out, report).map_err(io::Error::from)?;
+    writeln!(out)
 }
 
 /// Shows why a job failed, on standard error.

@@ -1,4 +1,4 @@
-use super::{Manner, cartridge, count, exact, number, row, style};
+use super::{Manner, count, exact, number, row, style};
 use decanter_core::native;
 use decanter_jobs::save::{MoveReport, ShowReport};
 use std::io::{self, Write};
@@ -11,7 +11,7 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Res
     writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?;
     row(out, "size", &exact(report.bytes))?;
     if let Some(memory) = &report.memory {
-        row(out, "save memory", &cartridge::save(memory))?;
+        row(out, "save memory", &super::rom::save(memory))?;
     }
     for (index, reading) in report.may_be.iter().enumerate() {
         let label = if index == 0 { "save" } else { "or" };

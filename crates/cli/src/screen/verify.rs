@@ -50,7 +50,7 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     let told: Vec<String> =
         parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n as u64))).collect();
     if let Some(rom) = &report.rom {
-        super::cartridge::show_rom(out, rom)?;
+        super::rom::show(out, rom)?;
     }
     show_roms(out, report, manner)?;
     show_seals(out, report, manner)?;
@@ -193,7 +193,7 @@ fn show_roms(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::
         return Ok(());
     }
     for inner in report.roms.iter().filter(|r| manner.is_verbose || !r.rom.is_right()) {
-        let state = super::cartridge::short_state(&inner.rom);
+        let state = super::rom::short_state(&inner.rom);
         let (colour, word) = if inner.rom.is_right() { (style::GOOD, "sound") } else { (style::BAD, "differs") };
         let words = if state.is_empty() { String::new() } else { format!(": {}", state.join(", ")) };
         writeln!(out, "  {colour}{word:<13}{}{}{words}", style::PLAIN, inner.path)?;

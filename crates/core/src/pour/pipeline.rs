@@ -5,8 +5,8 @@
 //! home when it is dropped, whoever drops it. Nobody waits for one thing only: whoever waits also sees the end.
 
 use crate::error::Result;
-use crate::format::Transform;
 use crate::source::{Place, SourceRef};
+use crate::transform::Transform;
 use crate::watch::{self, Watch};
 use crossbeam_channel::{Receiver, Sender, bounded, select_biased};
 use std::collections::BTreeMap;

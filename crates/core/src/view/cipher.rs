@@ -1,8 +1,8 @@
 use super::{extent_but, in_ranges};
 use crate::error::{Error, Result};
-use crate::format::Transform;
 use crate::keyring::Key;
 use crate::source::{Extent, Source, SourceRef, check_range};
+use crate::transform::Transform;
 use aes::cipher::{Array, BlockModeDecrypt, BlockModeEncrypt, InnerIvInit, KeyInit, consts::U16};
 use aes::{Aes128Dec, Aes128Enc};
 use std::ops::Range;

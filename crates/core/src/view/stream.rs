@@ -1,8 +1,8 @@
 use super::extent_but;
 use crate::error::{Error, Result};
-use crate::format::Transform;
 use crate::keyring::Key;
 use crate::source::{Extent, Source, SourceRef, check_range};
+use crate::transform::Transform;
 use aes::Aes128Enc;
 use aes::cipher::{Array, InnerIvInit, KeyInit, StreamCipher, StreamCipherCoreWrapper, StreamCipherSeek};
 use ctr::CtrCore;

@@ -1,5 +1,6 @@
 //! Game Boy Advance. Layout, and how the save memory is found: docs/formats/gba.md.
 
+use super::handheld::{LOGO_CRC, crc16, region};
 use super::text::ascii;
 use super::{Family, finish, load, measure, plain, sum8};
 use decanter_core::Result;
@@ -31,24 +32,6 @@ const MARKS: [(&[u8], SaveKind, &[u64]); 6] = [
 ];
 /// Mark of the clock's library.
 const CLOCK: &[u8] = b"SIIRTC";
-/// Regions by the last letter of the code.
-const REGIONS: [(u8, &str); 9] = [
-    (b'J', "Japan"),
-    (b'E', "North America"),
-    (b'P', "Europe"),
-    (b'D', "Germany"),
-    (b'F', "France"),
-    (b'I', "Italy"),
-    (b'S', "Spain"),
-    (b'K', "Korea"),
-    (b'C', "China"),
-];
-
-/// The region that the last letter of a code stands for.
-pub(super) fn region(code: &str) -> &'static str {
-    let letter = code.as_bytes().last().copied().unwrap_or(0);
-    REGIONS.iter().find(|(l, _)| *l == letter).map_or("", |(_, name)| name)
-}
 
 fn header_sum(header: &[u8]) -> u8 {
     0u8.wrapping_sub(sum8(&header[0xa0..0xbd]) as u8).wrapping_sub(0x19)
@@ -84,7 +67,7 @@ fn open(source: SourceRef) -> Result<Opened> {
     opened.fact("maker", format!("code {}", ascii(&header[0xb0..0xb2])));
     opened.fact("region", region(&code));
     opened.fact("version", format!("1.{}", header[0xbc]));
-    let logo = super::nds::crc16(&header[4..0xa0]) == super::nds::LOGO_CRC;
+    let logo = crc16(&header[4..0xa0]) == LOGO_CRC;
     opened.fact("start mark", if logo { "right" } else { "another one: a console would not start it" });
     let (save, several) = save(&bytes);
     if let Some(several) = several {

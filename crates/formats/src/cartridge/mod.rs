@@ -4,6 +4,7 @@
 
 pub mod gb;
 pub mod gba;
+pub mod handheld;
 pub mod md;
 pub mod n64;
 pub mod nds;

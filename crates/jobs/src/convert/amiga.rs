@@ -1,7 +1,7 @@
 //! Amiga disks and hard files out of folders and archives.
 
 use super::folder::add_folders;
-use super::table::{Target, is_folder};
+use super::target::{Target, is_folder};
 use super::{Back, LeftOut, Made, Options};
 use crate::{Item, Setting, starter};
 use decanter_core::source::{Bytes, SourceRef};

@@ -1,6 +1,6 @@
 //! ROMs: other forms, trimmed, padded.
 
-use super::table::Target;
+use super::target::Target;
 use super::{Back, Beside, LeftOut, Made, Options};
 use crate::locate::{self, open_bytes};
 use crate::{Item, Setting, grouped};

@@ -1,6 +1,6 @@
 //! Disks of the C64: programs gathered from files, folders, tapes and other disks onto a new one.
 
-use super::table::{Target, is_folder};
+use super::target::{Target, is_folder};
 use super::{Back, LeftOut, Made, Options};
 use crate::{Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;

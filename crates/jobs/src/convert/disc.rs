@@ -1,6 +1,6 @@
 //! Images of sectors: the user bytes of a CD, decrypted, joined and cut images, and raw sectors made of them.
 
-use super::table::{Target, is_folder, is_plain_image};
+use super::target::{Target, is_folder, is_plain_image};
 use super::{Back, Beside, LeftOut, Made, Options, choose, folder, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;

@@ -1,6 +1,6 @@
 //! Chunk-compressed images of hard disks, CDs and DVDs, and raw drives out of them.
 
-use super::table::{Target, is_plain_image};
+use super::target::{Target, is_plain_image};
 use super::{Back, Made, Options, packed};
 use crate::{Item, Setting, locate};
 use decanter_core::format::Context;

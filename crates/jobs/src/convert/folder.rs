@@ -1,6 +1,6 @@
 //! New file systems: ISO 9660 volumes and Xbox family partitions, of folders and of what other images hold.
 
-use super::table::{Target, is_folder};
+use super::target::{Target, is_folder};
 use super::{Back, LeftOut, Made, Options, choose};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;

@@ -1,6 +1,6 @@
 //! Titles of the 3DS family: cartridge image to package and back, trimmed or padded images, contents of folders.
 
-use super::table::Target;
+use super::target::Target;
 use super::{Back, LeftOut, Made, Options};
 use crate::locate;
 use crate::{Item, Setting, grouped};
@@ -43,7 +43,7 @@ pub(super) fn accepts_cartridge(item: &Item, _: &Target) -> Option<u8> {
 }
 
 pub(super) fn accepts_content(item: &Item, _: &Target) -> Option<u8> {
-    let tree = item.opened.tree.as_ref().filter(|_| super::table::is_folder(item))?;
+    let tree = item.opened.tree.as_ref().filter(|_| super::target::is_folder(item))?;
     let header = tree.find("header.bin")?.file()?.source().ok()?;
     let is_header = header.len() == LEN && read_array::<4>(header.as_ref(), 0x100).is_ok_and(|m| m == *b"NCCH");
     is_header.then_some(60)

@@ -14,6 +14,7 @@ mod packed;
 mod prove;
 mod repair;
 pub mod table;
+mod target;
 
 pub use prove::Proof;
 pub use repair::{RepairReport, RepairedSector};
@@ -32,7 +33,8 @@ use decanter_core::{Error, Notice, pour};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use table::{TARGETS, Target};
+use table::TARGETS;
+pub use target::Target;
 
 /// Parts that a result is split into.
 const MOST_PARTS: u64 = 10_000;

@@ -2,7 +2,7 @@
 //!
 //! The text is ours: docs/formats/c64-moment.md tells every field.
 
-use super::table::Target;
+use super::target::Target;
 use super::{Made, Options};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;

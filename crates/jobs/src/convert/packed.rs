@@ -1,6 +1,6 @@
 //! Compressed images.
 
-use super::table::{Target, is_plain_image};
+use super::target::{Target, is_plain_image};
 use super::{Made, Options, choose};
 use crate::{Item, Setting};
 use decanter_core::source::SourceRef;

@@ -1,32 +1,7 @@
 //! What can become what: the one table that `convert` obeys and `identify` shows.
 
-use super::{Made, Options, amiga, cartridge, cbm, disc, drive, folder, handheld, moment, packed};
-use crate::{Item, Setting};
-use decanter_core::{Result, SECTOR};
-use decanter_formats::REGISTRY;
-
-/// Something that sources can become.
-pub struct Target {
-    /// Id of the format, for `--to`.
-    pub id: &'static str,
-    /// What it is, as in "a CISO compressed image".
-    pub what: &'static str,
-    /// Extension of new files.
-    pub extension: &'static str,
-    /// What it is made of, for the list of formats.
-    pub made_of: &'static str,
-    /// Options that have a meaning with it.
-    pub options: &'static [&'static str],
-    accepts: fn(&Item, &Target) -> Option<u8>,
-    pub(crate) make: fn(&Item, &Target, &Options, &Setting<'_>) -> Result<Made>,
-}
-
-impl Target {
-    /// Whether a source can become it, and how useful that is: the most useful is shown first.
-    pub fn accepts(&self, item: &Item) -> Option<u8> {
-        (self.accepts)(item, self)
-    }
-}
+use super::target::Target;
+use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, moment, packed};
 
 /// Options of every form of a ROM.
 const ROM: &[&str] = &["--trim", "--pad", "--fill", "--split", "--join", "--odd"];
@@ -204,17 +179,3 @@ pub static TARGETS: &[Target] = &[
         make: handheld::content,
     },
 ];
-
-/// Whether the source is an image of 2,048-byte sectors, and not of a CD with all bytes of its sectors.
-pub(super) fn is_plain_image(item: &Item) -> bool {
-    let is_image = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image());
-    let whole = item.source.as_ref().is_some_and(|s| s.len().is_multiple_of(SECTOR));
-    let is_drive = decanter_formats::disk::DRIVES.contains(&item.opened.format);
-    is_image && whole && !is_drive && item.opened.tracks.is_empty()
-}
-
-/// Whether the source is files that no image holds: a folder, or an archive of one.
-pub(super) fn is_folder(item: &Item) -> bool {
-    (item.opened.format == "folder" || REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive()))
-        && item.opened.tree.as_ref().is_some_and(|t| t.files().next().is_some())
-}

@@ -3,10 +3,12 @@
 pub mod cartridge;
 pub mod drive;
 mod fill;
+pub mod look;
 pub mod map;
 pub mod plan;
 mod read;
 mod reader;
+mod real;
 mod resume;
 mod same;
 mod sim;
@@ -16,23 +18,24 @@ pub use fill::FillReport;
 use crate::{Answer, Failure, Setting, grouped, picture, place, quoted};
 use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
 use decanter_core::error::Blame;
-use decanter_core::format::{Context, Fact};
+use decanter_core::format::Fact;
 use decanter_core::native;
 use decanter_core::pour::{self, Partial};
 use decanter_core::source::{Bytes, FileSource, SourceRef};
-use decanter_core::tree::Tree;
-use decanter_core::{Blueprint, Door, Error, Keyring, Notice, SECTOR};
-use decanter_formats::REGISTRY;
-use decanter_formats::optical::xdvdfs;
+use decanter_core::{Blueprint, Door, Error, Guard, Notice, SECTOR};
+use drive::Drive;
+use look::{hit_files, look};
 use map::{Map, Run};
 use plan::{Action, Plan};
 use read::{Effort, End, Reading};
+use real::RealDrive;
 use serde::Serialize;
+use sim::SimulatedDrive;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-/// Files that are named.
-const MOST_NAMED: usize = 50;
+/// What stands before the path of a simulated drive.
+const SIMULATED: &str = "sim:";
 
 /// What is asked of a dump.
 #[derive(Debug, Clone)]
@@ -130,7 +133,7 @@ pub fn new_plan(
     setting: &Setting<'_>,
 ) -> Result<(String, PathBuf), Failure> {
     let what = format!("cannot open the drive \"{name}\"");
-    let mut drive = drive::open(name, sector_len, &setting.guard).map_err(|e| Failure::new(what, e))?;
+    let mut drive = open(name, sector_len, &setting.guard).map_err(|e| Failure::new(what, e))?;
     let sectors = sectors.unwrap_or(drive.sectors());
     let target = place::file(Some(output), &format!("{}.plan.toml", place::stem_of_shown(name)));
     let text = Plan::describe(drive.as_mut(), sectors);
@@ -152,7 +155,7 @@ pub fn dump(
 ) -> Result<(DumpReport, Answer), Failure> {
     let what = format!("cannot dump \"{name}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
-    let mut drive = drive::open(name, options.sector_len, &setting.guard).map_err(fail)?;
+    let mut drive = open(name, options.sector_len, &setting.guard).map_err(fail)?;
     let plan = match &options.plan {
         Some(path) => Plan::load(path, &setting.guard)
             .map_err(|e| fail(e).hint("\"decanter dump DRIVE --plan new -o FILE\" writes one to begin with"))?,
@@ -339,47 +342,15 @@ fn finish(
     Ok(Answer::Yes)
 }
 
-/// What is known of the content of a dump.
-pub struct Look {
-    /// Its files.
-    pub tree: Tree,
-    /// What its file system takes.
-    pub structure: Vec<std::ops::Range<u64>>,
-    /// Bytes of the content in a sector: of a raw CD fewer than the sector has.
-    pub unit: u64,
-}
-
-/// What the image is, as far as it is there.
-fn look(source: &SourceRef, map: &Map, report: &mut DumpReport, setting: &Setting<'_>) -> Look {
-    let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: setting.watch, depth: 0, beside: &() };
-    match REGISTRY.open(source.clone(), &context, &[]) {
-        Ok(opened) => {
-            let unit = if opened.volume.is_some() { SECTOR } else { map.sector_len };
-            report.kind = Some(opened.kind);
-            report.facts = opened.facts;
-            report.beyond = opened.promised_len.and_then(|p| p.checked_sub(source.len())).filter(|&b| b > 0);
-            report.is_video_part = xdvdfs::is_video_part(opened.tree.as_ref(), source.len());
-            if report.missing_sectors == 0 {
-                report.notices.extend(opened.notices);
-            }
-            Look { tree: opened.tree.unwrap_or_default(), structure: opened.structure, unit }
-        }
-        Err(e) => {
-            if report.missing_sectors == 0 && !matches!(e, Error::NotUnderstood { .. }) {
-                report.notices.push(Notice::new(format!("what was read cannot be looked into: {e}")));
-            }
-            Look { tree: Tree::default(), structure: Vec::new(), unit: map.sector_len }
-        }
+/// Opens a drive: a path, or `sim:drive.toml`.
+///
+/// # Errors
+/// When it is not there, is a folder, or its description is wrong.
+fn open(name: &str, sector_len: u64, guard: &Guard) -> decanter_core::Result<Box<dyn Drive>> {
+    match name.strip_prefix(SIMULATED) {
+        Some(path) => Ok(Box::new(SimulatedDrive::open(&native::path(path), guard)?)),
+        None => Ok(Box::new(RealDrive::open(&native::path(name), sector_len, guard)?)),
     }
-}
-
-fn hit_files(look: &Look, missing: &[Run]) -> Vec<String> {
-    let unit = look.unit;
-    let hit = |spans: &[std::ops::Range<u64>]| {
-        spans.iter().any(|s| missing.iter().any(|r| r.first * unit < s.end && s.start < (r.first + r.count) * unit))
-    };
-    look.tree.files().filter(|(_, f)| hit(&f.spans)).map(|(n, _)| n.path.clone()).take(MOST_NAMED).collect()
 }
 
 /// The line that identify would print of a finished dump.

@@ -2,9 +2,10 @@
 
 use super::INSIDE;
 use super::near::{Around, Near, folder_tree};
+use crate::Setting;
 use crate::dump::map::Map;
-use crate::{Setting, keys};
 use decanter_core::format::{Context, Opened};
+use decanter_core::names::stem_of;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::{Node, Tree};
 use decanter_core::view::{Concat, Gaps, held};
@@ -61,7 +62,7 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
     };
     for (depth, part) in parts.enumerate() {
         let Found::Place(place) = found else { return Err(no_inside("a folder")) };
-        let ring = keys::gather(setting, &around);
+        let ring = around.keyring(setting);
         names.push(stem_of(&place.name));
         let (watch, beside) = (setting.watch, &near);
         let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
@@ -183,14 +184,4 @@ pub(super) fn follow(tree: &Tree, path: &str) -> Result<Found> {
 
 pub(super) fn no_inside(name: &str) -> Error {
     Error::Usage(format!("\"{name}\" has no files inside that \"{INSIDE}\" could lead to"))
-}
-
-/// A file name without its last extension.
-pub(crate) fn stem_of(name: &str) -> String {
-    match name.rsplit_once('.') {
-        Some((stem, extension)) if !stem.is_empty() && extension.len() <= 5 && !extension.contains(' ') => {
-            stem.to_owned()
-        }
-        _ => name.to_owned(),
-    }
 }

@@ -1,10 +1,11 @@
 //! Archives that are looked through: the one image that they stand for, and the ROMs in them.
 
-use super::address::{Place, stem_of};
+use super::address::Place;
 use super::{INSIDE, Item};
 use crate::Setting;
 use decanter_core::error::Blame;
 use decanter_core::format::Context;
+use decanter_core::names::stem_of;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Content, Node, Tree};
 use decanter_core::view::{Concat, Glance, MOST_HELD, held};

@@ -2,19 +2,22 @@
 //! through because they hold exactly one image.
 
 mod address;
+mod listing;
 mod look;
 mod near;
 
-pub(crate) use address::{file_and_map, stem_of, unfinished};
+pub(crate) use address::{file_and_map, unfinished};
+pub(crate) use listing::Listing;
 pub(crate) use look::{Inner, each_rom, inner};
 pub use near::Around;
-pub(crate) use near::{Listing, beside};
+pub(crate) use near::beside;
 
 use crate::dump::map::Map;
-use crate::{Failure, Setting, keys};
+use crate::{Failure, Setting};
 use address::{Found, Reached, reach};
 use decanter_core::error::Blame;
 use decanter_core::format::{Context, Opened};
+use decanter_core::names::stem_of;
 use decanter_core::seal::Sealed;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
@@ -116,7 +119,7 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
         around: reached.kinds,
         source: Some(place.source.clone()),
         opened: Opened::new(id, name),
-        keyring: keys::gather(setting, &reached.around),
+        keyring: reached.around.keyring(setting),
         unfinished: reached.unfinished,
         through: reached.through,
         sealed_around: Vec::new(),
@@ -147,7 +150,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
     loop {
         names.push(stem_of(&place.name));
         names.reverse();
-        let ring = keys::gather(setting, &around);
+        let ring = around.keyring(setting);
         let (watch, beside, depth) = (setting.watch, &near, kinds.len());
         let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
         let mut opened = REGISTRY
@@ -247,7 +250,7 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         around: Vec::new(),
         source: None,
         opened,
-        keyring: keys::gather(setting, around),
+        keyring: around.keyring(setting),
         unfinished: None,
         through: Vec::new(),
         sealed_around: Vec::new(),
@@ -266,7 +269,7 @@ pub(crate) fn gathered(shown: &str, stem: &str, tree: Tree, setting: &Setting<'_
 /// # Errors
 /// When they are of no known format, or broken.
 pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) -> Result<Item> {
-    let keyring = keys::gather(setting, &Around::default());
+    let keyring = Around::default().keyring(setting);
     let name = decanter_core::catalogue::last_name(shown.rsplit(INSIDE).next().unwrap_or(shown));
     let names = [stem_of(name)];
     let context =
@@ -312,13 +315,6 @@ impl Item {
 mod tests {
     use super::address::split_address;
     use super::*;
-
-    #[test]
-    fn stems_lose_one_short_extension() {
-        assert_eq!(stem_of("Kelp Courier.iso"), "Kelp Courier");
-        assert_eq!(stem_of("Gullwing GP v1.02 final"), "Gullwing GP v1.02 final");
-        assert_eq!(stem_of(".hidden"), ".hidden");
-    }
 
     #[test]
     fn an_address_is_cut_at_double_colons() {

@@ -1,22 +1,18 @@
 //! What lies beside a source: the files of its folder, on this machine and in containers; and folders as trees.
 
 use super::INSIDE;
+use super::listing::{Listing, MOST_FILES};
 use crate::below::walk_error;
-use crate::{Setting, attributes, keys};
+use crate::key_files::{self, Gathering};
+use crate::{Setting, attributes};
 use decanter_core::format::Beside;
 use decanter_core::keyring::plain;
-use decanter_core::source::{FileSource, PathSource, Source, SourceRef};
+use decanter_core::source::{FileSource, PathSource, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
-use decanter_core::{Error, Guard, Notice, Result, native};
+use decanter_core::{Error, Guard, Keyring, Notice, Result, native};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use walkdir::WalkDir;
-
-/// Key files and descriptions next to a source that are read; whoever has more keeps them in a folder of their own.
-pub(super) const MOST_NEAR: usize = 500;
-
-/// Files in a folder that is a source.
-pub(super) const MOST_FILES: usize = 1 << 20;
 
 /// What is known of the surroundings of a source: files in the same folder, on this machine and in containers.
 #[derive(Default)]
@@ -82,23 +78,10 @@ pub(super) fn one_of<'a>(names: impl Iterator<Item = &'a str> + Clone, wanted: &
     alike.next().filter(|_| alike.next().is_none())
 }
 
-/// What was found in a folder on this machine: read once, however many sources stand in it.
-#[derive(Clone)]
-pub(crate) struct Listing {
-    pub(super) names: Arc<Vec<String>>,
-    pub(super) files: Vec<(String, String, SourceRef)>,
-}
-
 /// The files next to one on this machine.
 pub(crate) fn beside<'a>(host: &Path, setting: &'a Setting<'_>) -> impl Beside + use<'a> {
     let listing = Around::default().look_at(host, setting);
     Near::Host(host.parent().map(Path::to_owned).unwrap_or_default(), listing, &setting.guard)
-}
-
-pub(super) fn names_in(folder: &Path) -> Vec<String> {
-    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
-    let read = std::fs::read_dir(folder).into_iter().flatten().flatten();
-    read.take(MOST_FILES).map(|e| native::text(e.file_name())).collect()
 }
 
 /// A folder on this machine as a tree. Links in it are not followed; what cannot be looked into is a broken file of it, and
@@ -146,24 +129,17 @@ pub(super) fn folder_tree(root: &Path, setting: &Setting<'_>) -> Result<Tree> {
     Ok(tree)
 }
 
-impl Listing {
-    pub(super) fn of(folder: &Path, guard: &Guard) -> Self {
-        let names = names_in(folder);
-        let mut files: Vec<(String, String, SourceRef)> = Vec::new();
-        for name in names.iter().filter(|n| keys::may_matter(n)).take(MOST_NEAR) {
-            let path = folder.join(name);
-            if let Ok(source) = FileSource::open(&path, guard)
-                && source.len() <= decanter_core::keyring::MOST_LIST_BYTES
-            {
-                files.push((native::text(&path), name.clone(), Arc::new(source)));
-            }
-        }
-        files.sort_by(|a, b| a.0.cmp(&b.0));
-        Self { names: Arc::new(names), files }
-    }
-}
-
 impl Around {
+    /// All keys for a source with these surroundings. What lies next to it goes before what the user keeps elsewhere.
+    pub(crate) fn keyring(&self, setting: &Setting<'_>) -> Keyring {
+        let mut gathering = Gathering::begin(setting.key.as_ref(), &self.folders);
+        for (at, name, source) in &self.files {
+            gathering.file(at, name, source);
+        }
+        gathering.append(setting.kept_keys.get_or_init(|| Gathering::of_places(&setting.key_places, &setting.guard)));
+        gathering.finish()
+    }
+
     /// Adds the small files next to `host` on this machine.
     pub(super) fn look_at(&mut self, host: &Path, setting: &Setting<'_>) -> Arc<Vec<String>> {
         let folder = match host.parent() {
@@ -183,7 +159,7 @@ impl Around {
         for (node, file) in tree.files() {
             let (parent, name) = node.path.rsplit_once('/').unwrap_or(("", &node.path));
             if parent == folder
-                && keys::may_matter(name)
+                && key_files::may_matter(name)
                 && file.len <= decanter_core::keyring::MOST_LIST_BYTES
                 && let Content::Whole(source) = &file.content
             {
@@ -195,7 +171,7 @@ impl Around {
     /// The descriptions among them that are of the disc with this id.
     pub(super) fn descriptions(&self, id: Option<&str>) -> Vec<(String, SourceRef)> {
         let Some(id) = id.map(plain) else { return Vec::new() };
-        let fits = |source: &SourceRef| keys::description(source).is_some_and(|d| plain(&d.id) == id);
+        let fits = |source: &SourceRef| key_files::description(source).is_some_and(|d| plain(&d.id) == id);
         self.files.iter().filter(|(_, _, s)| fits(s)).map(|(at, _, s)| (at.clone(), s.clone())).collect()
     }
 }

@@ -1,7 +1,7 @@
 //! Applies patches: the file before is checked first, the file after when it is there.
 
 use super::{Side, bytes_of, open, open_file};
-use crate::locate::{open_bytes, stem_of};
+use crate::locate::open_bytes;
 use crate::quoted;
 use crate::rom::RomReport;
 use crate::{Failure, Item, Setting, place};
@@ -9,6 +9,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
+use decanter_core::names::stem_of;
 use decanter_core::patch::Patch;
 use decanter_core::rom::Rom;
 use decanter_core::source::SourceRef;

@@ -1,8 +1,8 @@
 //! A title made of a package of the user's own: its player stays, ROM, names, pictures and ids are replaced.
 
+use super::MOST_CONTENT;
 use super::art::WIDE;
-use super::make::MOST_CONTENT;
-use super::prepare::Ready;
+use super::ready::Ready;
 use super::{Title, nearest};
 use crate::convert::handheld::meta;
 use crate::{Setting, locate};

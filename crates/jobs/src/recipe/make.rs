@@ -1,7 +1,8 @@
 //! Packages made of a recipe.
 
-use super::prepare::{Ready, clashes, failed, prepare_all};
-use super::{Recipe, Title, base};
+use super::prepare::{clashes, failed, prepare_all};
+use super::ready::Ready;
+use super::{MOST_CONTENT, Recipe, Title, base};
 use crate::convert::handheld::{certificates, meta};
 use crate::failure::Failure;
 use crate::{Answer, Setting, locate, place};
@@ -20,9 +21,6 @@ use decanter_formats::package::n3ds::{gba_mode, gba_title, title as ids};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-
-/// The largest content that is put together in memory.
-pub(super) const MOST_CONTENT: u64 = 512 << 20;
 
 /// What was made.
 #[derive(Debug, Serialize)]

@@ -6,6 +6,7 @@ mod base;
 mod make;
 mod new;
 mod prepare;
+mod ready;
 mod sheet;
 
 pub use make::{MadeTitle, MakeReport, make};
@@ -23,6 +24,8 @@ use std::path::{Path, PathBuf};
 
 /// The largest recipe.
 const MOST_RECIPE: u64 = 4 << 20;
+/// The largest content that is put together in memory.
+const MOST_CONTENT: u64 = 512 << 20;
 /// How alike a name has to be to be told as the nearest, from 0 to 1.
 const LEAST_ALIKE: f64 = 0.6;
 

@@ -1,11 +1,11 @@
 //! What a recipe will make: everything computed but the writing, and shown.
 
+use super::ready::Ready;
 use super::{Recipe, Title, art, language_number, nearest, sheet};
 use crate::patch;
 use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm};
-use decanter_core::label::Picture;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::{Error, Notice, Result};
@@ -29,33 +29,6 @@ const BUTTONS: [(&str, u16); 10] = [
     ("R", 0x100),
     ("L", 0x200),
 ];
-
-/// A title, ready to be made.
-pub(super) struct Ready {
-    /// Name for messages: the ROM's file.
-    pub(super) name: String,
-    /// Format of the ROM.
-    pub(super) system: &'static str,
-    /// The ROM, patched.
-    pub(super) rom: Vec<u8>,
-    /// Its own code of four characters.
-    pub(super) game_code: String,
-    /// The title id, and whether it was derived.
-    pub(super) id: u64,
-    pub(super) id_is_derived: bool,
-    /// Names and icons.
-    pub(super) smdh: Smdh,
-    /// Both icons, as the console shows them.
-    pub(super) icons: [Picture; 2],
-    /// The wide picture.
-    pub(super) wide: Picture,
-    /// Settings of the GBA mode, and how the save type is known.
-    pub(super) settings: Settings,
-    pub(super) save_known_by: String,
-    /// The package to write.
-    pub(super) output: PathBuf,
-    pub(super) notices: Vec<String>,
-}
 
 /// What a recipe will make.
 #[derive(Debug, Serialize)]

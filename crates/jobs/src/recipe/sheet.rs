@@ -1,7 +1,7 @@
 //! The preview sheet: icons, wide picture and darkening as the console shows them.
 
 use super::art::WIDE;
-use super::prepare::Ready;
+use super::ready::Ready;
 use crate::picture::canvas::{self, Canvas};
 use decanter_core::Result;
 use decanter_core::label::Picture;

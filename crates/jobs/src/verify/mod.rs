@@ -3,7 +3,6 @@
 pub mod catalogue;
 mod compare;
 mod disc;
-mod images;
 mod inside;
 mod seals;
 mod suspects;
@@ -11,8 +10,8 @@ mod sweep;
 mod verdict;
 
 pub(crate) use inside::game_folder;
+pub(crate) use seals::{Damage, damage, prove};
 pub use seals::{SealReport, SealState};
-pub(crate) use seals::{damage, prove};
 pub use suspects::Suspect;
 
 use crate::below::Below;
@@ -20,7 +19,7 @@ use crate::failure::with_article;
 use crate::locate::{self, Inner};
 use crate::quoted;
 use crate::rom::RomReport;
-use crate::{Answer, Failure, Item, Setting, keys};
+use crate::{Answer, Failure, Item, Setting};
 use catalogue::MatchReport;
 use compare::Comparison;
 use decanter_core::blueprint::Blueprint;
@@ -391,7 +390,7 @@ pub fn verify(shown: &str, against: &[String], setting: &Setting<'_>) -> std::re
 
 fn verify_item(item: &Item, against: &[String], setting: &Setting<'_>) -> std::result::Result<VerifyReport, Failure> {
     let fail = |e| Failure::new(format!("cannot verify \"{}\"", item.shown), e);
-    keys::check_given(item, setting).map_err(fail)?;
+    item.check_given_key(setting).map_err(fail)?;
     let expectation = find_expectation(item, against, setting)?;
     setting.watch.begin(&format!("verifying {}", item.stem), Some(total_bytes(item)));
     let report = match &expectation {

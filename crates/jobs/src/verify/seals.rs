@@ -2,7 +2,6 @@
 
 use super::{Counts, Verdict, VerifyReport};
 use crate::quoted;
-use crate::settle::Damage;
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::error::Blame;
@@ -255,6 +254,18 @@ pub(crate) fn prove(opened: &Opened, setting: &Setting<'_>) -> Result<usize> {
             found: bad.note.clone().unwrap_or_default(),
         }),
     }
+}
+
+/// Something wrong with a source.
+pub(crate) struct Damage {
+    /// What, in words.
+    pub(crate) what: String,
+    /// The stretch of it that digests belong to; empty for what its structure says.
+    pub(crate) of: String,
+    /// The files that it hits, where that can be told.
+    pub(crate) files: Vec<String>,
+    /// Whether a digest of content does not hold.
+    pub(crate) is_digest: bool,
 }
 
 /// Everything that a source says of itself and that does not hold.

@@ -4,8 +4,9 @@
 //! it could not read); plaintext that is what a blank sector decrypts to; a sector that repeats the one before
 //! it; a sector unlike all others of its file.
 
-use decanter_core::format::{Transform, looks_random};
+use decanter_core::format::looks_random;
 use decanter_core::source::SourceRef;
+use decanter_core::transform::Transform;
 use decanter_core::{Result, SECTOR, Watch, watch};
 use serde::Serialize;
 use std::ops::Range;

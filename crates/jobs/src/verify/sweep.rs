@@ -1,8 +1,8 @@
 //! Many checks, one read: every block of a source is shown to all checks whose bytes it holds.
 
 use decanter_core::digest::{Digest, Hasher};
-use decanter_core::format::Transform;
 use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
+use decanter_core::transform::Transform;
 use decanter_core::{Result, SECTOR, SourceRef, Watch};
 use std::ops::Range;
 use std::sync::Arc;

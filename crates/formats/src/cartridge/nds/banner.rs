@@ -2,7 +2,7 @@
 
 use super::super::check16;
 use super::super::text::utf16;
-use super::crc16;
+use crate::cartridge::handheld::crc16;
 use crate::num::le16;
 use decanter_core::label::{Label, Picture};
 use decanter_core::rom::Check;

@@ -3,6 +3,7 @@
 mod banner;
 mod files;
 
+use super::handheld::{LOGO_CRC, crc16, region};
 use super::shape::padding;
 use super::text::ascii;
 use super::{Family, check16, finish, plain};
@@ -28,8 +29,6 @@ pub static NINTENDO_DS: Family = Family {
 const HEADER: usize = 0x200;
 /// Where the header's own checksum stands: it is of everything before.
 const HEADER_CRC: usize = 0x15e;
-/// CRC-16 of the 156 bytes at 0xc0, as every cartridge that starts has it.
-pub(super) const LOGO_CRC: u16 = 0xcf56;
 /// Where the first program begins if it has a secure area, up to the end of what its checksum is of.
 const SECURE: std::ops::Range<u64> = 0x4000..0x8000;
 /// Bytes at the beginning of the secure area that are encrypted on the cartridge.
@@ -40,26 +39,6 @@ const DECRYPTED: [u8; 8] = [0xff, 0xde, 0xff, 0xe7, 0xff, 0xde, 0xff, 0xe7];
 const SIGNATURE: (u64, [u8; 4]) = (0x88, *b"ac\x01\0");
 /// Bytes at the end that are looked at in one go for padding.
 const STRETCH: u64 = 1 << 20;
-
-/// CRC-16 as the console computes it: polynomial 0xa001 (reflected), beginning with 0xffff.
-pub fn crc16(bytes: &[u8]) -> u16 {
-    const TABLE: [u16; 256] = {
-        let mut table = [0; 256];
-        let mut i = 0;
-        while i < 256 {
-            let mut crc = i as u16;
-            let mut bit = 0;
-            while bit < 8 {
-                crc = if crc & 1 == 1 { crc >> 1 ^ 0xa001 } else { crc >> 1 };
-                bit += 1;
-            }
-            table[i] = crc;
-            i += 1;
-        }
-        table
-    };
-    bytes.iter().fold(0xffff, |crc, &b| crc >> 8 ^ TABLE[usize::from(crc as u8 ^ b)])
-}
 
 /// A file or program by its place in the header: offset and length, in bytes.
 fn range(header: &[u8], at: usize) -> std::ops::Range<u64> {
@@ -98,7 +77,7 @@ fn open(source: SourceRef) -> Result<Opened> {
     opened.fact("title", ascii(&h[..12]));
     opened.fact("id", code.clone());
     opened.fact("maker", format!("code {}", ascii(&h[0x10..0x12])));
-    opened.fact("region", super::gba::region(&code));
+    opened.fact("region", region(&code));
     opened.fact("version", format!("1.{}", h[0x1e]));
     let chip = (h[0x14] <= 15).then(|| (128u64 << 10) << h[0x14]);
     opened.fact("chip", chip.map_or(String::new(), |c| format!("{} KiB", c >> 10)));
@@ -196,15 +175,4 @@ fn secure_area(source: &dyn Source, h: &[u8; HEADER]) -> Result<(&'static str, O
     } else {
         ("plain, without the mark of decryption", None)
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_checksum_is_the_usual_one() {
-        assert_eq!(crc16(b"123456789"), 0x4b37);
-        assert_eq!(crc16(b""), 0xffff);
-    }
 }

@@ -4,7 +4,13 @@
 
 use super::bits::BitWriter;
 use claxon::frame::FrameReader;
+use crc::{CRC_8_SMBUS, CRC_16_UMTS, Crc, Table};
 use std::io::Cursor;
+
+/// x^8 + x^2 + x + 1, as frame headers have it.
+static HEADER_CRC: Crc<u8, Table<16>> = Crc::<u8, Table<16>>::new(&CRC_8_SMBUS);
+/// x^16 + x^15 + x^2 + 1, as frames end with.
+static FRAME_CRC: Crc<u16, Table<16>> = Crc::<u16, Table<16>>::new(&CRC_16_UMTS);
 
 /// The order of the two bytes of a sample in the unpacked bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -96,12 +102,12 @@ fn frame(number: u32, left: &[i32], right: &[i32]) -> Vec<u8> {
         bits.write(byte.into(), 8);
     }
     bits.write(left.samples.len() as u32 - 1, 16);
-    let check = crc8(bits.bytes());
+    let check = HEADER_CRC.checksum(bits.bytes());
     bits.write(check.into(), 8);
     first.write(&mut bits);
     second.write(&mut bits);
     bits.align();
-    let check = crc16(bits.bytes());
+    let check = FRAME_CRC.checksum(bits.bytes());
     bits.write(check.into(), 16);
     bits.finish()
 }
@@ -220,18 +226,6 @@ fn rice_of(values: &[i32]) -> (u32, u64) {
     all.map(|p| (p, cost(p))).min_by_key(|(_, bits)| *bits).unwrap_or((0, u64::MAX / 4))
 }
 
-/// x^8 + x^2 + x + 1, as frame headers have it.
-fn crc8(bytes: &[u8]) -> u8 {
-    bytes.iter().fold(0, |crc, byte| (0..8).fold(crc ^ byte, |c, _| if c & 0x80 != 0 { c << 1 ^ 0x07 } else { c << 1 }))
-}
-
-/// x^16 + x^15 + x^2 + 1, as frames end with.
-fn crc16(bytes: &[u8]) -> u16 {
-    bytes.iter().fold(0, |crc, byte| {
-        (0..8).fold(crc ^ u16::from(*byte) << 8, |c, _| if c & 0x8000 != 0 { c << 1 ^ 0x8005 } else { c << 1 })
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -244,7 +238,7 @@ mod tests {
         let body = [0x00, 0x00, 0x00, 0x00, 0x00, 0x00];
         let packed = pack(&[0; 64], Order::Big, MOST_PLAIN);
         assert_eq!((&packed[..7], &packed[8..14]), (&head[..], &body[..]));
-        assert_eq!(packed[7], crc8(&head));
+        assert_eq!(packed[7], HEADER_CRC.checksum(&head));
         let mut out = [1; 64];
         assert_eq!(unpack(&packed, Order::Big, &mut out), Some(packed.len()));
         assert_eq!(out, [0; 64]);

@@ -11,6 +11,14 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+/// Inodes that have a meaning by their number.
+pub(super) mod number {
+    pub const BAD_BLOCKS: u32 = 1;
+    pub const ROOT: u32 = 2;
+    pub const RESIZE: u32 = 7;
+    pub const JOURNAL: u32 = 8;
+}
+
 /// Flags of an inode.
 pub(super) mod flag {
     pub const ENCRYPTED: u32 = 0x800;

@@ -2,7 +2,7 @@
 
 use super::super::{MOST_NODES, Noticed};
 use super::folder::is_dot;
-use super::inode::{Inode, Map, Volume, flag, kind};
+use super::inode::{Inode, Map, Volume, flag, kind, number};
 use super::layout::writing;
 use decanter_core::error::Blame;
 use decanter_core::format::Context;
@@ -12,8 +12,6 @@ use decanter_core::{Error, Result, watch};
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
-/// Number of the inode of the root folder.
-pub(super) const ROOT: u32 = 2;
 /// Bytes of a link's target.
 const MOST_LINK: u64 = 4096;
 
@@ -66,8 +64,8 @@ impl<'a> Walk<'a> {
     }
 
     pub fn run(&mut self, context: &Context<'_>) -> Result<()> {
-        let mut seen = HashSet::from([ROOT]);
-        let mut todo = vec![(String::new(), ROOT)];
+        let mut seen = HashSet::from([number::ROOT]);
+        let mut todo = vec![(String::new(), number::ROOT)];
         while let Some((path, number)) = todo.pop() {
             watch::check(context.watch)?;
             let entries = match self.folder(&path, number) {

@@ -6,6 +6,9 @@ use decanter_core::Result;
 use decanter_core::source::{Source, read_array};
 use std::ops::Range;
 
+/// Bytes of a directory entry.
+pub(super) const ENTRY: usize = 32;
+
 /// How wide an entry of the table is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Width {

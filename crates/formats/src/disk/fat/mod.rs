@@ -84,7 +84,7 @@ pub(crate) fn moment(date: u16, clock: u16) -> Option<i64> {
 
 #[cfg(test)]
 mod tests {
-    use super::walk::ENTRY;
+    use super::layout::ENTRY;
     use super::*;
 
     /// A FAT12 volume of one table, clusters of a sector, and files of the root: name, first cluster, length.

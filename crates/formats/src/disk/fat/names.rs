@@ -1,6 +1,6 @@
 //! Names: eight and three characters, and the long ones in pieces before those.
 
-use super::walk::ENTRY;
+use super::layout::ENTRY;
 use crate::num::le16;
 
 /// A long name on the way: its pieces come last first.

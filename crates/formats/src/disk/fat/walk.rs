@@ -1,6 +1,6 @@
 //! The way through all folders.
 
-use super::layout::Width;
+use super::layout::{ENTRY, Width};
 use super::moment;
 use super::names::{LongName, oem, short_name};
 use super::table::{Fault, MOST_FOLDER, Table};
@@ -16,8 +16,6 @@ use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
 
-/// Bytes of a directory entry.
-pub(super) const ENTRY: usize = 32;
 /// Attributes.
 const LABEL: u8 = 0x08;
 const FOLDER: u8 = 0x10;

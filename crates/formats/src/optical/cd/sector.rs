@@ -12,6 +12,7 @@
 //! | 2248 | Q parity, 104 bytes | the same | |
 //! | 2348 | | | EDC of bytes 16 to 2347, or zero |
 
+use crc::{CRC_32_CD_ROM_EDC, Crc, Table};
 use std::sync::LazyLock;
 
 /// Bytes of a raw sector.
@@ -178,39 +179,11 @@ pub fn seal_parity(raw: &mut [u8], layout: Layout) {
     }
 }
 
-/// Bytes of the EDC that are looked up at once.
-const STEP: usize = 16;
-
-/// Tables of the EDC's polynomial (ECMA-130, 14.3), bits reversed: one for each byte of a step.
-static EDC: LazyLock<[[u32; 256]; STEP]> = LazyLock::new(|| {
-    let mut tables = [[0u32; 256]; STEP];
-    for byte in 0..256u32 {
-        let step = |c: u32, _| if c & 1 != 0 { c >> 1 ^ 0xd801_8001 } else { c >> 1 };
-        tables[0][byte as usize] = (0..8).fold(byte, step);
-    }
-    for byte in 0..256 {
-        for table in 1..STEP {
-            let last = tables[table - 1][byte];
-            tables[table][byte] = last >> 8 ^ tables[0][(last & 255) as usize];
-        }
-    }
-    tables
-});
+static EDC: Crc<u32, Table<16>> = Crc::<u32, Table<16>>::new(&CRC_32_CD_ROM_EDC);
 
 /// The error detection code of some bytes (ECMA-130, 14.3): polynomial (x^16+x^15+x^2+1)(x^16+x^2+x+1).
 pub fn edc(bytes: &[u8]) -> u32 {
-    let tables = &*EDC;
-    let (steps, rest) = bytes.as_chunks::<STEP>();
-    let mut crc = 0u32;
-    for step in steps {
-        let mut step = *step;
-        for (byte, old) in step.iter_mut().zip(crc.to_le_bytes()) {
-            *byte ^= old;
-        }
-        let part = |(table, byte): (&[u32; 256], &u8)| table[usize::from(*byte)];
-        crc = tables.iter().rev().zip(&step).map(part).fold(0, |sum, p| sum ^ p);
-    }
-    rest.iter().fold(crc, |crc, &b| crc >> 8 ^ tables[0][((crc ^ u32::from(b)) & 255) as usize])
+    EDC.checksum(bytes)
 }
 
 /// Twice a value in the field of ECMA-130, annex A: GF(2^8) modulo x^8+x^4+x^3+x^2+1.

@@ -8,9 +8,10 @@ pub mod regions;
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{AsItIs, Context, Format, KeyState, Opened, Protection, State, Transform};
+use decanter_core::format::{AsItIs, Context, Format, KeyState, Opened, Protection, State};
 use decanter_core::keyring::Key;
 use decanter_core::source::{Source, SourceRef};
+use decanter_core::transform::Transform;
 use decanter_core::tree::{Content, Kind, Tree};
 use decanter_core::view::{Ciphered, Direction, Locked, SectorCbc};
 use decanter_core::{Error, Result, SECTOR};

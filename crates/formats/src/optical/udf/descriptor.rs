@@ -1,6 +1,7 @@
 //! What all descriptors share: the tag (ECMA-167, 3/7.2), OSTA text, dates, allocation descriptors.
 
 use super::ID;
+use crc::{CRC_16_XMODEM, Crc, Table};
 use decanter_core::{Error, Result};
 
 /// Tag identifiers (ECMA-167, 3/7.2.1 and 4/7.2.1).
@@ -69,11 +70,11 @@ pub(super) fn check(bytes: &[u8], offset: u64) -> Result<u16> {
     Ok(id)
 }
 
+static CRC: Crc<u16, Table<16>> = Crc::<u16, Table<16>>::new(&CRC_16_XMODEM);
+
 /// CRC of ECMA-167, 3/7.2.6: x^16 + x^12 + x^5 + 1, from zero, high bit first.
 pub(super) fn crc_of(bytes: &[u8]) -> u16 {
-    bytes.iter().fold(0u16, |crc, &b| {
-        (0..8).fold(crc ^ u16::from(b) << 8, |c, _| if c & 0x8000 != 0 { c << 1 ^ 0x1021 } else { c << 1 })
-    })
+    CRC.checksum(bytes)
 }
 
 /// OSTA compressed Unicode (UDF 2.60, 2.1.1): a byte 8 or 16, then characters of so many bits, high byte first.

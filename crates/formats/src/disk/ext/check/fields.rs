@@ -1,8 +1,7 @@
 //! What an inode says of itself.
 
-use super::super::inode::{Inode, Map, Volume, flag, kind};
+use super::super::inode::{Inode, Map, Volume, flag, kind, number};
 use super::super::layout::{compatible, incompatible, writing};
-use super::inodes::RESIZE;
 use crate::num::le32;
 use decanter_core::Result;
 use decanter_core::source::read_vec;
@@ -16,7 +15,7 @@ pub(super) fn faults(volume: &Volume, inode: &Inode, map: Option<&Map>) -> Resul
             found.push(what.to_owned());
         }
     };
-    let is_own = inode.number < layout.first_inode && inode.number != super::super::walk::ROOT;
+    let is_own = inode.number < layout.first_inode && inode.number != number::ROOT;
     wrong(!is_own && !matches!(inode.kind(), 1 | 2 | 4 | 6 | 8 | 10 | 12), "its kind is none");
     wrong(inode.deleted != 0 && !is_own, "it is in use, and has the time of its deletion");
     wrong(inode.has(flag::EXTENTS) && !layout.has(incompatible::EXTENTS), "it has extents, on a volume without them");
@@ -97,6 +96,6 @@ fn sizes(volume: &Volume, inode: &Inode, map: &Map, wrong: &mut impl FnMut(bool,
     }
     let unit = if inode.has(flag::HUGE) { 1 } else { layout.block_len / 512 };
     // The lists of the room for descriptors are counted by blocks, whatever else is counted by clusters.
-    let is_room = inode.number == RESIZE && layout.cluster > 1;
+    let is_room = inode.number == number::RESIZE && layout.cluster > 1;
     wrong(!is_room && count * layout.cluster * unit != inode.taken, "it takes another number of blocks than it says");
 }

@@ -1,9 +1,8 @@
 //! The pass over all folders: their entries, where they hang, and how many names lead to every inode.
 
 use super::super::folder::{Entry, List, is_dot};
-use super::super::inode::{Inode, Volume, flag, kind};
+use super::super::inode::{Inode, Volume, flag, kind, number};
 use super::super::layout::{incompatible, writing};
-use super::super::walk::ROOT;
 use super::index;
 use super::inodes::{Used, is_hidden};
 use crate::disk::faults::Faults;
@@ -38,7 +37,7 @@ pub(super) fn read(volume: &Volume, used: &BTreeMap<u32, Used>, watch: &dyn Watc
         let Some(lists) = all.faults.keep(lists, of)? else { continue };
         all.folder(&folder, &lists);
     }
-    if used.get(&ROOT).is_none_or(|u| u.kind != kind::FOLDER) {
+    if used.get(&number::ROOT).is_none_or(|u| u.kind != kind::FOLDER) {
         all.faults.note(|| "there is no root folder".into());
     }
     all.hanging();
@@ -153,7 +152,7 @@ impl Folders<'_> {
 
     /// Every folder hangs, by way of others, from the root; and says so.
     fn hanging(&mut self) {
-        let mut known = HashSet::from([ROOT]);
+        let mut known = HashSet::from([number::ROOT]);
         for number in self.used.iter().filter(|(_, u)| u.kind == kind::FOLDER).map(|(n, _)| *n) {
             let (mut path, mut at) = (vec![number], number);
             let mut on_path = HashSet::from([number]);
@@ -172,7 +171,7 @@ impl Folders<'_> {
             } else if !self.parents.contains_key(&number) || number == at {
                 self.faults.note(|| format!("folder inode {number} hangs from no other folder"));
             }
-            let wanted = if number == ROOT { Some(&ROOT) } else { self.parents.get(&number) };
+            let wanted = if number == number::ROOT { Some(&number::ROOT) } else { self.parents.get(&number) };
             if let (Some(said), Some(wanted)) = (self.said.get(&number), wanted)
                 && said != wanted
             {
@@ -185,7 +184,7 @@ impl Folders<'_> {
     /// As many names lead to every inode as it says.
     fn links(&mut self) {
         for (number, used) in self.used {
-            if *number != ROOT && is_hidden(self.volume, *number, *used) {
+            if *number != number::ROOT && is_hidden(self.volume, *number, *used) {
                 continue;
             }
             let names = self.names.get(number).copied().unwrap_or(0);

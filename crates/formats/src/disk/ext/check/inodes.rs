@@ -1,6 +1,6 @@
 //! The pass over the tables of inodes.
 
-use super::super::inode::{Inode, Volume, flag};
+use super::super::inode::{Inode, Volume, flag, number};
 use super::super::layout::{Group, INODES_UNSET, compatible, incompatible, writing};
 use super::super::sum;
 use super::{attributes, fields};
@@ -13,10 +13,6 @@ use decanter_core::{Result, Watch, watch};
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 
-/// Inodes that the file system keeps for itself.
-const BAD_BLOCKS: u32 = 1;
-pub(super) const RESIZE: u32 = 7;
-const JOURNAL: u32 = 8;
 /// Bytes of a table that are read at once.
 const STRETCH: u64 = 1 << 20;
 
@@ -98,7 +94,7 @@ impl Inodes {
             return Ok(());
         };
         let is_own = number < volume.layout.first_inode;
-        if inode.links == 0 && number != BAD_BLOCKS {
+        if inode.links == 0 && number != number::BAD_BLOCKS {
             if inode.mode != 0 && inode.deleted == 0 && !is_own {
                 self.faults.note(|| format!("inode {number} was deleted, and does not say when"));
             }
@@ -112,14 +108,14 @@ impl Inodes {
             Some(Default::default())
         };
         if let Some(map) = &map {
-            if number == RESIZE {
+            if number == number::RESIZE {
                 // Its lists are the room after the descriptors; only the list of those is its own.
                 self.owners.extend(map.lists.first().map(|b| (*b..*b + 1, number)));
             } else {
                 self.owners.extend(map.taken().map(|run| (run, number)));
             }
         }
-        let map = map.filter(|_| number != BAD_BLOCKS);
+        let map = map.filter(|_| number != number::BAD_BLOCKS);
         match fields::faults(volume, &inode, map.as_ref()) {
             Ok(found) => found.into_iter().for_each(|f| self.faults.note(|| format!("inode {number}: {f}"))),
             // The map has been told of already.
@@ -140,11 +136,11 @@ impl Inodes {
             if !has_one || layout.journal != 0 {
                 self.faults.note(|| "it says that its journal is here, and on another device".into());
             }
-        } else if has_one && (layout.journal != JOURNAL || !self.used.contains_key(&JOURNAL)) {
+        } else if has_one && (layout.journal != number::JOURNAL || !self.used.contains_key(&number::JOURNAL)) {
             self.faults.note(|| format!("there is no journal in inode {}, where it should be", layout.journal));
         } else if has_one {
             let read = volume
-                .inode(JOURNAL)
+                .inode(number::JOURNAL)
                 .and_then(|inode| volume.content(&inode))
                 .and_then(|(content, _)| read_array::<8>(content.as_ref(), 0));
             let head = self.faults.keep(read, || "the journal".into())?;

@@ -3,9 +3,9 @@
 use super::{Content, header, romfs};
 use crate::package::n3ds::{digest, sha256_of};
 use decanter_core::blueprint::{Blueprint, PartId};
-use decanter_core::format::Transform;
 use decanter_core::seal::{Expected, Seal, Sealed};
 use decanter_core::source::{SourceRef, read_vec};
+use decanter_core::transform::Transform;
 use decanter_core::view::Slice;
 use decanter_core::{Digest, Error, Result};
 use std::ops::Range;

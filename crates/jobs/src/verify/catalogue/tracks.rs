@@ -1,7 +1,8 @@
 //! CDs against catalogues: by their tracks, however the image holds them, and by the digest of a whole compressed image
 //! that it carries itself.
 
-use super::catalogue::{MatchState, MatchedFile, Seeker, Subject, blank, found_through};
+use super::matches::{MatchState, MatchedFile, blank, found_through};
+use super::seeker::Seeker;
 use crate::{Setting, locate};
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest, of_source};
@@ -16,6 +17,15 @@ use decanter_formats::optical::cd::sector::RAW;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+
+/// A file on this machine that is to be checked: its path, and its name as far as lists know it.
+pub(super) struct Subject {
+    pub(super) path: PathBuf,
+    pub(super) shown: String,
+    pub(super) name: String,
+    /// A cue sheet whose tracks are to be checked instead of its own bytes' meaning.
+    pub(super) sheet: Option<Sheet>,
+}
 
 /// A cue sheet whose tracks share a file, so that no file is a track.
 pub(super) struct Sheet {
@@ -105,7 +115,7 @@ impl Seeker<'_> {
 
     /// Holds every track against the catalogues, as a file of 2,352-byte sectors.
     pub(super) fn tracks(&mut self, tracks: &[Track], name: &str, shown: &str) -> Result<()> {
-        let stem = locate::stem_of(last_name(name)).to_owned();
+        let stem = decanter_core::names::stem_of(last_name(name)).to_owned();
         if let Some(whole) = self.whole_cd(tracks, &stem, shown)? {
             self.found.push(whole);
             return Ok(());

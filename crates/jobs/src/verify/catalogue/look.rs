@@ -1,0 +1,124 @@
+//! What is in a file that is held against lists: archives, compressed images, tracks, headers of ROMs.
+
+use super::matches::{MatchState, MatchedFile, found_through};
+use super::seeker::{SMALL, Seeker};
+use decanter_core::Result;
+use decanter_core::catalogue::last_name;
+use decanter_core::format::{Context, Format};
+use decanter_core::source::SourceRef;
+use decanter_core::tree::Tree;
+use decanter_core::view::{MOST_HELD, held};
+use decanter_formats::REGISTRY;
+use std::sync::Arc;
+
+/// Containers in containers.
+const MOST_DEPTH: usize = 4;
+
+impl Seeker<'_> {
+    /// Checks a file, or what is in it. Fails only when the user stops.
+    pub(super) fn look(&mut self, source: &SourceRef, name: &str, shown: &str, depth: usize) -> Result<()> {
+        let known_as_such = self.against.catalogues.iter().any(|c| {
+            c.has_len(source.len()) || (!c.with_name(name).is_empty()) || (!c.knows_all_lens() && c.entries().len() < 2)
+        });
+        // What is small is read once, and then looked at in memory.
+        let small = if source.len() <= SMALL && depth > 0 { self.in_memory(source) } else { Ok(held(source)) };
+        let (source, container) = match small.and_then(|s| Ok((s.clone(), container(&s)?))) {
+            Ok((small, container)) => (&{ small }, container.filter(|_| depth < MOST_DEPTH)),
+            Err(e) => return self.unreadable(source, shown, e),
+        };
+        if container.is_none() || known_as_such {
+            let file =
+                match self.check(source, name, shown).and_then(|file| self.look_through(file, source, name, shown)) {
+                    Ok(file) => file,
+                    Err(e) => return self.unreadable(source, shown, e),
+                };
+            if container.is_none() || !matches!(file.state, MatchState::Unknown | MatchState::Differs) {
+                self.found.push(file);
+                return Ok(());
+            }
+        }
+        let names = [last_name(name).rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()];
+        let watch = self.setting.watch;
+        let context = Context { registry: &REGISTRY, keys: self.keys, names: &names, watch, depth, beside: &() };
+        let opened = container
+            .map_or_else(|| REGISTRY.open(source.clone(), &context, &[]), |f| f.open(source.clone(), &context));
+        match opened {
+            Ok(opened) => match self.disk(source, &opened, name, shown) {
+                Ok(Some(disk)) => {
+                    self.found.push(disk);
+                    Ok(())
+                }
+                Ok(None) if !opened.tracks.is_empty() => self.tracks(&opened.tracks, name, shown),
+                Ok(None) => self.inside(&opened.tree.unwrap_or_default(), opened.format, name, shown, depth),
+                Err(e) => self.unreadable(source, shown, e),
+            },
+            Err(e) => self.unreadable(source, shown, e),
+        }
+    }
+
+    fn in_memory(&self, source: &SourceRef) -> Result<SourceRef> {
+        decanter_core::watch::check(self.setting.watch)?;
+        let mut bytes = vec![0; source.len() as usize];
+        source.read_at(0, &mut bytes)?;
+        Ok(Arc::new(decanter_core::source::Bytes(bytes)))
+    }
+
+    fn inside(&mut self, tree: &Tree, format: &str, name: &str, shown: &str, depth: usize) -> Result<()> {
+        for (node, file) in tree.files() {
+            let shown = format!("{shown}::{}", node.path);
+            // A compressed image is called as it is; what its own file is called, it does not know.
+            let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+            let is_named = format == "zst" || REGISTRY.get(format).is_some_and(|f| f.is_archive());
+            let inner = if is_named { node.path.clone() } else { format!("{stem}.iso") };
+            match file.source() {
+                Ok(source) => self.look(source, &inner, &shown, depth + 1)?,
+                Err(e) => self.unreadable(&nothing(), &shown, e)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// A ROM that is not known as it stands may be known without its header, or in another byte order.
+    fn look_through(&self, file: MatchedFile, source: &SourceRef, name: &str, shown: &str) -> Result<MatchedFile> {
+        let is_settled = !matches!(file.state, MatchState::Unknown | MatchState::Differs);
+        if is_settled || source.len() > MOST_HELD {
+            return Ok(file);
+        }
+        let held = held(source);
+        let Some(format) = REGISTRY.detect(held.as_ref(), &[])?.filter(|f| f.is_rom()) else { return Ok(file) };
+        let watch = self.setting.watch;
+        let context = Context { registry: &REGISTRY, keys: self.keys, names: &[], watch, depth: 0, beside: &() };
+        let Some(rom) = format.open(held, &context).ok().and_then(|o| o.rom) else { return Ok(file) };
+        for form in rom.forms.iter().filter(|f| f.id != rom.form) {
+            let found = self.check(&form.source, name, shown)?;
+            if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
+                let through = rom.through.clone().unwrap_or_else(|| format!("the form {}", rom.form));
+                let words = format!("{through}: known as {} ({})", form.id, form.name);
+                return Ok(found_through(found, words, name, file.bytes));
+            }
+        }
+        if rom.through.is_some() && rom.forms.iter().all(|f| f.id == rom.form || f.source.len() != rom.body.len()) {
+            let found = self.check(&rom.body, name, shown)?;
+            if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
+                return Ok(found_through(found, rom.through.unwrap_or_default(), name, file.bytes));
+            }
+        }
+        Ok(file)
+    }
+}
+
+/// The container format that fits; the others are not asked, which spares a look into the middle of compressed files.
+fn container(source: &SourceRef) -> Result<Option<&'static dyn Format>> {
+    let holds_files = |f: &&&'static dyn Format| f.is_packed_image() || f.is_archive();
+    for format in REGISTRY.formats().iter().filter(holds_files) {
+        if format.score(source.as_ref())?.is_some() {
+            return Ok(Some(*format));
+        }
+    }
+    Ok(None)
+}
+
+/// No bytes at all, for what could not be opened.
+pub(super) fn nothing() -> SourceRef {
+    Arc::new(decanter_core::source::Bytes(Vec::new()))
+}
