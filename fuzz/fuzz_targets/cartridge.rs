@@ -2,7 +2,7 @@
 //! The headers of every family of cartridges: the first byte chooses one, and where its header would stand.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::cartridge::{gb, gba, md, n64, nds, nes, pce, sms, snes};
 use decanter_formats::REGISTRY;
@@ -30,12 +30,12 @@ fuzz_target!(|data: &[u8]| {
         bytes.truncate(place + data.len());
     }
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     let source = Arc::new(Bytes(bytes));
     if !matches!(family.score(source.as_ref()), Ok(Some(_))) {
         return;
     }
-    let Ok(opened) = family.open(source, &context) else { return };
+    let Ok(opened) = family.open(source, &opener) else { return };
     for form in opened.rom.iter().flat_map(|r| &r.forms) {
         let len = form.source.len();
         let _ = form.source.read_at(len / 2, &mut vec![0; (len - len / 2).min(64) as usize]);

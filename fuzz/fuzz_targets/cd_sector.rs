@@ -2,7 +2,7 @@
 //! The repair of a sector, and what a raw image is taken for.
 
 use decanter_core::Keyring;
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::optical::cd::{repair, sector};
@@ -18,6 +18,6 @@ fuzz_target!(|data: &[u8]| {
     let mut image = sector::SYNC.to_vec();
     image.extend_from_slice(data);
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let _ = REGISTRY.open(Arc::new(Bytes(image)), &context, &[]);
+    let opener = Opener::new(&REGISTRY, &keys);
+    let _ = opener.open(Arc::new(Bytes(image)));
 });

@@ -2,7 +2,7 @@
 //! Drives: partition tables, file systems and hunks behind their magic, with every check made and every file read.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::chunked::chd::Chd;
@@ -42,8 +42,8 @@ fuzz_target!(|data: &[u8]| {
         }
     };
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let Ok(opened) = format.open(Arc::new(Bytes(bytes)), &context) else { return };
+    let opener = Opener::new(&REGISTRY, &keys);
+    let Ok(opened) = format.open(Arc::new(Bytes(bytes)), &opener) else { return };
     if let Some(inspect) = &opened.inspect {
         let _ = inspect(&());
     }

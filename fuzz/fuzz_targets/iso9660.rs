@@ -2,7 +2,7 @@
 //! An ISO 9660 volume: the input stands where the descriptors begin, so that no byte is wasted on the system area.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::optical::iso9660::Iso9660;
@@ -11,10 +11,10 @@ use std::sync::Arc;
 
 fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     let mut image = vec![0; 16 * 2048];
     image.extend_from_slice(data);
-    if let Ok(opened) = Iso9660.open(Arc::new(Bytes(image)), &context) {
+    if let Ok(opened) = Iso9660.open(Arc::new(Bytes(image)), &opener) {
         for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
             if let Ok(source) = file.source() {
                 let _ = source.read_at(0, &mut vec![0; source.len().min(64) as usize]);

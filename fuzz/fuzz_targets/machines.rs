@@ -2,7 +2,7 @@
 //! Home computers: disks, tapes, archives and volumes behind their magic, with every file read and every check made.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::archive::{lha::Lha, lzx::Lzx};
@@ -43,9 +43,9 @@ fuzz_target!(|data: &[u8]| {
         _ => &Lzx,
     };
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     let _ = format.score(&Bytes(bytes.clone()));
-    let Ok(opened) = format.open(Arc::new(Bytes(bytes)), &context) else { return };
+    let Ok(opened) = format.open(Arc::new(Bytes(bytes)), &opener) else { return };
     if let Some(inspect) = &opened.inspect {
         let _ = inspect(&());
     }

@@ -3,7 +3,7 @@
 //! The first byte chooses one, and its mark is put where it belongs.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::package::n3ds::{banner, cia, gba_mode, lz, ncch, ncsd, smdh};
@@ -55,12 +55,12 @@ fuzz_target!(|data: &[u8]| {
         }
     };
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     let source = Arc::new(Bytes(bytes));
     if !matches!(format.score(source.as_ref()), Ok(Some(_))) {
         return;
     }
-    let Ok(opened) = format.open(source, &context) else { return };
+    let Ok(opened) = format.open(source, &opener) else { return };
     for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(50) {
         if let Ok(source) = file.source() {
             let _ = source.read_at(0, &mut vec![0; source.len().min(64) as usize]);

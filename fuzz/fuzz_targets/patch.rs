@@ -2,7 +2,7 @@
 //! Patches: the first byte chooses the format; the patch's own checksum is made right, so that what is in it is read.
 
 use decanter_core::Keyring;
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_formats::REGISTRY;
 use libfuzzer_sys::fuzz_target;
@@ -17,8 +17,8 @@ fuzz_target!(|data: &[u8]| {
         bytes.extend(own);
     }
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let Ok(opened) = REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[]) else { return };
+    let opener = Opener::new(&REGISTRY, &keys);
+    let Ok(opened) = opener.open(Arc::new(Bytes(bytes))) else { return };
     let Some(patch) = opened.patch else { return };
     let len = patch.source().len.unwrap_or(300).min(1 << 16) as usize;
     let source: SourceRef = Arc::new(Bytes((0..len).map(|i| i as u8).collect()));

@@ -3,7 +3,7 @@
 //! images. The first byte of the input chooses what it begins with.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Beside, Context};
+use decanter_core::format::{Beside, Opener};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_formats::REGISTRY;
 use libfuzzer_sys::fuzz_target;
@@ -34,8 +34,8 @@ fuzz_target!(|data: &[u8]| {
     let mut bytes = STARTS[usize::from(*which) % STARTS.len()].to_vec();
     bytes.extend_from_slice(rest);
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &One };
-    if let Ok(opened) = REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[]) {
+    let opener = Opener::new(&REGISTRY, &keys).with_beside(&One);
+    if let Ok(opened) = opener.open(Arc::new(Bytes(bytes))) {
         for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(4) {
             if let Ok(source) = file.source() {
                 let _ = source.read_at(0, &mut vec![0; source.len().min(4096) as usize]);

@@ -2,7 +2,7 @@
 //! A 7z archive: its directory, and its entries read forwards and backwards.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::archive::sevenz::SevenZ;
@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     // The header's place, length and checksum are made right, so that more than that is read.
     let mut bytes = b"7z\xbc\xaf\x27\x1c\x00\x04".to_vec();
     let (packed, header) = data.split_at(data.len() / 2);
@@ -21,7 +21,7 @@ fuzz_target!(|data: &[u8]| {
     bytes.extend(crc32fast::hash(&start).to_le_bytes());
     bytes.extend(start);
     bytes.extend_from_slice(data);
-    let Ok(opened) = SevenZ.open(Arc::new(Bytes(bytes)), &context) else { return };
+    let Ok(opened) = SevenZ.open(Arc::new(Bytes(bytes)), &opener) else { return };
     for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(10) {
         let Ok(source) = file.source() else { continue };
         let len = source.len().min(1 << 18);

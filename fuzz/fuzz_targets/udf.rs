@@ -2,7 +2,7 @@
 //! A UDF volume: a sound one, with pieces of the input laid over its structures.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_core::tree::Tree;
 use decanter_formats::REGISTRY;
@@ -45,6 +45,6 @@ fuzz_target!(|data: &[u8]| {
         rest = &tail[len..];
     }
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let _ = Udf.open(Arc::new(Bytes(image)), &context);
+    let opener = Opener::new(&REGISTRY, &keys);
+    let _ = Udf.open(Arc::new(Bytes(image)), &opener);
 });

@@ -2,7 +2,7 @@
 //! An Xbox partition: the input stands where the descriptor and the root folder are.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::optical::xdvdfs::Xdvdfs;
@@ -15,6 +15,6 @@ fuzz_target!(|data: &[u8]| {
     image[0x10014..0x1001c].copy_from_slice(&[33, 0, 0, 0, 0, 16, 0, 0]);
     image.extend_from_slice(data);
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let _ = Xdvdfs.open(Arc::new(Bytes(image)), &context);
+    let opener = Opener::new(&REGISTRY, &keys);
+    let _ = Xdvdfs.open(Arc::new(Bytes(image)), &opener);
 });

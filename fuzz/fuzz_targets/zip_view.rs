@@ -1,7 +1,7 @@
 #![no_main]
 //! A zip archive: its directory, and its entries read forwards and backwards.
 
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_core::Keyring;
 use decanter_formats::REGISTRY;
@@ -11,8 +11,8 @@ use std::sync::Arc;
 
 fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let Ok(opened) = Zip.open(Arc::new(Bytes(data.to_vec())), &context) else { return };
+    let opener = Opener::new(&REGISTRY, &keys);
+    let Ok(opened) = Zip.open(Arc::new(Bytes(data.to_vec())), &opener) else { return };
     for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
         let Ok(source) = file.source() else { continue };
         let len = source.len().min(1 << 20);

@@ -78,7 +78,7 @@ pub trait Format: Send + Sync {
     /// # Errors
     /// When nothing useful can be said of the source. Damage that leaves the rest readable becomes notices
     /// and broken nodes instead.
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened>;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened>;
 
     /// Lays a tree out in this format, without writing anything.
     ///
@@ -89,21 +89,16 @@ pub trait Format: Send + Sync {
     }
 }
 
-/// What a format may use while it opens a source.
+/// What opens sources, and all that is known around one: the formats, the user's keys, what the source is called, what lies
+/// beside it, who watches, and how deep it stands in other containers.
 #[derive(Clone, Copy)]
-pub struct Context<'a> {
-    /// All formats: what is inside is opened through it.
-    pub registry: &'a Registry,
-    /// The user's keys.
-    pub keys: &'a Keyring,
-    /// What the source is called, without extension: keys may be filed under it.
-    pub names: &'a [String],
-    /// Who is told of slow work.
-    pub watch: &'a dyn Watch,
-    /// How many containers stand around the source.
-    pub depth: usize,
-    /// The files next to the source.
-    pub beside: &'a dyn Beside,
+pub struct Opener<'a> {
+    registry: &'a Registry,
+    keys: &'a Keyring,
+    names: &'a [String],
+    watch: &'a dyn Watch,
+    depth: usize,
+    beside: &'a dyn Beside,
 }
 
 /// The files next to a source, for formats that name others: cue sheets, split sets.
@@ -128,18 +123,87 @@ impl Beside for () {
     }
 }
 
-impl<'a> Context<'a> {
-    /// The context for what is inside.
+impl<'a> Opener<'a> {
+    /// One for a source that stands alone and has no name: nothing is beside it, and nobody watches.
+    pub fn new(registry: &'a Registry, keys: &'a Keyring) -> Self {
+        Self { registry, keys, names: &[], watch: &(), depth: 0, beside: &() }
+    }
+
+    /// With what the source is called, without extension: keys may be filed under it.
+    pub fn with_names(self, names: &'a [String]) -> Self {
+        Self { names, ..self }
+    }
+
+    /// With somebody who is told of slow work.
+    pub fn with_watch(self, watch: &'a dyn Watch) -> Self {
+        Self { watch, ..self }
+    }
+
+    /// With files next to the source.
+    pub fn with_beside(self, beside: &'a dyn Beside) -> Self {
+        Self { beside, ..self }
+    }
+
+    /// With so many containers around the source.
+    pub fn at_depth(self, depth: usize) -> Self {
+        Self { depth, ..self }
+    }
+
+    /// The opener for what is inside: its neighbours are others.
     ///
     /// # Errors
     /// [`Error::Limit`] when containers stand too deep in each other.
-    pub fn inside(&self) -> Result<Context<'a>> {
+    pub fn inside(&self) -> Result<Self> {
         let depth = self.depth + 1;
         if depth > MOST_DEPTH {
             let (asked, limit) = (depth as u64, MOST_DEPTH as u64);
             return Err(Error::Limit { what: "containers in containers", asked, limit });
         }
-        Ok(Context { depth, beside: &(), ..*self })
+        Ok(Self { depth, beside: &(), ..*self })
+    }
+
+    /// All formats.
+    pub fn registry(&self) -> &'a Registry {
+        self.registry
+    }
+
+    /// The user's keys.
+    pub fn keys(&self) -> &'a Keyring {
+        self.keys
+    }
+
+    /// What the source is called, the innermost name first.
+    pub fn names(&self) -> &'a [String] {
+        self.names
+    }
+
+    /// Who is told of slow work.
+    pub fn watch(&self) -> &'a dyn Watch {
+        self.watch
+    }
+
+    /// The files next to the source.
+    pub fn beside(&self) -> &'a dyn Beside {
+        self.beside
+    }
+
+    /// Opens `source` as the format that fits it best.
+    ///
+    /// # Errors
+    /// [`Error::NotUnderstood`] when none fits, else what opening fails with.
+    pub fn open(&self, source: SourceRef) -> Result<Opened> {
+        self.open_without(source, &[])
+    }
+
+    /// The same, formats with an id in `without` aside.
+    ///
+    /// # Errors
+    /// As [`Opener::open`].
+    pub fn open_without(&self, source: SourceRef, without: &[&str]) -> Result<Opened> {
+        match self.registry.detect(source.as_ref(), without)? {
+            Some(format) => format.open(source, self),
+            None => Err(Error::NotUnderstood { seems: seems(source.as_ref())? }),
+        }
     }
 }
 
@@ -412,17 +476,6 @@ impl Registry {
             (Some((_, format)), _) => Ok(Some(format)),
             (None, Some(e)) => Err(e),
             (None, None) => Ok(None),
-        }
-    }
-
-    /// Opens `source` as the format that fits it best, those in `without` aside.
-    ///
-    /// # Errors
-    /// [`Error::NotUnderstood`] when none fits, else what opening fails with.
-    pub fn open(&self, source: SourceRef, context: &Context<'_>, without: &[&str]) -> Result<Opened> {
-        match self.detect(source.as_ref(), without)? {
-            Some(format) => format.open(source, context),
-            None => Err(Error::NotUnderstood { seems: seems(source.as_ref())? }),
         }
     }
 }

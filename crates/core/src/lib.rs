@@ -37,7 +37,7 @@ pub mod watch;
 pub use blueprint::Blueprint;
 pub use digest::{Algorithm, Digest};
 pub use error::{Error, Result};
-pub use format::{Context, Format, Opened, Registry};
+pub use format::{Format, Opened, Opener, Registry};
 pub use guard::{Door, Guard};
 pub use keyring::{Key, Keyring};
 pub use source::{Extent, Place, Source, SourceRef};

@@ -2,7 +2,7 @@
 
 use crate::content::{self, Noise, secret};
 use decanter_core::digest::{self, Algorithm};
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Format, Opener};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Ciphered, Concat, Direction, Fill, Overlay, SectorCbc, Slice};
@@ -45,9 +45,9 @@ impl Disc {
         let volume = Iso9660.compose(tree, "KELP_COURIER")?.as_source()?;
         let footer = Arc::new(Fill { byte: 0, len: FOOTER_SECTORS * SECTOR });
         let whole: SourceRef = Arc::new(Concat::new(vec![volume, footer])?);
-        let context =
-            Context { registry: &REGISTRY, keys: &Keyring::default(), names: &[], watch: &(), depth: 0, beside: &() };
-        let opened = REGISTRY.open(whole.clone(), &context, &["ps3-disc"])?;
+        let keys = Keyring::default();
+        let opener = Opener::new(&REGISTRY, &keys);
+        let opened = opener.open_without(whole.clone(), &["ps3-disc"])?;
         let placed = opened.tree.unwrap_or_default();
         let ranges: Arc<[Range<u64>]> = encrypted_ranges(&placed, plain_files, whole.len()).into();
 

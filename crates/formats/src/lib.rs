@@ -1,7 +1,7 @@
 //! The formats: one folder a family, one module a format, one line each in the registry below.
 //!
 //! A format never reaches into another one. What is inside a source is opened through the registry that
-//! comes with the [`decanter_core::Context`], so that a disc in an archive in an archive just works.
+//! comes with the [`decanter_core::Opener`], so that a disc in an archive in an archive just works.
 
 pub mod archive;
 pub mod cartridge;

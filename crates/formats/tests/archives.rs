@@ -2,7 +2,7 @@
 //! itself is told.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Opened};
+use decanter_core::format::{Opened, Opener};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{File, Kind};
 use decanter_core::{Error, Result};
@@ -12,10 +12,10 @@ use std::sync::Arc;
 
 fn open(bytes: &[u8]) -> Result<Opened> {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     let source: SourceRef = Arc::new(Bytes(bytes.to_vec()));
     match REGISTRY.detect(source.as_ref(), &[])? {
-        Some(format) => format.open(source, &context),
+        Some(format) => format.open(source, &opener),
         None => Err(Error::NotUnderstood { seems: "nothing".into() }),
     }
 }

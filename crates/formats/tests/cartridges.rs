@@ -1,6 +1,6 @@
 //! Cartridges: headers worked out here byte by byte, and damaged ones.
 
-use decanter_core::format::{Context, Opened};
+use decanter_core::format::{Opened, Opener};
 use decanter_core::rom::{Declared, Lanes, Rom, SaveKind, Shape};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring};
@@ -10,8 +10,8 @@ use std::sync::Arc;
 
 fn open(bytes: Vec<u8>) -> Result<Opened, Error> {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[])
+    let opener = Opener::new(&REGISTRY, &keys);
+    opener.open(Arc::new(Bytes(bytes)))
 }
 
 #[track_caller]

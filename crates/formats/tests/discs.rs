@@ -3,7 +3,7 @@
 mod udf_volume;
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Beside, Context, Format, Opened, TrackKind};
+use decanter_core::format::{Beside, Format, Opened, Opener, TrackKind};
 use decanter_core::pour;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
@@ -31,8 +31,8 @@ impl Beside for Shelf {
 fn open_beside(bytes: Vec<u8>, beside: &dyn Beside) -> Result<Opened, Error> {
     let keys = Keyring::default();
     let names = ["moth".to_owned()];
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &names, watch: &(), depth: 0, beside };
-    REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[])
+    let opener = Opener::new(&REGISTRY, &keys).with_names(&names).with_beside(beside);
+    opener.open(Arc::new(Bytes(bytes)))
 }
 
 fn open(bytes: Vec<u8>) -> Result<Opened, Error> {

@@ -2,7 +2,7 @@
 //! the byte, what is wrong is told by the check that is for it.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::File;
 use decanter_formats::REGISTRY;
@@ -15,9 +15,9 @@ const SECTOR: usize = 512;
 
 fn open(format: &dyn Format, bytes: Vec<u8>) -> decanter_core::Result<Opened> {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     let source: SourceRef = Arc::new(Bytes(bytes));
-    format.open(source, &context)
+    format.open(source, &opener)
 }
 
 fn read(file: &File) -> decanter_core::Result<Vec<u8>> {

@@ -3,7 +3,7 @@
 mod n3ds;
 
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Context, KeyState, Opened, State};
+use decanter_core::format::{KeyState, Opened, Opener, State};
 use decanter_core::pour::to_memory;
 use decanter_core::seal::Expected;
 use decanter_core::source::{Bytes, SourceRef};
@@ -16,8 +16,8 @@ use proptest::prelude::*;
 use std::sync::{Arc, LazyLock};
 
 fn open_with(bytes: Vec<u8>, keys: &Keyring) -> Result<Opened, Error> {
-    let context = Context { registry: &REGISTRY, keys, names: &[], watch: &(), depth: 0, beside: &() };
-    REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[])
+    let opener = Opener::new(&REGISTRY, keys);
+    opener.open(Arc::new(Bytes(bytes)))
 }
 
 fn open(bytes: Vec<u8>) -> Opened {

@@ -1,6 +1,6 @@
 //! No bytes can make a parser panic, hang, or allocate more than its input is worth.
 
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::{Error, Key, Keyring};
@@ -15,8 +15,8 @@ use zip::write::{SimpleFileOptions, ZipWriter};
 
 fn open(bytes: Vec<u8>) -> Result<Opened, Error> {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[])
+    let opener = Opener::new(&REGISTRY, &keys);
+    opener.open(Arc::new(Bytes(bytes)))
 }
 
 /// Opens, and reads what is offered.
@@ -275,14 +275,14 @@ fn archives_in_archives_end_somewhere() {
         bytes = writer.finish().unwrap().into_inner();
     }
     let keys = Keyring::default();
-    let mut context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let mut opener = Opener::new(&REGISTRY, &keys);
     let mut source: SourceRef = Arc::new(Bytes(bytes));
     for _ in 0..3 {
-        let tree = REGISTRY.open(source.clone(), &context, &[]).unwrap().tree.unwrap();
+        let tree = opener.open(source.clone()).unwrap().tree.unwrap();
         source = tree.find("in.zip").unwrap().file().unwrap().source().unwrap().clone();
-        context = context.inside().unwrap();
+        opener = opener.inside().unwrap();
     }
-    assert_eq!(REGISTRY.open(source, &context, &[]).unwrap().tree.unwrap().files().count(), 2);
-    context.depth = decanter_core::format::MOST_DEPTH;
-    assert!(matches!(context.inside(), Err(Error::Limit { .. })));
+    assert_eq!(opener.open(source).unwrap().tree.unwrap().files().count(), 2);
+    opener = opener.at_depth(decanter_core::format::MOST_DEPTH);
+    assert!(matches!(opener.inside(), Err(Error::Limit { .. })));
 }

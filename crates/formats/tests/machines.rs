@@ -1,7 +1,7 @@
 //! Disks, archives, volumes and drives: whatever the bytes are, reading them ends, and never panics.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::{Format, Opener};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::archive::{lha::Lha, lzx::Lzx};
@@ -13,9 +13,9 @@ use std::sync::Arc;
 /// Opens bytes, makes every check, and reads what files there are.
 fn read(format: &dyn Format, bytes: Vec<u8>) -> Option<usize> {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
+    let opener = Opener::new(&REGISTRY, &keys);
     let _ = format.score(&Bytes(bytes.clone()));
-    let opened = format.open(Arc::new(Bytes(bytes)), &context).ok()?;
+    let opened = format.open(Arc::new(Bytes(bytes)), &opener).ok()?;
     if let Some(inspect) = &opened.inspect {
         let _ = inspect(&());
     }
@@ -43,8 +43,8 @@ fn a_loop_and_a_wrong_chain_are_told_on_a_disk() {
     disk[at + 9..at + 21].fill(0xa0);
     disk[16 * 21 * 256..16 * 21 * 256 + 2].copy_from_slice(&[17, 0]);
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let opened = cbm::D64.open(Arc::new(Bytes(disk)), &context).unwrap();
+    let opener = Opener::new(&REGISTRY, &keys);
+    let opened = cbm::D64.open(Arc::new(Bytes(disk)), &opener).unwrap();
     assert!(opened.notices[0].text.contains("goes in a circle at track 18, sector 1"), "{:?}", opened.notices);
     let settled = opened.inspect.unwrap()(&()).unwrap();
     assert!(!settled[0].holds && settled[0].note.as_ref().unwrap().contains("circle"), "{settled:?}");
@@ -60,8 +60,8 @@ fn a_hunk_map_cannot_ask_for_more_than_its_bytes_allow() {
     bytes[60..64].copy_from_slice(&512u32.to_be_bytes());
     bytes.extend([0, 0, 0, 4, 0, 0, 0, 0, 0, 124, 0, 0, 8, 8, 8, 0, 0, 0, 0, 0]);
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let why = Chd.open(Arc::new(Bytes(bytes)), &context).err().unwrap().to_string();
+    let opener = Opener::new(&REGISTRY, &keys);
+    let why = Chd.open(Arc::new(Bytes(bytes)), &opener).err().unwrap().to_string();
     assert!(why.contains("a hunk map of 4 bytes for 16777216 hunks"), "{why}");
 }
 
@@ -127,8 +127,8 @@ proptest! {
 /// What opening bytes gives.
 fn opened(format: &dyn Format, bytes: Vec<u8>) -> decanter_core::Opened {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    format.open(Arc::new(Bytes(bytes)), &context).unwrap()
+    let opener = Opener::new(&REGISTRY, &keys);
+    format.open(Arc::new(Bytes(bytes)), &opener).unwrap()
 }
 
 /// All bytes of the file with this path.

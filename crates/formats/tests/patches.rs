@@ -1,6 +1,6 @@
 //! Patches: what is made leads back to the new file; nothing that a patch says is believed.
 
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::patch::Patch;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring, Result};
@@ -11,8 +11,8 @@ use std::sync::Arc;
 
 fn open(bytes: Vec<u8>) -> Result<Arc<dyn Patch>> {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: &(), depth: 0, beside: &() };
-    let opened = REGISTRY.open(Arc::new(Bytes(bytes)), &context, &[])?;
+    let opener = Opener::new(&REGISTRY, &keys);
+    let opened = opener.open(Arc::new(Bytes(bytes)))?;
     opened.patch.ok_or_else(|| Error::Usage("no patch".into()))
 }
 

@@ -1,7 +1,7 @@
 //! Discs of the PS3 family made for one question each: what shows that they are encrypted, and what proves a key.
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Context, Format, KeyState, Opened, Protection, State};
+use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, State};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Ciphered, Direction, Overlay, SectorCbc};
@@ -50,9 +50,9 @@ fn disc(files: &[(&str, Vec<u8>)]) -> Sealed {
 }
 
 fn open(source: SourceRef, keys: &Keyring, without: &[&str]) -> Result<Opened, Error> {
-    let context =
-        Context { registry: &REGISTRY, keys, names: &["Gullwing GP".into()], watch: &(), depth: 0, beside: &() };
-    REGISTRY.open(source, &context, without)
+    let names = ["Gullwing GP".into()];
+    let opener = Opener::new(&REGISTRY, keys).with_names(&names);
+    opener.open_without(source, without)
 }
 
 fn protection(source: &SourceRef, keys: &Keyring) -> (Protection, Opened) {

@@ -8,7 +8,7 @@ use crate::picture::{self, Scene};
 use crate::rom::RomReport;
 use crate::starter::{self, Starter};
 use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces, verify};
-use decanter_core::format::{Context, Fact, KeyState, State};
+use decanter_core::format::{Fact, KeyState, State};
 use decanter_core::label::Picture;
 use decanter_core::native;
 use decanter_core::rom::Shape;
@@ -446,10 +446,9 @@ fn drive_facts(item: &Item, setting: &Setting<'_>) -> Vec<Fact> {
         "mbr" | "gpt" | "rdb" => {
             for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
                 let Ok(source) = file.source() else { continue };
-                let (names, depth) = ([node.path.clone()], item.around.len() + 1);
-                let (keys, watch) = (&item.keyring, setting.watch);
-                let context = Context { registry: &REGISTRY, keys, names: &names, watch, depth, beside: &() };
-                if let Ok(opened) = REGISTRY.open(source.clone(), &context, &["mbr", "gpt", "rdb"]) {
+                let names = [node.path.clone()];
+                let opener = setting.opener(&item.keyring).with_names(&names).at_depth(item.around.len() + 1);
+                if let Ok(opened) = opener.open_without(source.clone(), &["mbr", "gpt", "rdb"]) {
                     look(&opened, &format!("{}: ", node.path));
                 }
             }

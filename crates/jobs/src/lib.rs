@@ -39,7 +39,9 @@ pub use locate::{Item, open};
 pub use padding::Padding;
 pub use quote::{quoted, typed};
 
-use decanter_core::{Door, Guard, Key, SourceRef, Watch};
+use decanter_core::format::Opener;
+use decanter_core::{Door, Guard, Key, Keyring, SourceRef, Watch};
+use decanter_formats::REGISTRY;
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::{Mutex, OnceLock};
@@ -93,6 +95,11 @@ impl<'a> Setting<'a> {
             guard: Guard::default(),
             folders: Mutex::default(),
         }
+    }
+
+    /// The way in for everything that is read: all formats, with these keys.
+    pub(crate) fn opener<'s>(&'s self, keys: &'s Keyring) -> Opener<'s> {
+        Opener::new(&REGISTRY, keys).with_watch(self.watch)
     }
 
     /// The way out for everything that is written.

@@ -2,7 +2,7 @@
 //! their block, so that a solid archive whose entries are read in order is unpacked once; small blocks stay in memory. docs/formats/7z.md.
 
 use decanter_core::error::Blame;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Checked, MOST_HELD};
@@ -48,7 +48,7 @@ impl Format for SevenZ {
         Ok((source.len() >= 32 && read_array::<6>(source, 0)? == MAGIC).then_some(80))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let mut reader = Reader::new(source.clone(), 0);
         let mut archive = Archive::read_with_memory_limit(&mut reader, &Password::empty(), MOST_MEMORY_KIB)
             .map_err(|e| told(&e, 0))?;

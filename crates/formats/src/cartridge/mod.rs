@@ -18,7 +18,7 @@ pub mod snes;
 pub(crate) mod text;
 
 use decanter_core::Result;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::rom::{Check, Declared, Form, Rom, SaveMemory, Shape};
 use decanter_core::source::{Bytes, Source, SourceRef, read_vec};
 use decanter_core::view::{Concat, MOST_HELD, Slice};
@@ -70,7 +70,7 @@ impl Format for Family {
         (self.score)(source)
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = (self.open)(source)?;
         let Some(rom) = &opened.rom else { return Ok(opened) };
         let mut notices = Vec::new();

@@ -3,7 +3,7 @@
 //! All numbers are little-endian. Layout, checks and what is not sure: docs/formats/cso.md.
 
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, check_range, read_array};
 use decanter_core::{Error, Result, SECTOR};
 use libdeflater::{CompressionLvl, Compressor, Decompressor};
@@ -86,8 +86,8 @@ impl Format for Ciso {
         score(source, Coding::Deflate)
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        open(source, Coding::Deflate, context)
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        open(source, Coding::Deflate, opener)
     }
 }
 
@@ -116,8 +116,8 @@ impl Format for Ziso {
         score(source, Coding::Lz4)
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        open(source, Coding::Lz4, context)
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        open(source, Coding::Lz4, opener)
     }
 }
 
@@ -125,7 +125,7 @@ fn score(source: &dyn Source, coding: Coding) -> Result<Option<u8>> {
     Ok((source.len() >= HEADER && &read_array::<4>(source, 0)? == coding.magic()).then_some(95))
 }
 
-fn open(source: SourceRef, coding: Coding, context: &Context<'_>) -> Result<Opened> {
+fn open(source: SourceRef, coding: Coding, opener: &Opener<'_>) -> Result<Opened> {
     let view = View::new(source.clone(), coding)?;
     let mut opened = Opened::new(coding.id(), coding.name());
     let ratio = source.len() as f64 * 100.0 / (view.len as f64).max(1.0);
@@ -135,7 +135,7 @@ fn open(source: SourceRef, coding: Coding, context: &Context<'_>) -> Result<Open
         "stored blocks",
         if stored > 0 { format!("{stored} of {}", view.index.len() - 1) } else { String::new() },
     );
-    super::container(&mut opened, Arc::new(view), None, context);
+    super::container(&mut opened, Arc::new(view), None, opener);
     Ok(opened)
 }
 

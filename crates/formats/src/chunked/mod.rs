@@ -4,13 +4,13 @@ pub mod chd;
 pub mod cso;
 pub mod zst;
 
-use decanter_core::format::{Context, Opened};
+use decanter_core::format::{Opened, Opener};
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 
 /// What a compressed image opens as: a container with one file in it, which is then looked through.
-fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, context: &Context<'_>) {
-    let stem = context.names.first().cloned().unwrap_or_else(|| "image".into());
+fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, opener: &Opener<'_>) {
+    let stem = opener.names().first().cloned().unwrap_or_else(|| "image".into());
     let path = name.unwrap_or_else(|| if stem.contains('.') { stem.clone() } else { format!("{stem}.iso") });
     let file = File { len: inside.len(), spans: Vec::new(), content: Content::Whole(inside) };
     opened.tree = Some(Tree { nodes: vec![Node::new(path, Kind::File(file), None)] });

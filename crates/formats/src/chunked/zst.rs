@@ -6,7 +6,7 @@
 
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::digest::{Algorithm, hex};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
@@ -72,7 +72,7 @@ impl Format for SeekableZstd {
         Ok((u32::from_le_bytes(read_array(source, 0)?) == FRAME).then_some(90))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = Opened::new(ID, self.name());
         let (frames, end) = match read_table(source.as_ref())? {
             Some(found) => found,
@@ -97,7 +97,7 @@ impl Format for SeekableZstd {
                 opened.parameters.push((name.clone(), value.clone()));
             }
         }
-        super::container(&mut opened, view, record.map(|r| r.name), context);
+        super::container(&mut opened, view, record.map(|r| r.name), opener);
         Ok(opened)
     }
 }

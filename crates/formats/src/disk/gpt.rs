@@ -6,7 +6,7 @@
 use super::{Partition, add_partition};
 use crate::num::{le32, le64};
 use decanter_core::error::Blame;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Result};
@@ -55,7 +55,7 @@ impl Format for Gpt {
         Ok(first_header(source)?.or(last_header(source)?).map(|_| 94))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = Opened::new(ID, self.name());
         let first = first_header(source.as_ref())?.map(|(at, len)| table(source.as_ref(), at, len)).transpose()?;
         let last = last_header(source.as_ref())?.map(|(at, len)| table(source.as_ref(), at, len)).transpose()?;
@@ -100,7 +100,7 @@ impl Format for Gpt {
                 &mut opened,
                 &Partition { name: (index + 1).to_string(), kind, start, len },
                 &source,
-                context,
+                opener,
             )?;
         }
         opened.tree.get_or_insert_default();

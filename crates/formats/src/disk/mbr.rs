@@ -4,7 +4,7 @@
 
 use super::{Partition, add_partition, is_boot_sector};
 use crate::num::le32;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
@@ -95,7 +95,7 @@ impl Format for Mbr {
         Ok(is_one.then_some(60))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let entries = Entry::all(&read_array(source.as_ref(), 0)?);
         let mut opened = Opened::new(ID, self.name());
         if entries.iter().any(|e| e.kind == PROTECTIVE) {
@@ -109,10 +109,10 @@ impl Format for Mbr {
                 start: entry.start * SECTOR,
                 len: entry.sectors * SECTOR,
             };
-            add_partition(&mut opened, &partition, &source, context)?;
+            add_partition(&mut opened, &partition, &source, opener)?;
         }
         for entry in entries.iter().filter(|e| e.is_used() && e.is_extended()) {
-            logical(&mut opened, *entry, &source, context)?;
+            logical(&mut opened, *entry, &source, opener)?;
         }
         if opened.tree.is_none() {
             return Err(Error::malformed(ID, "the table names no partition", ENTRIES as u64));
@@ -123,7 +123,7 @@ impl Format for Mbr {
 }
 
 /// The partitions in an extended one: tables that each name one and the next table.
-fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, context: &Context<'_>) -> Result<()> {
+fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, opener: &Opener<'_>) -> Result<()> {
     let (mut at, mut seen) = (extended.start, HashSet::new());
     for number in 5.. {
         let here = at * SECTOR;
@@ -150,7 +150,7 @@ fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, context: &C
                 start: (at + own.start) * SECTOR,
                 len: own.sectors * SECTOR,
             };
-            add_partition(opened, &partition, source, context)?;
+            add_partition(opened, &partition, source, opener)?;
         }
         match entries.iter().find(|e| e.is_used() && e.is_extended()) {
             Some(next) => at = extended.start + next.start,

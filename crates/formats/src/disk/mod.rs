@@ -10,7 +10,7 @@ pub mod gpt;
 pub mod mbr;
 pub mod ntfs;
 
-use decanter_core::format::{Context, Opened};
+use decanter_core::format::{Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{File, Kind, Node};
 use decanter_core::view::Slice;
@@ -64,7 +64,7 @@ struct Partition {
 }
 
 /// Adds a partition to what is known of the drive.
-fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef, context: &Context<'_>) -> Result<()> {
+fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef, opener: &Opener<'_>) -> Result<()> {
     let Partition { name, kind, start, len } = partition;
     let left = source.len().saturating_sub(*start);
     let here = left.min(*len);
@@ -80,7 +80,7 @@ fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef,
         File::broken(*len, format!("it begins at byte {start:#x}, past the end of the drive"))
     } else {
         let slice: SourceRef = Arc::new(Slice::new(source.clone(), *start, here)?);
-        let format = context.registry.detect(slice.as_ref(), &["mbr", "gpt", "rdb"])?;
+        let format = opener.registry().detect(slice.as_ref(), &["mbr", "gpt", "rdb"])?;
         let inside = format.map_or("nothing that is read here", |f| f.name());
         opened.fact("partition", format!("{name}: {}, {kind}, from sector {sector}: {inside}", size(*len)));
         File { len: here, spans: vec![*start..start + here], ..File::of(slice) }

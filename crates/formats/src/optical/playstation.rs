@@ -4,7 +4,7 @@
 
 use super::cd::{MOST_SECTORS, is_mode_2_volume};
 use super::iso9660::{root_has, system_id};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Result, SECTOR};
 
@@ -51,8 +51,8 @@ impl Format for PlayStationDisc {
         Ok(starts.then_some(75))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        let mut inner = context.registry.open(source.clone(), context, &[ID])?;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        let mut inner = opener.open_without(source.clone(), &[ID])?;
         let tree = inner.tree.take().unwrap_or_default();
         let settings = tree.read(SETTINGS, MOST_SETTINGS).unwrap_or_default().unwrap_or_default();
         let settings = String::from_utf8_lossy(&settings).into_owned();

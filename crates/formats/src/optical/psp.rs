@@ -4,7 +4,7 @@
 
 use super::iso9660::{root_has, system_id};
 use super::playstation::region;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::tree::Content;
 use decanter_core::{Error, Result};
@@ -46,8 +46,8 @@ impl Format for PspDisc {
         Ok((system == SYSTEM || root_has(source, DATA)?).then_some(76))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        let mut inner = context.registry.open(source, context, &[ID])?;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        let mut inner = opener.open_without(source, &[ID])?;
         let tree = inner.tree.take().unwrap_or_default();
         let mut opened = Opened::new(ID, "PSP disc image");
         let data = tree.read(DATA, 4096).unwrap_or_default().unwrap_or_default();
@@ -56,7 +56,7 @@ impl Format for PspDisc {
         let data_id = fields.next().unwrap_or_default().to_owned();
         let parameters = match PARAMETERS.iter().find_map(|p| tree.find(p)?.file()) {
             Some(file) => match &file.content {
-                Content::Whole(file) => match context.registry.open(file.clone(), &context.inside()?, &[]) {
+                Content::Whole(file) => match opener.inside()?.open(file.clone()) {
                     Ok(parameters) => Some(parameters),
                     Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
                     Err(e) => {

@@ -2,7 +2,7 @@
 
 use super::delta::{self, Step};
 use super::{TRAILER, begins, end, granted, joined, load, trailer, vli};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::patch::{End, Patch};
 use decanter_core::source::{Source, SourceRef, check_range};
 use decanter_core::{Error, Result};
@@ -43,7 +43,7 @@ impl Format for Bps {
         Ok(begins(source, MAGIC)?.then_some(80))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let bytes = load(&source)?;
         let sums = trailer(ID, &bytes)?;
         let patch = parse(&bytes[..bytes.len() - TRAILER], sums)?;

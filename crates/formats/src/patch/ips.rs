@@ -1,7 +1,7 @@
 //! IPS patches: records of an offset and bytes. No checksums. Layout: docs/formats/ips.md.
 
 use super::{MOST_FILE, begins, joined, load, of_len};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::patch::{End, Patch};
 use decanter_core::source::{Bytes, Source, SourceRef};
 use decanter_core::view::Overlay;
@@ -47,7 +47,7 @@ impl Format for Ips {
         Ok(begins(source, MAGIC)?.then_some(80))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let patch = parse(&load(&source)?)?;
         let mut opened = Opened::new(ID, self.name());
         opened.fact("records", patch.records.len().to_string());

@@ -1,7 +1,7 @@
 //! UPS patches: differences of both files, so that they lead both ways. Layout: docs/formats/ups.md.
 
 use super::{TRAILER, begins, end, granted, joined, load, of_len, trailer, vli};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::patch::{End, Patch};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Error, Result};
@@ -35,7 +35,7 @@ impl Format for Ups {
         Ok(begins(source, MAGIC)?.then_some(80))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let bytes = load(&source)?;
         let sums = trailer(ID, &bytes)?;
         let patch = parse(&bytes[..bytes.len() - TRAILER], sums)?;

@@ -4,7 +4,7 @@
 use crate::optical::ps3::regions::{self, RegionTable};
 use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::expectation::{Expectation, ExpectedFile, ExpectedRange, RangeCheck};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::keyring::Key;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::Tree;
@@ -404,7 +404,7 @@ impl Format for Ird {
         Ok((read.is_ok() && &magic == MAGIC).then_some(90))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let content = read_vec(source.as_ref(), 0, source.len(), "a disc description", MOST_PACKED)?;
         let d = Description::parse(&content)?;
         let mut opened = Opened::new(ID, format!("PS3 disc description, version {}", d.version));
@@ -426,7 +426,7 @@ impl Format for Ird {
         for (index, md5) in d.region_md5.iter().enumerate() {
             opened.parameters.push((format!("region {index} MD5"), digest::hex(md5)));
         }
-        let names = self.read_names(&d, context, &mut opened)?;
+        let names = self.read_names(&d, opener, &mut opened)?;
         match d.expectation(&names) {
             Ok(expectation) => {
                 for file in &expectation.files {
@@ -446,12 +446,12 @@ impl Format for Ird {
 
 impl Ird {
     /// The tree that the header's sectors hold, for the files' names.
-    fn read_names(&self, d: &Description, context: &Context<'_>, opened: &mut Opened) -> Result<Tree> {
+    fn read_names(&self, d: &Description, opener: &Opener<'_>, opened: &mut Opened) -> Result<Tree> {
         if !regions::has_magic(&Bytes(d.header.clone()))? {
             opened.notice("its header lacks the disc's magic in sector 1");
         }
         // Without the disc format: keys would be looked for, and there is nothing to decrypt.
-        let names = d.skeleton().and_then(|s| context.registry.open(s, &context.inside()?, &["ps3-disc"]));
+        let names = d.skeleton().and_then(|s| opener.inside()?.open_without(s, &["ps3-disc"]));
         match names {
             Ok(volume) => Ok(volume.tree.unwrap_or_default()),
             Err(Error::Cancelled) => Err(Error::Cancelled),

@@ -1,6 +1,6 @@
 //! PARAM.SFO: a table of named parameters (the "PSF" of PSP, PS3 and PS4). Layout: docs/formats/sfo.md.
 
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Result};
 use zerocopy::byteorder::{LE, U16, U32};
@@ -182,7 +182,7 @@ impl Format for Sfo {
         Ok((&read_array::<4>(source, 0)? == MAGIC).then_some(90))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let bytes = read_vec(source.as_ref(), 0, source.len(), "a parameter file", MOST_BYTES)?;
         let parameters = Parameters::parse(&bytes)?;
         let mut opened = Opened::new(ID, self.name());

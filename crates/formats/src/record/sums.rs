@@ -8,7 +8,7 @@
 
 use decanter_core::catalogue::{Catalogue, Entry};
 use decanter_core::digest::{Algorithm, unhex};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
@@ -58,7 +58,7 @@ impl Format for Sums {
         Ok(all.then_some(70))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let bytes = read_vec(source.as_ref(), 0, source.len(), "a checksum list", MOST_BYTES)?;
         let text = String::from_utf8_lossy(&bytes);
         let mut catalogue = Catalogue::default();

@@ -3,7 +3,7 @@
 //! All numbers are little-endian; addresses are those in memory, from the base address on. Layout:
 //! docs/formats/xbe-xex.md.
 
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 
@@ -36,7 +36,7 @@ impl Format for Xbe {
         Ok((source.len() >= 0x178 && &read_array::<4>(source, 0)? == b"XBEH").then_some(90))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let word = |at: u64| -> Result<u32> { Ok(u32::from_le_bytes(read_array(source.as_ref(), at)?)) };
         let (base, certificate) = (word(0x104)?, word(0x118)?);
         let Some(at) = certificate.checked_sub(base).map(u64::from) else {

@@ -4,7 +4,7 @@
 //! docs/formats/xbe-xex.md.
 
 use super::xbe::title_id;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 
@@ -47,7 +47,7 @@ impl Format for Xex {
         Ok((source.len() >= 0x18 && &read_array::<4>(source, 0)? == b"XEX2").then_some(90))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let word = |at: u64| -> Result<u32> { Ok(u32::from_be_bytes(read_array(source.as_ref(), at)?)) };
         let count = word(0x14)?;
         if count > MOST_HEADERS {

@@ -47,7 +47,7 @@ pub(super) fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
 /// A disc image of 2,048-byte sectors.
 pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     if is_folder(item) || !options.without.is_empty() {
-        return folder::iso(item, options);
+        return folder::iso(item, options, setting);
     }
     if options.label.is_some() || options.udf {
         return Err(Error::Usage("a label or a UDF volume can only be given to an image that is made of files".into()));

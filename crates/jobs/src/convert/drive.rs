@@ -3,10 +3,8 @@
 use super::target::{Target, is_plain_image};
 use super::{Back, Made, Options, packed};
 use crate::{Item, Setting, locate};
-use decanter_core::format::Context;
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Notice, Result};
-use decanter_formats::REGISTRY;
 use decanter_formats::chunked::chd::{self, Codec, Medium, Wish};
 use decanter_formats::disk;
 
@@ -144,13 +142,6 @@ fn parent(path: &str, setting: &Setting<'_>) -> Result<([u8; 20], SourceRef)> {
     let names = [item.stem.clone()];
     // A parent may be a difference itself: its own parent is beside it.
     let beside = locate::beside(&item.host, setting);
-    let context = Context {
-        registry: &REGISTRY,
-        keys: &item.keyring,
-        names: &names,
-        watch: setting.watch,
-        depth: 0,
-        beside: &beside,
-    };
-    chd::as_parent(source, &context)
+    let opener = setting.opener(&item.keyring).with_names(&names).with_beside(&beside);
+    chd::as_parent(source, &opener)
 }

@@ -4,12 +4,10 @@ use super::target::{Target, is_folder};
 use super::{Back, LeftOut, Made, Options, choose};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::Context;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Slice};
 use decanter_core::{Error, Notice, Result, SECTOR, tell};
-use decanter_formats::REGISTRY;
 use decanter_formats::optical::iso9660::{self, Volume};
 use decanter_formats::optical::ps3::regions;
 use decanter_formats::optical::xdvdfs;
@@ -84,7 +82,7 @@ pub(super) fn add_folders(tree: &mut Tree) {
 }
 
 /// An ISO 9660 volume.
-pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
+pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     let (mut tree, left_out) = chosen(item, options)?;
     let family = FAMILIES.iter().find(|f| tree.find(f.mark).is_some());
     let mut volume = Volume { label: item.stem.clone(), udf: options.udf || has_udf(item), ..Volume::default() };
@@ -95,9 +93,8 @@ pub(super) fn iso(item: &Item, options: &Options) -> Result<Made> {
             |n: &Node| family.first.iter().position(|f| n.path.eq_ignore_ascii_case(f)).unwrap_or(family.first.len());
         tree.nodes.sort_by_key(|n| if matches!(n.kind, Kind::Folder) { (0, 0) } else { (1, place(n)) });
         if let Some(parameters) = tree.find(family.parameters).and_then(Node::file) {
-            let context =
-                Context { registry: &REGISTRY, keys: &item.keyring, names: &[], watch: &(), depth: 0, beside: &() };
-            let opened = REGISTRY.open(parameters.source()?.clone(), &context, &[])?;
+            let opener = setting.opener(&item.keyring);
+            let opened = opener.open(parameters.source()?.clone())?;
             let value = |name: &str| opened.parameters.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
             let id = value("TITLE_ID").or(value("DISC_ID")).unwrap_or_default();
             volume.label = value("TITLE").filter(|t| t.is_ascii() && !t.is_empty()).unwrap_or(id.clone());

@@ -3,12 +3,10 @@
 use super::{Back, Split, packed};
 use crate::{Item, Setting};
 use decanter_core::digest::{Algorithm, Digest, of_source};
-use decanter_core::format::Context;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Woven};
 use decanter_core::{Error, Result, watch};
-use decanter_formats::REGISTRY;
 use decanter_formats::optical::cd::{RawSectors, sector::RAW};
 use serde::Serialize;
 use std::path::PathBuf;
@@ -49,17 +47,10 @@ pub(super) fn prove(
         _ => Arc::new(Concat::new(parts)?),
     };
     let names = [item.stem.clone()];
-    let context = Context {
-        registry: &REGISTRY,
-        keys: &item.keyring,
-        names: &names,
-        watch: setting.watch,
-        depth: 0,
-        beside: &(),
-    };
+    let opener = setting.opener(&item.keyring).with_names(&names);
     match back {
         Back::Bytes(wanted) => {
-            let opened = REGISTRY.open(written.clone(), &context, &[]).ok();
+            let opened = opener.open(written.clone()).ok();
             let found = opened.as_ref().and_then(packed::content).unwrap_or(written);
             setting.watch.begin("proving", Some(wanted.len()));
             match first_difference(wanted, &found, setting)? {
@@ -84,7 +75,7 @@ pub(super) fn prove(
             })
         }
         Back::Tracks(wanted) => {
-            let opened = REGISTRY.open(written, &context, &[])?;
+            let opened = opener.open(written)?;
             setting.watch.begin("proving", Some(wanted.iter().map(|t| t.source.len()).sum()));
             for (index, track) in wanted.iter().enumerate() {
                 let found = opened.tracks.get(index).map(|t| &t.source);
@@ -99,7 +90,7 @@ pub(super) fn prove(
             Ok(Proof::of(format!("read back: all bytes of {} tracks are identical", wanted.len())))
         }
         Back::Rom(body) => {
-            let opened = REGISTRY.open(written.clone(), &context, &[]).ok();
+            let opened = opener.open(written.clone()).ok();
             // A form that is not known by itself begins, or ends, with nothing but the ROM.
             let found = opened.and_then(|o| o.rom).map_or(written, |rom| rom.body);
             setting.watch.begin("proving", Some(body.len()));
@@ -109,14 +100,14 @@ pub(super) fn prove(
             }
         }
         Back::Seals => {
-            let opened = REGISTRY.open(written, &context, &[])?;
+            let opened = opener.open(written)?;
             let sum = opened.sealed.iter().map(|s| s.source.len()).sum();
             setting.watch.begin("proving", Some(sum));
             let count = crate::verify::prove(&opened, setting)?;
             Ok(Proof::of(format!("read back: all {count} digests that it carries hold")))
         }
         Back::Files(wanted) => {
-            let opened = REGISTRY.open(written, &context, &[])?;
+            let opened = opener.open(written)?;
             let found = opened.tree.unwrap_or_default();
             let bytes = wanted.files().map(|(_, f)| f.len).sum::<u64>();
             setting.watch.begin("proving", Some(bytes * 2));

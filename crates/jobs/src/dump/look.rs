@@ -3,11 +3,9 @@
 use super::DumpReport;
 use super::map::{Map, Run};
 use crate::Setting;
-use decanter_core::format::Context;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
 use decanter_core::{Error, Keyring, Notice, SECTOR};
-use decanter_formats::REGISTRY;
 use decanter_formats::optical::xdvdfs;
 
 /// Files that are named.
@@ -26,8 +24,8 @@ pub struct Look {
 /// What the image is, as far as it is there.
 pub(super) fn look(source: &SourceRef, map: &Map, report: &mut DumpReport, setting: &Setting<'_>) -> Look {
     let keys = Keyring::default();
-    let context = Context { registry: &REGISTRY, keys: &keys, names: &[], watch: setting.watch, depth: 0, beside: &() };
-    match REGISTRY.open(source.clone(), &context, &[]) {
+    let opener = setting.opener(&keys);
+    match opener.open(source.clone()) {
         Ok(opened) => {
             let unit = if opened.volume.is_some() { SECTOR } else { map.sector_len };
             report.kind = Some(opened.kind);

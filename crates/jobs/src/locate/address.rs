@@ -4,7 +4,7 @@ use super::INSIDE;
 use super::near::{Around, Near, folder_tree};
 use crate::Setting;
 use crate::dump::map::Map;
-use decanter_core::format::{Context, Opened};
+use decanter_core::format::Opened;
 use decanter_core::names::stem_of;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::{Node, Tree};
@@ -64,15 +64,14 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
         let Found::Place(place) = found else { return Err(no_inside("a folder")) };
         let ring = around.keyring(setting);
         names.push(stem_of(&place.name));
-        let (watch, beside) = (setting.watch, &near);
-        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
-        let mut opened = REGISTRY.open(place.source, &context, &[])?;
+        let opener = setting.opener(&ring).with_names(&names).at_depth(depth).with_beside(&near);
+        let mut opened = opener.open(place.source)?;
         // A path that a compressed image does not have may lead on in the image inside.
         while let Some((name, inner)) = packed_inside(&opened, part) {
             let names = [stem_of(&name)];
-            let context = Context { names: &names, beside: &(), ..context.inside()? };
+            let opener = opener.inside()?.with_names(&names);
             kinds.push(opened.kind);
-            opened = REGISTRY.open(inner, &context, &[])?;
+            opened = opener.open(inner)?;
         }
         let tree = opened.tree.ok_or_else(|| no_inside(&place.name))?;
         around.look_inside(&place.name, &tree, part);

@@ -4,7 +4,6 @@ use super::address::Place;
 use super::{INSIDE, Item};
 use crate::Setting;
 use decanter_core::error::Blame;
-use decanter_core::format::Context;
 use decanter_core::names::stem_of;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Content, Node, Tree};
@@ -207,11 +206,9 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     };
     let stem = stem_of(path.rsplit('/').next().unwrap_or(path));
     let names = [stem.clone()];
-    let depth = item.around.len() + 1;
-    let (keys, watch) = (&item.keyring, setting.watch);
-    let context = Context { registry: &REGISTRY, keys, names: &names, watch, depth, beside: &() };
+    let opener = setting.opener(&item.keyring).with_names(&names).at_depth(item.around.len() + 1);
     let source = &held(source);
-    let opened = format.open(source.clone(), &context)?;
+    let opened = format.open(source.clone(), &opener)?;
     let is_folder = item.opened.format == "folder";
     let address = match is_folder {
         true => native::text(item.host.join(native::os(path))),

@@ -16,7 +16,7 @@ use crate::dump::map::Map;
 use crate::{Failure, Setting};
 use address::{Found, Reached, reach};
 use decanter_core::error::Blame;
-use decanter_core::format::{Context, Opened};
+use decanter_core::format::Opened;
 use decanter_core::names::stem_of;
 use decanter_core::seal::Sealed;
 use decanter_core::source::SourceRef;
@@ -151,10 +151,9 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         names.push(stem_of(&place.name));
         names.reverse();
         let ring = around.keyring(setting);
-        let (watch, beside, depth) = (setting.watch, &near, kinds.len());
-        let context = Context { registry: &REGISTRY, keys: &ring, names: &names, watch, depth, beside };
-        let mut opened = REGISTRY
-            .open(place.source.clone(), &context, &[])
+        let opener = setting.opener(&ring).with_names(&names).at_depth(kinds.len()).with_beside(&near);
+        let mut opened = opener
+            .open(place.source.clone())
             .map_err(|e| part_missing(too_short(e, &place.name, place.source.len()), gap.as_deref()))?;
         names.reverse();
         // What is an image or a ROM itself is what was asked for, whatever files are in it.
@@ -272,9 +271,8 @@ pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) 
     let keyring = Around::default().keyring(setting);
     let name = decanter_core::catalogue::last_name(shown.rsplit(INSIDE).next().unwrap_or(shown));
     let names = [stem_of(name)];
-    let context =
-        Context { registry: &REGISTRY, keys: &keyring, names: &names, watch: setting.watch, depth: 0, beside: &() };
-    let opened = REGISTRY.open(source.clone(), &context, &[])?;
+    let opener = setting.opener(&keyring).with_names(&names);
+    let opened = opener.open(source.clone())?;
     let [stem] = names;
     Ok(Item {
         shown: shown.to_owned(),

@@ -25,7 +25,6 @@ use compare::Comparison;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, Hasher};
 use decanter_core::expectation::Expectation;
-use decanter_core::format::Context;
 use decanter_core::keyring::plain;
 use decanter_core::native;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
@@ -440,15 +439,8 @@ fn find_expectation(
             .hint("give the description of this very disc with --against"));
     }
     for (at, source) in &item.descriptions {
-        let context = Context {
-            registry: &REGISTRY,
-            keys: &item.keyring,
-            names: &[],
-            watch: setting.watch,
-            depth: 0,
-            beside: &(),
-        };
-        if let Ok(opened) = REGISTRY.open(source.clone(), &context, &[])
+        let opener = setting.opener(&item.keyring);
+        if let Ok(opened) = opener.open(source.clone())
             && let Some(expectation) = opened.expectation
         {
             return Ok(Some((at.clone(), expectation)));

@@ -7,7 +7,7 @@ mod content;
 mod header;
 
 use content::Content;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
@@ -60,7 +60,7 @@ impl Format for Lha {
         Ok((is_program && next_member(source, 0)?.is_some()).then_some(60))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = Opened::new(ID, self.name());
         let (mut at, mut tree) = (0, Tree::default());
         let head: [u8; 21] = read_array(source.as_ref(), 0)?;
@@ -72,7 +72,7 @@ impl Format for Lha {
         }
         while at < source.len() {
             if tree.nodes.len().is_multiple_of(1024) {
-                watch::check(context.watch)?;
+                watch::check(opener.watch())?;
             }
             let member = match member(source.as_ref(), at) {
                 Ok(Some(member)) => member,

@@ -6,7 +6,7 @@ mod decode;
 
 use crate::num::{be32, le32};
 use crate::time;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::{Error, Result};
@@ -73,7 +73,7 @@ impl Format for Lzx {
         Ok((source.len() >= LEAD + HEADER && &read_array::<3>(source, 0)? == b"LZX").then_some(90))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = Opened::new(ID, self.name());
         let (mut at, mut waiting, mut tree) = (LEAD, Vec::new(), Tree::default());
         while at < source.len() {

@@ -11,7 +11,7 @@ mod method;
 pub use inflate::Inflate;
 
 use crate::disk::fat;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
@@ -74,8 +74,8 @@ impl Format for Zip {
         Ok(ends.then_some(if is_program { 60 } else { 15 }))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        let directory = Directory::read(source.as_ref(), context.watch)?;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        let directory = Directory::read(source.as_ref(), opener.watch())?;
         let mut opened = Opened::new(ID, "zip archive");
         if directory.before > 0 {
             opened.fact("before it", format!("{} bytes that are no part of the archive", directory.before));

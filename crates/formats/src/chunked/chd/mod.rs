@@ -16,7 +16,7 @@ pub use codec::Codec;
 pub use compose::{LEVEL, Medium, Wish, compose, geometry};
 
 use decanter_core::digest::{Algorithm, Digest, hex};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
@@ -61,8 +61,8 @@ impl Format for Chd {
         Ok((source.len() >= 16 && &read_array::<8>(source, 0)? == header::MAGIC).then_some(95))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        let image = Image::open(source.clone(), context, 0)?;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        let image = Image::open(source.clone(), opener, 0)?;
         let header = &image.header;
         let mut opened = Opened::new(ID, self.name());
         let ratio = source.len() as f64 * 100.0 / (header.logical_len as f64).max(1.0);
@@ -89,12 +89,12 @@ impl Format for Chd {
         let described = cd::all_described(&image.metadata)?;
         if described.is_empty() {
             let is_disc = image.metadata.iter().any(|e| e.tag.0 == *b"DVD ");
-            let stem = context.names.first().cloned().unwrap_or_else(|| "image".into());
+            let stem = opener.names().first().cloned().unwrap_or_else(|| "image".into());
             let name = format!("{stem}.{}", if is_disc { "iso" } else { "img" });
-            super::container(&mut opened, view, Some(name), context);
+            super::container(&mut opened, view, Some(name), opener);
         } else {
             opened.tracks = cd::tracks(&described, &view)?;
-            crate::optical::cd::describe(&mut opened, context)?;
+            crate::optical::cd::describe(&mut opened, opener)?;
         }
         Ok(opened)
     }
@@ -151,12 +151,12 @@ struct Image {
 }
 
 impl Image {
-    fn open(source: SourceRef, context: &Context<'_>, depth: usize) -> Result<Self> {
+    fn open(source: SourceRef, opener: &Opener<'_>, depth: usize) -> Result<Self> {
         let header = Header::read(source.as_ref())?;
         let map = Map::read(source.as_ref(), &header)?;
         let metadata = header::metadata(source.as_ref(), header.meta_offset)?;
         let parent = match &header.parent {
-            Some(wanted) => Some(parent(wanted, context, depth)?),
+            Some(wanted) => Some(parent(wanted, opener, depth)?),
             None => None,
         };
         let view = Arc::new(View::new(source, header.clone(), map, parent));
@@ -165,13 +165,13 @@ impl Image {
 }
 
 /// The image that a difference is to: the one beside it with that SHA-1.
-fn parent(wanted: &[u8; 20], context: &Context<'_>, depth: usize) -> Result<SourceRef> {
-    let names = context.beside.named("chd");
+fn parent(wanted: &[u8; 20], opener: &Opener<'_>, depth: usize) -> Result<SourceRef> {
+    let names = opener.beside().named("chd");
     if depth < MOST_PARENTS {
         for name in &names {
-            let Some((_, source)) = context.beside.find(name)? else { continue };
+            let Some((_, source)) = opener.beside().find(name)? else { continue };
             if Header::read(source.as_ref()).is_ok_and(|h| h.sha1 == *wanted) {
-                return Ok(Image::open(source, context, depth + 1)?.view);
+                return Ok(Image::open(source, opener, depth + 1)?.view);
             }
         }
     }
@@ -201,7 +201,7 @@ pub fn own_sha1(source: &dyn Source) -> Result<Option<[u8; 20]>> {
 ///
 /// # Errors
 /// As opening it.
-pub fn as_parent(source: SourceRef, context: &Context<'_>) -> Result<([u8; 20], SourceRef)> {
-    let image = Image::open(source, context, 0)?;
+pub fn as_parent(source: SourceRef, opener: &Opener<'_>) -> Result<([u8; 20], SourceRef)> {
+    let image = Image::open(source, opener, 0)?;
     Ok((image.header.sha1, image.view))
 }

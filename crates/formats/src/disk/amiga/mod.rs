@@ -17,7 +17,7 @@ use super::claims::Claims;
 use crate::num::be32;
 use block::{BLOCK, LEAD, at, counted, kind, latin, moment};
 use data::OldData;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
 use decanter_core::watch;
@@ -122,8 +122,8 @@ impl Format for Adf {
         score(source, true)
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        open(source, self.id(), self.name(), context)
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        open(source, self.id(), self.name(), opener)
     }
 }
 
@@ -152,12 +152,12 @@ impl Format for Hdf {
         score(source, false)
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        open(source, self.id(), self.name(), context)
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        open(source, self.id(), self.name(), opener)
     }
 }
 
-fn open(source: SourceRef, id: &'static str, name: &str, context: &Context<'_>) -> Result<Opened> {
+fn open(source: SourceRef, id: &'static str, name: &str, opener: &Opener<'_>) -> Result<Opened> {
     let Some(layout) = Layout::read(source.as_ref())? else {
         return Err(Error::malformed(id, "it does not begin as a volume does", 0));
     };
@@ -173,7 +173,7 @@ fn open(source: SourceRef, id: &'static str, name: &str, context: &Context<'_>) 
     opened.fact("title", latin(counted(&root, at::NAME, block::MOST_NAME)));
     opened.fact("file system", layout.name());
     let mut walk = Walk::default();
-    walk.folder(&disk, &root, layout.root, "", context, 0)?;
+    walk.folder(&disk, &root, layout.root, "", opener, 0)?;
     opened.notices.extend(walk.noticed.into());
     let mut tree = Tree { nodes: walk.nodes };
     let lead = disk.layout.lead();
@@ -313,10 +313,10 @@ impl Walk {
         header: &[u8; BLOCK],
         number: u64,
         path: &str,
-        context: &Context<'_>,
+        opener: &Opener<'_>,
         depth: usize,
     ) -> Result<()> {
-        watch::check(context.watch)?;
+        watch::check(opener.watch())?;
         let here = number * BLOCK as u64;
         self.structure.push(here..here + BLOCK as u64);
         let shown = if path.is_empty() { "the root folder" } else { path };
@@ -352,7 +352,7 @@ impl Walk {
         }
         entries.sort_by_key(|(_, block)| latin(counted(block, at::NAME, block::MOST_NAME)).to_lowercase());
         for (number, block) in entries {
-            self.entry(disk, number, &block, path, context, depth)?;
+            self.entry(disk, number, &block, path, opener, depth)?;
         }
         Ok(())
     }
@@ -363,7 +363,7 @@ impl Walk {
         number: u64,
         block: &[u8; BLOCK],
         parent: &str,
-        context: &Context<'_>,
+        opener: &Opener<'_>,
         depth: usize,
     ) -> Result<()> {
         if self.nodes.len() >= super::MOST_NODES {
@@ -398,6 +398,6 @@ impl Walk {
         };
         let is_folder = matches!(kind, Kind::Folder);
         self.nodes.push(Node::new(path.clone(), kind, modified).about(about));
-        if is_folder { self.folder(disk, block, number, &path, context, depth + 1) } else { Ok(()) }
+        if is_folder { self.folder(disk, block, number, &path, opener, depth + 1) } else { Ok(()) }
     }
 }

@@ -3,7 +3,7 @@
 use super::block::{BLOCK, counted, latin, sum};
 use crate::disk::{Partition, add_partition};
 use crate::num::be32;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
@@ -51,7 +51,7 @@ impl Format for Rdb {
         Ok(find(source)?.map(|_| 92))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let number = find(source.as_ref())?.ok_or_else(|| Error::malformed(ID, "there is no rigid disk block", 0))?;
         let head: [u8; BLOCK] = read_array(source.as_ref(), number * BLOCK as u64)?;
         let mut opened = Opened::new(ID, self.name());
@@ -90,7 +90,7 @@ impl Format for Rdb {
                 start: field(9).saturating_mul(cylinder),
                 len: count.saturating_mul(cylinder),
             };
-            add_partition(&mut opened, &partition, &source, context)?;
+            add_partition(&mut opened, &partition, &source, opener)?;
             next = be32(&part, 16);
         }
         opened.tree.get_or_insert_default();

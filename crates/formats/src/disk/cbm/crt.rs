@@ -1,7 +1,7 @@
 //! Cartridges: CRT, a header and a packet for each bank of each chip. Numbers are big-endian.
 
 use crate::num::{be16, be32};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::{Error, Result};
@@ -39,7 +39,7 @@ impl Format for Crt {
         Ok((source.len() >= 64 && &read_array::<16>(source, 0)? == MAGIC).then_some(95))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let head: [u8; 64] = read_array(source.as_ref(), 0)?;
         let mut opened = Opened::new(ID, self.name());
         let name = head[32..64].split(|b| *b == 0).next().unwrap_or_default();

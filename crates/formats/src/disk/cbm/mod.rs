@@ -15,7 +15,7 @@ pub use compose::{Composed, NewFile, compose};
 pub use geometry::guess;
 
 use allocation::Allocation;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind as NodeKind, Node, Tree};
 use decanter_core::{Error, Result};
@@ -249,7 +249,7 @@ impl Format for Disk {
         })
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let image = Image::read(source.as_ref(), self.0)?;
         let geometry = image.geometry;
         let mut opened = Opened::new(self.id(), self.name());

@@ -1,6 +1,6 @@
 //! Programs: a load address and what goes there; and what shows whether it is one that starts.
 
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 
@@ -126,7 +126,7 @@ impl Format for Prg {
         Ok(found.map(|s| if s.sys.is_some() { 55 } else { 30 }))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let head = read_vec(source.as_ref(), 0, source.len().min(256), "the start of a program", 256)?;
         let Some(start) = start(&head) else { return Err(Error::malformed(ID, "too short for an address", 0)) };
         let mut opened = Opened::new(ID, self.name());

@@ -3,7 +3,7 @@
 
 use super::{petscii, prg};
 use crate::num::{le16, le32};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Slice};
@@ -51,7 +51,7 @@ impl Format for T64 {
         Ok((is_tape && matches!(version, 0x100 | 0x101 | 0x200)).then_some(90))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         if source.len() < ENTRIES + ENTRY as u64 {
             return Err(Error::malformed(ID, "too short for an entry: the file ends", source.len()));
         }

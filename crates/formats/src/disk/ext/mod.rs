@@ -10,7 +10,7 @@ mod sum;
 mod walk;
 
 use super::used;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 use inode::Volume;
@@ -48,7 +48,7 @@ impl Format for Ext {
         Ok(Layout::read(source)?.map(|_| 84))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let Some(layout) = Layout::read(source.as_ref())? else {
             return Err(Error::malformed(ID, "the superblock is none", SUPER + 56));
         };
@@ -68,7 +68,7 @@ impl Format for Ext {
         }
         let volume = Volume::new(source.clone(), layout.clone());
         let mut walk = Walk::new(&volume);
-        walk.run(context)?;
+        walk.run(opener)?;
         walk.hold_together();
         opened.notices.extend(walk.noticed.into());
         opened.tree = Some(walk.tree);

@@ -5,7 +5,7 @@ use super::folder::is_dot;
 use super::inode::{Inode, Map, Volume, flag, kind, number};
 use super::layout::writing;
 use decanter_core::error::Blame;
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::{Error, Result, watch};
@@ -63,11 +63,11 @@ impl<'a> Walk<'a> {
         }
     }
 
-    pub fn run(&mut self, context: &Context<'_>) -> Result<()> {
+    pub fn run(&mut self, opener: &Opener<'_>) -> Result<()> {
         let mut seen = HashSet::from([number::ROOT]);
         let mut todo = vec![(String::new(), number::ROOT)];
         while let Some((path, number)) = todo.pop() {
-            watch::check(context.watch)?;
+            watch::check(opener.watch())?;
             let entries = match self.folder(&path, number) {
                 Ok(entries) => entries,
                 Err(e) if e.blame() == Blame::Source => {
@@ -77,7 +77,7 @@ impl<'a> Walk<'a> {
                 Err(e) => return Err(e),
             };
             for (number, name) in entries {
-                watch::check(context.watch)?;
+                watch::check(opener.watch())?;
                 let path = if path.is_empty() { name } else { format!("{path}/{name}") };
                 self.node(path, number, &mut seen, &mut todo)?;
             }

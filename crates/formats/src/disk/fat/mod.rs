@@ -10,7 +10,7 @@ mod walk;
 
 use super::used;
 use crate::time;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Error, Result};
 use layout::Layout;
@@ -48,17 +48,17 @@ impl Format for Fat {
         Ok(Layout::read(source)?.map(|_| 82))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let Some(layout) = Layout::read(source.as_ref())? else {
             return Err(Error::malformed(ID, "the first sector is none of a FAT volume", 11));
         };
         let mut opened = Opened::new(ID, format!("{} file system", layout.name()));
         opened.promised_len = Some(layout.len);
         let mut table = Table::new(source.clone(), layout.clone());
-        let walked = Walk::new(&source, &mut table).run(context)?;
+        let walked = Walk::new(&source, &mut table).run(opener)?;
         opened.fact("label", walked.label.unwrap_or_default());
         opened.fact("clusters", format!("{} of {} bytes", layout.clusters, layout.cluster_len));
-        if let Ok(taken) = Table::new(source.clone(), layout.clone()).count(context.watch) {
+        if let Ok(taken) = Table::new(source.clone(), layout.clone()).count(opener.watch()) {
             let bytes = u64::from(taken) * layout.cluster_len;
             opened.fact("used", used(bytes, u64::from(layout.clusters) * layout.cluster_len));
         }
@@ -121,15 +121,9 @@ mod tests {
             (b"GOOD    ", 7, 500),
             (b"BROKEN  ", 8, 3 * 512),
         ];
-        let context = Context {
-            registry: &crate::REGISTRY,
-            keys: &decanter_core::Keyring::default(),
-            names: &[],
-            watch: &(),
-            depth: 0,
-            beside: &(),
-        };
-        let opened = Fat.open(volume(&chains, &files), &context).unwrap();
+        let keys = decanter_core::Keyring::default();
+        let opener = Opener::new(&crate::REGISTRY, &keys);
+        let opened = Fat.open(volume(&chains, &files), &opener).unwrap();
         let tree = opened.tree.unwrap();
         let good: Vec<&str> = tree.files().filter(|(_, f)| f.source().is_ok()).map(|(n, _)| n.path.as_str()).collect();
         assert_eq!(good, ["GOOD"]);

@@ -8,7 +8,7 @@ use crate::disk::claims::Claims;
 use crate::disk::faults::Faults;
 use crate::disk::{MOST_NODES, Noticed};
 use crate::num::{le16, le32};
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::{Error, Result, Watch, watch};
@@ -61,7 +61,7 @@ impl<'a> Walk<'a> {
         }
     }
 
-    pub(super) fn run(mut self, context: &Context<'_>) -> Result<Self> {
+    pub(super) fn run(mut self, opener: &Opener<'_>) -> Result<Self> {
         let root = match self.table.layout.width {
             Width::Fat32 => {
                 let cluster = self.table.layout.root_cluster;
@@ -77,8 +77,8 @@ impl<'a> Walk<'a> {
         };
         let mut todo = vec![Todo { path: String::new(), spans: root, cluster: 0, parent: 0 }];
         while let Some(folder) = todo.pop() {
-            watch::check(context.watch)?;
-            self.folder(&folder, &mut todo, context.watch)?;
+            watch::check(opener.watch())?;
+            self.folder(&folder, &mut todo, opener.watch())?;
         }
         Ok(self)
     }

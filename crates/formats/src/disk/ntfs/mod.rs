@@ -9,7 +9,7 @@ mod record;
 
 use super::{MOST_NODES, Noticed, used};
 use crate::num::{le16, le32, le64};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::view::{Cached, Concat, Fill, Slice};
@@ -132,14 +132,14 @@ impl Format for Ntfs {
         Ok(Layout::read(source)?.map(|_| 90))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let Some(layout) = Layout::read(source.as_ref())? else {
             return Err(Error::malformed(ID, "the first sector is none of an NTFS volume", 3));
         };
         let mut volume = Volume::new(source.clone(), layout);
         let mut opened = Opened::new(ID, self.name());
         opened.promised_len = Some(layout.len);
-        let structure = volume.read_table(context, &mut opened)?;
+        let structure = volume.read_table(opener, &mut opened)?;
         if let Some(Data::Pieces { pieces, .. }) = volume.entries.get(&BITMAP).and_then(|e| e.data.as_ref())
             && let Ok(map) = volume.content(pieces, 0)
             && let Ok(bits) = read_vec(map.as_ref(), 0, map.len(), "the map of clusters", 64 << 20)
@@ -174,7 +174,7 @@ impl Volume {
     }
 
     /// Reads every record of the table; returns where the table is.
-    fn read_table(&mut self, context: &Context<'_>, opened: &mut Opened) -> Result<Vec<Range<u64>>> {
+    fn read_table(&mut self, opener: &Opener<'_>, opened: &mut Opened) -> Result<Vec<Range<u64>>> {
         let record_len = self.layout.record_len;
         let mut first = read_vec(self.source.as_ref(), self.layout.table, record_len, "a record", 65536)?;
         fix(&mut first, b"FILE", self.layout.table)?;
@@ -195,7 +195,7 @@ impl Volume {
         let mut table = self.content(&pieces, 0)?;
         let mut number = 0;
         while number < count {
-            watch::check(context.watch)?;
+            watch::check(opener.watch())?;
             // The table's own further runs stand in records that the first runs lead to.
             let more = self.entries.get(&TABLE).and_then(|e| e.data.as_ref());
             if let Some(Data::Pieces { pieces: all, .. }) = more

@@ -1,7 +1,7 @@
 //! Cue sheets: a text that says which files make up a CD, and where in them its tracks begin.
 
 use super::describe;
-use decanter_core::format::{Context, Format, Opened, Track, TrackKind};
+use decanter_core::format::{Format, Opened, Opener, Track, TrackKind};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::view::{Blockwise, Slice};
 use decanter_core::{Error, Result};
@@ -54,12 +54,12 @@ impl Format for CueSheet {
         Ok((!text.contains('\0') && has("FILE ") && has("TRACK ")).then_some(85))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let sheet = Sheet::parse(&text(source.as_ref())?)?;
         let mut opened = Opened::new(ID, self.name());
-        opened.tracks = sheet.tracks(context, &mut opened.notices)?;
+        opened.tracks = sheet.tracks(opener, &mut opened.notices)?;
         opened.fact("catalogue number", sheet.catalogue.clone());
-        describe(&mut opened, context)?;
+        describe(&mut opened, opener)?;
         Ok(opened)
     }
 }
@@ -238,11 +238,11 @@ impl Sheet {
     }
 
     /// The tracks with their bytes.
-    fn tracks(&self, context: &Context<'_>, notices: &mut Vec<decanter_core::Notice>) -> Result<Vec<Track>> {
+    fn tracks(&self, opener: &Opener<'_>, notices: &mut Vec<decanter_core::Notice>) -> Result<Vec<Track>> {
         let mut tracks = Vec::new();
         let mut disc_sector = 0;
         for file in &self.files {
-            let Some((found, source)) = context.beside.find(&file.name)? else {
+            let Some((found, source)) = opener.beside().find(&file.name)? else {
                 return Err(file.at.error(format!("\"{}\" is not next to the cue sheet", file.name)));
             };
             if found != file.name {

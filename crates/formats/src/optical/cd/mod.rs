@@ -12,7 +12,7 @@ pub use compose::{RawSectors, sheet};
 pub use cue::CueSheet;
 
 use crate::optical::iso9660;
-use decanter_core::format::{Context, Format, Opened, Track, TrackKind};
+use decanter_core::format::{Format, Opened, Opener, Track, TrackKind};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Overlay, Slice, Spaced};
@@ -75,7 +75,7 @@ impl Format for CdRaw {
         Ok(stride(source)?.map(|(len, _)| if len == 2336 { 58 } else { 80 }))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let Some((sector_len, kind)) = stride(source.as_ref())? else {
             return Err(Error::malformed(ID, "the sync pattern is missing", 0));
         };
@@ -109,7 +109,7 @@ impl Format for CdRaw {
             opened
                 .notice("what follows the data has no sector headers: it is sound; a cue sheet would tell its tracks");
         }
-        describe(&mut opened, context)?;
+        describe(&mut opened, opener)?;
         Ok(opened)
     }
 }
@@ -266,7 +266,7 @@ pub fn volume_sector(track: &Track, index: u64) -> Option<u64> {
 }
 
 /// What the tracks are, and the file system of the first data track.
-pub(crate) fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()> {
+pub(crate) fn describe(opened: &mut Opened, opener: &Opener<'_>) -> Result<()> {
     for track in &mut opened.tracks {
         let first = lead(track)?.and_then(|lead| lead.checked_sub(track.gap_sectors));
         if let Some(first) = first.filter(|&f| f != track.first_sector) {
@@ -293,7 +293,7 @@ pub(crate) fn describe(opened: &mut Opened, context: &Context<'_>) -> Result<()>
         return Ok(());
     };
     let volume = volume?;
-    match context.registry.open(volume.clone(), &context.inside()?, &[]) {
+    match opener.inside()?.open(volume.clone()) {
         Ok(inner) => {
             opened.kind = format!("{}, as {}", inner.kind.trim_end_matches(" image"), opened.kind);
             let promised = inner.promised_len.unwrap_or(0);

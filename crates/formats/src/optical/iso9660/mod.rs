@@ -14,7 +14,7 @@ pub use compose::{Volume, compose, renamed};
 pub use root::{root_has, system_id};
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{Node, Tree};
 use decanter_core::{Error, Result, SECTOR, tell};
@@ -59,7 +59,7 @@ impl Format for Iso9660 {
         Ok((magic == CD001).then_some(60))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = Opened::new(ID, self.name());
         let volumes = read_descriptors(source.as_ref(), &mut opened)?;
         let primary = &volumes.primary;
@@ -68,15 +68,15 @@ impl Format for Iso9660 {
         opened.fact("publisher", field(&primary.publisher));
         opened.fact("prepared with", field(&primary.preparer));
         opened.promised_len = Some(volumes.space_bytes);
-        let walked = walk::walk(&source, &volumes, &mut opened.notices, context)?;
+        let walked = walk::walk(&source, &volumes, &mut opened.notices, opener)?;
         opened.structure = walked.folders;
         opened.structure.push(0..volumes.descriptors_end);
         opened.structure.extend(volumes.path_tables());
-        let udf = context.registry.get("udf").filter(|_| has_udf(&source).unwrap_or(false));
+        let udf = opener.registry().get("udf").filter(|_| has_udf(&source).unwrap_or(false));
         let mut files = walked.tree.files().count();
         opened.fact("names", walked.names);
         opened.tree = Some(walked.tree);
-        if let Some(Ok(other)) = udf.map(|udf| udf.open(source.clone(), context)) {
+        if let Some(Ok(other)) = udf.map(|udf| udf.open(source.clone(), opener)) {
             let more = other.tree.as_ref().map_or(0, |t| t.files().count());
             opened.structure.extend(other.structure);
             if more > files {

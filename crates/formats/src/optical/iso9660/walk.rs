@@ -3,7 +3,7 @@
 use super::raw::{Descriptor, FLAG_ASSOCIATED, FLAG_FOLDER, FLAG_MORE_EXTENTS, RECORD_LEN, Record};
 use super::rock_ridge::{self, Date, Extras};
 use super::{Encoding, Volumes, tables, text};
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
 use decanter_core::watch::{self, Notice};
@@ -82,7 +82,7 @@ pub(super) fn walk(
     source: &SourceRef,
     volumes: &Volumes,
     notices: &mut Vec<Notice>,
-    context: &Context<'_>,
+    opener: &Opener<'_>,
 ) -> Result<Walked> {
     let mut walk = Walk::new(source, volumes, Encoding::Bytes, notices);
     // Rock Ridge has the full names in the primary tree; else Joliet has longer ones than ECMA-119.
@@ -95,7 +95,7 @@ pub(super) fn walk(
     if names == "Joliet" {
         walk.encoding = Encoding::Ucs2;
     }
-    walk.all(descriptor, context)?;
+    walk.all(descriptor, opener)?;
     if walk.disagreements > 0 {
         let text = format!("the two byte orders disagree in {} directory records", walk.disagreements);
         walk.notices.push(Notice::damage(text));
@@ -109,7 +109,7 @@ pub(super) fn walk(
         };
         let mut aside = Vec::new();
         let mut second = Walk::new(source, volumes, encoding, &mut aside);
-        match second.all(other, context) {
+        match second.all(other, opener) {
             Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
             Err(Error::Key(_)) | Ok(()) => {}
             Err(e) => second.notices.push(Notice::damage(e.to_string())),
@@ -173,13 +173,13 @@ impl<'a> Walk<'a> {
         uses.then_some(skip)
     }
 
-    fn all(&mut self, descriptor: &Descriptor, context: &Context<'_>) -> Result<()> {
+    fn all(&mut self, descriptor: &Descriptor, opener: &Opener<'_>) -> Result<()> {
         let start = self.start_of(&descriptor.root);
         let len = u64::from(descriptor.root.data_length.get().0);
         self.seen.insert(start);
         let mut todo = vec![Folder { path: String::new(), start, len, depth: 0 }];
         while let Some(folder) = todo.pop() {
-            watch::check(context.watch)?;
+            watch::check(opener.watch())?;
             self.folder(&folder, &mut todo)?;
         }
         Ok(())

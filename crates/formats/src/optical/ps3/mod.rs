@@ -8,7 +8,7 @@ pub mod regions;
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{AsItIs, Context, Format, KeyState, Opened, Protection, State};
+use decanter_core::format::{AsItIs, Format, KeyState, Opened, Opener, Protection, State};
 use decanter_core::keyring::Key;
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::transform::Transform;
@@ -52,26 +52,26 @@ impl Format for Ps3Disc {
         Ok(regions::has_magic(source)?.then_some(90))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let table = RegionTable::read(source.as_ref())?;
         let disc_id = regions::disc_id(source.as_ref())?;
         let encrypted: Arc<[Range<u64>]> = table.encrypted().into();
-        let volume = |view: SourceRef| context.registry.open(view, context, &[ID]);
+        let volume = |view: SourceRef| opener.open_without(view, &[ID]);
 
         let plain = volume(source.clone())?;
         let plain_tree = plain.tree.unwrap_or_default();
         let (state, evidence) = proof::state(&source, &plain_tree, &encrypted)?;
         let need = format!("the disc key for {}", if disc_id.is_empty() { "this disc" } else { &disc_id });
         let mut names = vec![disc_id.clone()];
-        names.extend(context.names.iter().cloned());
+        names.extend(opener.names().iter().cloned());
 
         let mut opened = Opened::new(ID, "PS3 disc image");
         opened.notices = plain.notices;
         opened.structure = plain.structure;
         let found = match state {
             State::Decrypted if encrypted.is_empty() => Found::none(),
-            State::Decrypted => seal_key(&encrypted, &names, context),
-            _ => find_key(&source, &plain_tree, &encrypted, need, &names, context)?,
+            State::Decrypted => seal_key(&encrypted, &names, opener),
+            _ => find_key(&source, &plain_tree, &encrypted, need, &names, opener)?,
         };
         let (view, mut tree) = match (&found.cbc, &found.trouble) {
             (Some(cbc), _) if state != State::Decrypted => {
@@ -92,7 +92,7 @@ impl Format for Ps3Disc {
             lock(&mut tree, &encrypted);
         }
         opened.notices.extend(found.notices.iter().map(decanter_core::Notice::new));
-        tell(&mut opened, &tree, &disc_id, context)?;
+        tell(&mut opened, &tree, &disc_id, opener)?;
         opened.promised_len = Some(table.disc_len());
         opened.regions = table.regions;
         let decrypts = state != State::Decrypted && found.cbc.is_some();
@@ -141,10 +141,10 @@ fn find_key(
     encrypted: &Arc<[Range<u64>]>,
     need: String,
     names: &[String],
-    context: &Context<'_>,
+    opener: &Opener<'_>,
 ) -> Result<Found> {
     let (mut wrong, mut unproven, mut notices) = (Vec::new(), None, Vec::new());
-    for entry in context.keys.candidates(names) {
+    for entry in opener.keys().candidates(names) {
         let Ok(cbc) = cipher(&entry.key, Direction::Decrypt, encrypted) else {
             wrong.push(format!("{}, which has not 16 bytes", entry.origin));
             continue;
@@ -164,14 +164,14 @@ fn find_key(
         notices.push(format!("nothing on this disc can prove the key in {origin} right or wrong; it is used as it is"));
         return Ok(Found { cbc: Some(cbc), key: KeyState::Found { origin, proof: None }, trouble: None, notices });
     }
-    let trouble = KeyTrouble { need, wrong, looked: context.keys.looked().to_vec() };
+    let trouble = KeyTrouble { need, wrong, looked: opener.keys().looked().to_vec() };
     Ok(Found { cbc: None, key: KeyState::Trouble(trouble.clone()), trouble: Some(trouble), notices })
 }
 
 /// A key for turning a decrypted image back into what the disc has, for descriptions that hash the ciphertext. It
 /// cannot be proven from the image, so it is only used where a digest proves it.
-fn seal_key(encrypted: &Arc<[Range<u64>]>, names: &[String], context: &Context<'_>) -> Found {
-    let first = context.keys.candidates(names).into_iter().next();
+fn seal_key(encrypted: &Arc<[Range<u64>]>, names: &[String], opener: &Opener<'_>) -> Found {
+    let first = opener.keys().candidates(names).into_iter().next();
     let cbc = first.and_then(|entry| cipher(&entry.key, Direction::Encrypt, encrypted).ok());
     Found { cbc, ..Found::none() }
 }
@@ -189,8 +189,8 @@ fn lock(tree: &mut Tree, encrypted: &[Range<u64>]) {
 }
 
 /// Title, id and version, from the parameter file where it can be read and from sector 1.
-fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, context: &Context<'_>) -> Result<()> {
-    let parameters = read_parameters(opened, tree, context)?;
+fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, opener: &Opener<'_>) -> Result<()> {
+    let parameters = read_parameters(opened, tree, opener)?;
     let fact = |name: &str| parameters.as_ref().and_then(|p| p.get(name)).unwrap_or_default();
     opened.fact("title", fact("title"));
     opened.fact("id", if disc_id.is_empty() { fact("id") } else { disc_id });
@@ -206,14 +206,14 @@ fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, context: &Context<'_>) 
 }
 
 /// The parameter file, opened; `None` with a notice where it cannot be read.
-fn read_parameters(opened: &mut Opened, tree: &Tree, context: &Context<'_>) -> Result<Option<Opened>> {
+fn read_parameters(opened: &mut Opened, tree: &Tree, opener: &Opener<'_>) -> Result<Option<Opened>> {
     let found = PARAMETERS.iter().find_map(|path| Some((path, tree.find(path)?.file()?)));
     let Some((path, file)) = found else { return Ok(None) };
     match &file.content {
         Content::Locked(_) => {
             opened.notice(format!("the title stands in {path}, which can be read once the key is known"));
         }
-        Content::Whole(source) => match context.registry.open(source.clone(), &context.inside()?, &[]) {
+        Content::Whole(source) => match opener.inside()?.open(source.clone()) {
             Ok(parameters) => return Ok(Some(parameters)),
             Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
             Err(e) => opened.damage(format!("{path} cannot be used: {e}")),

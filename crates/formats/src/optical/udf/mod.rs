@@ -8,7 +8,7 @@ mod entry;
 mod partition;
 mod walk;
 
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Notice, Result, SECTOR};
 use descriptor::{Allocation, Fields, check, dstring, long_ad, tag};
@@ -57,7 +57,7 @@ impl Format for Udf {
         Ok(anchor(source)?.map(|_| 55))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let Some((sector, at)) = anchor(source.as_ref())? else {
             return Err(Error::malformed(ID, "there is no anchor volume descriptor", ANCHOR * SECTOR));
         };
@@ -74,7 +74,7 @@ impl Format for Udf {
         opened.fact("partitions", kinds.join(", "));
         let end = volume.partitions.iter().map(|p| (u64::from(p.start) + u64::from(p.blocks)) * volume.block).max();
         opened.promised_len = end;
-        let walked = walk::walk(&maps, long_ad(lvd, 248), &mut opened.notices, context)?;
+        let walked = walk::walk(&maps, long_ad(lvd, 248), &mut opened.notices, opener)?;
         opened.structure = walked.structure;
         opened.structure.push(0..(ANCHOR + 1) * sector);
         let last = (source.len() / sector).saturating_sub(1) * sector;

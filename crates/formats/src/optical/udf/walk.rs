@@ -4,7 +4,7 @@ use super::descriptor::{Address, Allocation, Fields, check, long_ad, tag, text};
 use super::entry::{self, Entry, FOLDER, LINK};
 use super::partition::Maps;
 use super::{ID, icb};
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::source::read_vec;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::watch::{self, Notice};
@@ -41,7 +41,7 @@ struct Walk<'a> {
 }
 
 /// All files and folders of the file set at `set`.
-pub(super) fn walk(maps: &Maps, set: Allocation, notices: &mut Vec<Notice>, context: &Context<'_>) -> Result<Walked> {
+pub(super) fn walk(maps: &Maps, set: Allocation, notices: &mut Vec<Notice>, opener: &Opener<'_>) -> Result<Walked> {
     let (bytes, offset) = maps.bytes(set.at, maps.block, "the file set descriptor", maps.block)?;
     if check(&bytes, offset)? != tag::FILE_SET {
         return Err(Error::malformed(ID, "no file set descriptor where one belongs", offset));
@@ -55,7 +55,7 @@ pub(super) fn walk(maps: &Maps, set: Allocation, notices: &mut Vec<Notice>, cont
     walk.seen.insert(at);
     let mut todo = vec![(String::new(), entry::read(maps, at, len)?, 0)];
     while let Some((path, entry, depth)) = todo.pop() {
-        watch::check(context.watch)?;
+        watch::check(opener.watch())?;
         walk.folder(&path, &entry, depth, &mut todo)?;
     }
     if walk.troubles > MOST_NOTICES {

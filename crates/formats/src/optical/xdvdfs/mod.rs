@@ -8,7 +8,7 @@ mod walk;
 pub use compose::{Placed, compose_placed};
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{Content, Tree};
 use decanter_core::view::Slice;
@@ -78,7 +78,7 @@ impl Format for Xdvdfs {
         Ok(find(source)?.map(|_| 90))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let Some(place) = find(source.as_ref())? else {
             return Err(Error::malformed(ID, "the volume descriptor is missing", DESCRIPTOR * SECTOR));
         };
@@ -96,14 +96,14 @@ impl Format for Xdvdfs {
             u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]])
         };
         let root = walk::Table { path: String::new(), sector: word(20), len: word(24) };
-        let walked = walk::walk(&source, base, root, &mut opened.notices, context)?;
+        let walked = walk::walk(&source, base, root, &mut opened.notices, opener)?;
         let tree = walked.tree;
         opened.structure = walked.structure;
         opened.structure.push(at..at + SECTOR);
         let end =
             tree.files().flat_map(|(_, f)| f.spans.iter().map(|s| s.end)).chain(opened.structure.iter().map(|s| s.end));
         opened.promised_len = end.max();
-        tell(&mut opened, &tree, context)?;
+        tell(&mut opened, &tree, opener)?;
         opened.fact(
             "layout",
             if base == 0 {
@@ -139,7 +139,7 @@ pub fn find(source: &dyn Source) -> Result<Option<&'static PartitionPlace>> {
 }
 
 /// Title, id and so on, from the program that the console starts.
-fn tell(opened: &mut Opened, tree: &Tree, context: &Context<'_>) -> Result<()> {
+fn tell(opened: &mut Opened, tree: &Tree, opener: &Opener<'_>) -> Result<()> {
     let found = PROGRAMS.iter().find_map(|(path, kind)| Some((path, kind, tree.find(path)?.file()?)));
     let Some((path, kind, file)) = found else {
         opened.notice("there is neither default.xbe nor default.xex, so it will not start by itself");
@@ -150,7 +150,7 @@ fn tell(opened: &mut Opened, tree: &Tree, context: &Context<'_>) -> Result<()> {
         opened.damage(format!("{path} is not all there"));
         return Ok(());
     };
-    match context.registry.open(program.clone(), &context.inside()?, &[]) {
+    match opener.inside()?.open(program.clone()) {
         Ok(program) => opened.facts.extend(program.facts),
         Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
         Err(e) => opened.damage(format!("{path} cannot be used: {e}")),

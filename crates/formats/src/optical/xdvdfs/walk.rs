@@ -1,6 +1,6 @@
 //! The folders of a partition, each a binary search tree of entries.
 
-use decanter_core::format::Context;
+use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::watch::{self, Notice};
@@ -38,14 +38,14 @@ pub(super) fn walk(
     base: u64,
     root: Table,
     notices: &mut Vec<Notice>,
-    context: &Context<'_>,
+    opener: &Opener<'_>,
 ) -> Result<Walked> {
     let mut walked = Walked { tree: Tree::default(), structure: Vec::new() };
     let mut seen = HashSet::new();
     let mut todo = vec![root];
     let mut troubles = 0;
     while let Some(table) = todo.pop() {
-        watch::check(context.watch)?;
+        watch::check(opener.watch())?;
         if table.len == 0 {
             continue;
         }

@@ -5,7 +5,7 @@ use super::{UNIT, title};
 use crate::num::{le16, le32, le64};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Context, Format, KeyState, Opened, Protection, State};
+use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, State};
 use decanter_core::keyring::Keyring;
 use decanter_core::seal::Settled;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
@@ -276,8 +276,8 @@ impl Format for Ncsd {
         Ok((source.len() >= HEAD && read_array::<4>(source, 0x100)? == MAGIC).then_some(91))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        let cartridge = Cartridge::read(&source, context.keys)?;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        let cartridge = Cartridge::read(&source, opener.keys())?;
         let mut opened = Opened::new(ID, self.name());
         if let Some(game) = cartridge.game() {
             ncch::tell(&mut opened, game, game.header.program_id());

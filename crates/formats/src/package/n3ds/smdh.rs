@@ -3,7 +3,7 @@
 use super::tiles;
 use crate::cartridge::text::utf16;
 use crate::num::{le16, le32};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::label::{Label, Picture};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
@@ -231,7 +231,7 @@ impl Format for IconBlock {
         Ok((source.len() >= LEN as u64 && read_array::<4>(source, 0)? == MAGIC).then_some(90))
     }
 
-    fn open(&self, source: SourceRef, _context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let bytes: [u8; LEN] = read_array(source.as_ref(), 0)?;
         let smdh = Smdh::parse(&bytes)?;
         let mut opened = Opened::new(ID, "3DS icon block");

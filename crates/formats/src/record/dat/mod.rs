@@ -7,7 +7,7 @@ mod xml;
 
 use decanter_core::catalogue::{Catalogue, Entry, Status};
 use decanter_core::digest::{Algorithm, unhex};
-use decanter_core::format::{Context, Format, Opened};
+use decanter_core::format::{Format, Opened, Opener};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
@@ -57,11 +57,11 @@ impl Format for Dat {
         Ok((is_xml || is_list).then_some(88))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let head = read_vec(source.as_ref(), 0, source.len().min(HEAD), "a beginning", HEAD)?;
         let text = String::from_utf8_lossy(&head);
         let is_xml = text.trim_start_matches('\u{feff}').trim_start().starts_with('<');
-        let read = if is_xml { xml::read(source, context.watch)? } else { lists::read(source, context.watch)? };
+        let read = if is_xml { xml::read(source, opener.watch())? } else { lists::read(source, opener.watch())? };
         let catalogue = read.catalogue.finish();
         let mut opened = Opened::new(ID, if is_xml { "DAT file (XML)" } else { "DAT file (text)" });
         opened.fact("title", catalogue.name.clone());

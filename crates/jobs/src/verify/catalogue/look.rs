@@ -4,7 +4,7 @@ use super::matches::{MatchState, MatchedFile, found_through};
 use super::seeker::{SMALL, Seeker};
 use decanter_core::Result;
 use decanter_core::catalogue::last_name;
-use decanter_core::format::{Context, Format};
+use decanter_core::format::Format;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
 use decanter_core::view::{MOST_HELD, held};
@@ -38,10 +38,8 @@ impl Seeker<'_> {
             }
         }
         let names = [last_name(name).rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()];
-        let watch = self.setting.watch;
-        let context = Context { registry: &REGISTRY, keys: self.keys, names: &names, watch, depth, beside: &() };
-        let opened = container
-            .map_or_else(|| REGISTRY.open(source.clone(), &context, &[]), |f| f.open(source.clone(), &context));
+        let opener = self.setting.opener(self.keys).with_names(&names).at_depth(depth);
+        let opened = container.map_or_else(|| opener.open(source.clone()), |f| f.open(source.clone(), &opener));
         match opened {
             Ok(opened) => match self.disk(source, &opened, name, shown) {
                 Ok(Some(disk)) => {
@@ -86,9 +84,8 @@ impl Seeker<'_> {
         }
         let held = held(source);
         let Some(format) = REGISTRY.detect(held.as_ref(), &[])?.filter(|f| f.is_rom()) else { return Ok(file) };
-        let watch = self.setting.watch;
-        let context = Context { registry: &REGISTRY, keys: self.keys, names: &[], watch, depth: 0, beside: &() };
-        let Some(rom) = format.open(held, &context).ok().and_then(|o| o.rom) else { return Ok(file) };
+        let opener = self.setting.opener(self.keys);
+        let Some(rom) = format.open(held, &opener).ok().and_then(|o| o.rom) else { return Ok(file) };
         for form in rom.forms.iter().filter(|f| f.id != rom.form) {
             let found = self.check(&form.source, name, shown)?;
             if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {

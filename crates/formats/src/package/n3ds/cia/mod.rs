@@ -13,7 +13,7 @@ use super::{digest, keys, sha256_of, title};
 use crate::num::{be32, le32, le64};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Context, Format, KeyState, Opened, Region};
+use decanter_core::format::{Format, KeyState, Opened, Opener, Region};
 use decanter_core::keyring::Keyring;
 use decanter_core::seal::{Seal, Sealed};
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
@@ -339,8 +339,8 @@ impl Format for Cia {
         Ok(signature_len(&kind).is_ok().then_some(90))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        let package = Package::read(&source, context.keys)?;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        let package = Package::read(&source, opener.keys())?;
         let title_id = package.tmd.title_id();
         let mut opened = Opened::new(ID, format!("3DS package of {}", with_article(title::Kind::of(title_id).name())));
         if let Some(main) = package.main() {

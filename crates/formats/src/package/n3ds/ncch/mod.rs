@@ -19,7 +19,7 @@ use super::smdh;
 use super::title;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Context, Format, KeyState, Opened, Protection, Region, State};
+use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, Region, State};
 use decanter_core::keyring::Keyring;
 use decanter_core::label::Label;
 use decanter_core::seal::Sealed;
@@ -367,8 +367,8 @@ impl Format for Ncch {
         Ok((source.len() >= header::LEN && read_array::<4>(source, 0x100)? == MAGIC).then_some(90))
     }
 
-    fn open(&self, source: SourceRef, context: &Context<'_>) -> Result<Opened> {
-        let content = Content::read(&source, context.keys)?;
+    fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
+        let content = Content::read(&source, opener.keys())?;
         let mut opened = Opened::new(ID, format!("3DS content: {}", content.header.kind().name()));
         tell(&mut opened, &content, content.header.program_id());
         let mut notices = content.notices.clone();
