@@ -2,7 +2,7 @@
 //! The headers of every family of cartridges: the first byte chooses one, and where its header would stand.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Opener, Format};
+use decanter_core::format::{Format, Opener, likelihood};
 use decanter_core::source::Bytes;
 use decanter_formats::cartridge::{gb, gba, md, n64, nds, nes, pce, sms, snes};
 use decanter_formats::REGISTRY;
@@ -32,7 +32,7 @@ fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let source = Arc::new(Bytes(bytes));
-    if !matches!(family.score(source.as_ref()), Ok(Some(_))) {
+    if !matches!(likelihood(family, &decanter_core::Head::new(source.as_ref())), Ok(Some(_))) {
         return;
     }
     let Ok(opened) = family.open(source, &opener) else { return };

@@ -44,7 +44,7 @@ fuzz_target!(|data: &[u8]| {
     };
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
-    let _ = format.score(&Bytes(bytes.clone()));
+    let _ = format.score(&decanter_core::Head::new(&Bytes(bytes.clone())));
     let Ok(opened) = format.open(Arc::new(Bytes(bytes)), &opener) else { return };
     if let Some(inspect) = &opened.inspect {
         let _ = inspect(&());

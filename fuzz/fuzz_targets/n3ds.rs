@@ -3,7 +3,7 @@
 //! The first byte chooses one, and its mark is put where it belongs.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Opener, Format};
+use decanter_core::format::{Format, Opener, likelihood};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::package::n3ds::{banner, cia, gba_mode, lz, ncch, ncsd, smdh};
@@ -57,7 +57,7 @@ fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let source = Arc::new(Bytes(bytes));
-    if !matches!(format.score(source.as_ref()), Ok(Some(_))) {
+    if !matches!(likelihood(format, &decanter_core::Head::new(source.as_ref())), Ok(Some(_))) {
         return;
     }
     let Ok(opened) = format.open(source, &opener) else { return };

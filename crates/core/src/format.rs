@@ -4,9 +4,11 @@ use crate::blueprint::Blueprint;
 use crate::catalogue::Catalogue;
 use crate::error::{Error, KeyTrouble, Result};
 use crate::expectation::Expectation;
+use crate::head::{Head, Mark};
 use crate::keyring::Keyring;
 use crate::label::Label;
 use crate::patch::Patch;
+use crate::role::Role;
 use crate::rom::Rom;
 use crate::seal::{Sealed, Settled};
 use crate::source::{Source, SourceRef};
@@ -35,43 +37,26 @@ pub trait Format: Send + Sync {
     /// One line on what is read, for the list of formats.
     fn reads(&self) -> &'static str;
 
-    /// True for images of a medium: what an archive is looked through for.
-    fn is_image(&self) -> bool {
-        false
-    }
-
-    /// True for a compressed image: a container with one file, which is looked through like the image itself.
-    fn is_packed_image(&self) -> bool {
-        false
-    }
-
-    /// True for an archive of any files.
-    fn is_archive(&self) -> bool {
-        false
-    }
-
-    /// True for what a cartridge holds. An archive is looked through for it as for an image.
-    fn is_rom(&self) -> bool {
-        false
-    }
-
-    /// True for titles of a console that are packed to be installed or to be started: cartridge images, packages, and
-    /// their contents. An archive is looked through for them as for an image.
-    fn is_package(&self) -> bool {
-        false
-    }
+    /// What it is for.
+    fn role(&self) -> Role;
 
     /// Bytes that a file needs at least to be known as this format, where its name says that it should be.
     fn least_len(&self) -> u64 {
         0
     }
 
-    /// How sure it is that `source` is of this format, from 1 (hardly) to 100; `None` if it is not.
-    /// Reads at declared offsets only, at most 64 KiB.
+    /// Marks, one of which stands in every source of this format: without it nothing more is asked. None, if there are no
+    /// such marks.
+    fn marks(&self) -> &'static [Mark] {
+        &[]
+    }
+
+    /// How sure it is that a source with one of its marks is of this format, from 1 (hardly) to 100; `None` if it is not.
+    /// Looks at declared offsets only; what begins within 64 KiB is read once for all formats.
     ///
     /// # Errors
     /// Only what reading fails with. Bytes that do not fit are `None`.
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>>;
+    fn score(&self, head: &Head<'_>) -> Result<Option<u8>>;
 
     /// Parses the headers.
     ///
@@ -192,16 +177,24 @@ impl<'a> Opener<'a> {
     /// # Errors
     /// [`Error::NotUnderstood`] when none fits, else what opening fails with.
     pub fn open(&self, source: SourceRef) -> Result<Opened> {
-        self.open_without(source, &[])
+        self.open_among(source, &|_| true)
     }
 
-    /// The same, formats with an id in `without` aside.
+    /// Opens `source` as one format.
+    ///
+    /// # Errors
+    /// What opening fails with.
+    pub fn open_as(&self, format: &dyn Format, source: SourceRef) -> Result<Opened> {
+        Ok(Opened { role: format.role(), ..format.open(source, self)? })
+    }
+
+    /// The same among the formats that `takes` takes.
     ///
     /// # Errors
     /// As [`Opener::open`].
-    pub fn open_without(&self, source: SourceRef, without: &[&str]) -> Result<Opened> {
-        match self.registry.detect(source.as_ref(), without)? {
-            Some(format) => format.open(source, self),
+    pub fn open_among(&self, source: SourceRef, takes: &dyn Fn(&dyn Format) -> bool) -> Result<Opened> {
+        match self.registry.detect_among(&Head::new(source.as_ref()), takes)? {
+            Some(format) => self.open_as(format, source),
             None => Err(Error::NotUnderstood { seems: seems(source.as_ref())? }),
         }
     }
@@ -212,6 +205,8 @@ impl<'a> Opener<'a> {
 pub struct Opened {
     /// The format's id.
     pub format: &'static str,
+    /// What that is for: the opener says so.
+    pub role: Role,
     /// What it is, in a few words.
     pub kind: String,
     /// Title, id, version and so on, in the order in which they are shown.
@@ -222,6 +217,8 @@ pub struct Opened {
     pub notices: Vec<Notice>,
     /// The files inside.
     pub tree: Option<Tree>,
+    /// Whether they are called there as they are called; a compressed image does not know what its image is called.
+    pub has_own_names: bool,
     /// Length that the headers promise, in bytes.
     pub promised_len: Option<u64>,
     /// Named stretches of the source.
@@ -293,11 +290,13 @@ impl Opened {
     pub fn new(format: &'static str, kind: impl Into<String>) -> Self {
         Self {
             format,
+            role: Role::Unknown,
             kind: kind.into(),
             facts: Vec::new(),
             parameters: Vec::new(),
             notices: Vec::new(),
             tree: None,
+            has_own_names: true,
             promised_len: None,
             regions: Vec::new(),
             protection: None,
@@ -448,15 +447,27 @@ impl Registry {
         self.formats.iter().copied().find(|f| f.id() == id)
     }
 
-    /// The format that is surest of `source`, those with an id in `without` aside. Every format is asked.
+    /// The format that is surest of what is looked at.
     ///
     /// # Errors
     /// What reading fails with.
-    pub fn detect(&self, source: &dyn Source, without: &[&str]) -> Result<Option<&'static dyn Format>> {
+    pub fn detect(&self, head: &Head<'_>) -> Result<Option<&'static dyn Format>> {
+        self.detect_among(head, &|_| true)
+    }
+
+    /// The same among those that `takes` takes. Every one of them is asked that finds its mark.
+    ///
+    /// # Errors
+    /// What reading fails with.
+    pub fn detect_among(
+        &self,
+        head: &Head<'_>,
+        takes: &dyn Fn(&dyn Format) -> bool,
+    ) -> Result<Option<&'static dyn Format>> {
         let mut best: Option<(u8, &'static dyn Format)> = None;
         let mut failed = None;
-        for format in self.formats.iter().copied().filter(|f| !without.contains(&f.id())) {
-            let score = match format.score(source) {
+        for format in self.formats.iter().copied().filter(|f| takes(*f)) {
+            let score = match likelihood(format, head) {
                 // What cannot be read without a key, or only by unpacking everything, tells nothing: that is no failure
                 // of looking.
                 Err(Error::Key(_) | Error::Limit { .. }) => None,
@@ -477,6 +488,17 @@ impl Registry {
             (None, Some(e)) => Err(e),
             (None, None) => Ok(None),
         }
+    }
+}
+
+/// How sure a format is of what is looked at, if that has one of its marks.
+///
+/// # Errors
+/// What reading fails with.
+pub fn likelihood(format: &dyn Format, head: &Head<'_>) -> Result<Option<u8>> {
+    match head.has_one_of(format.marks())? {
+        true => format.score(head),
+        false => Ok(None),
     }
 }
 

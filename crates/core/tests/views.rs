@@ -3,10 +3,11 @@
 
 use decanter_core::digest::{self, Algorithm};
 use decanter_core::error::KeyTrouble;
+use decanter_core::head::Head;
 use decanter_core::source::{Bytes, FileSource, Place, Source, SourceRef, read_array, read_vec};
 use decanter_core::view::{
-    Blocks, Blockwise, Cached, Checked, Concat, Fill, Forward, Gaps, Glance, Held, Lane, Locked, Overlay, Slice,
-    Spaced, Woven, held,
+    Blocks, Blockwise, Cached, Checked, Concat, Fill, Forward, Gaps, Held, Lane, Locked, Overlay, Slice, Spaced, Woven,
+    held,
 };
 use decanter_core::{Error, Guard, Result};
 use proptest::prelude::*;
@@ -86,7 +87,6 @@ enum Over {
     Woven,
     Blockwise,
     Held,
-    Glance,
     Checked,
     Cached,
     Forward,
@@ -94,7 +94,7 @@ enum Over {
     Locked,
 }
 
-const ALL: [Over; 14] = [
+const ALL: [Over; 13] = [
     Over::Slice,
     Over::Concat,
     Over::Overlay,
@@ -103,7 +103,6 @@ const ALL: [Over; 14] = [
     Over::Woven,
     Over::Blockwise,
     Over::Held,
-    Over::Glance,
     Over::Checked,
     Over::Cached,
     Over::Forward,
@@ -155,7 +154,6 @@ fn lay(over: Over, source: SourceRef, model: Vec<u8>, a: usize, b: usize) -> (So
             (Arc::new(Blockwise::new(source, 4, mirrored).unwrap()), own)
         }
         Over::Held => (Arc::new(Held::new(source)), model),
-        Over::Glance => (Arc::new(Glance::far(source)), model),
         Over::Checked => {
             let crc = crc(&model);
             (Arc::new(Checked::new(source, crc, "what was made")), model)
@@ -334,18 +332,18 @@ fn what_is_held_is_read_once_and_a_failure_is_not_held() {
 fn a_glance_into_a_stream_does_not_unpack_all_of_it() {
     let model = vec![3; 6 << 20];
     let (view, _) = forward(&model);
-    let glance = Glance::new(Arc::new(view));
+    let glance = Head::glance(&view);
     assert_eq!(read_array::<4>(&glance, 4 << 10).unwrap(), [3; 4]);
     let far = glance.read_at(5 << 20, &mut [0; 16]);
     assert!(matches!(far, Err(Error::Limit { limit, .. }) if limit == 4 << 20), "{far:?}");
     let (view, _) = forward(&model);
-    assert!(Glance::far(Arc::new(view)).read_at(5 << 20, &mut [0; 16]).is_ok());
+    assert!(Head::new(&view).read_at(5 << 20, &mut [0; 16]).is_ok());
 }
 
 #[test]
 fn damage_behind_the_first_bytes_does_not_hide_them_from_a_glance() {
     let gaps = Gaps::new(memory(&[9; 4096]), vec![1024..2048], 512).unwrap();
-    let glance = Glance::new(Arc::new(gaps));
+    let glance = Head::glance(&gaps);
     assert_eq!(read_array::<16>(&glance, 0).unwrap(), [9; 16]);
     assert!(glance.read_at(1000, &mut [0; 100]).is_err());
     assert_eq!(read_array::<16>(&glance, 3000).unwrap(), [9; 16]);

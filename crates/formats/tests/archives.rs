@@ -14,7 +14,7 @@ fn open(bytes: &[u8]) -> Result<Opened> {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let source: SourceRef = Arc::new(Bytes(bytes.to_vec()));
-    match REGISTRY.detect(source.as_ref(), &[])? {
+    match REGISTRY.detect(&decanter_core::Head::new(source.as_ref()))? {
         Some(format) => format.open(source, &opener),
         None => Err(Error::NotUnderstood { seems: "nothing".into() }),
     }

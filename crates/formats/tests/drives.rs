@@ -407,7 +407,7 @@ fn either_copy_of_a_table_is_enough_and_a_damaged_one_is_told() {
     // Without the first header the drive is still known by the last one.
     let mut bad = good.clone();
     bad[SECTOR..SECTOR + 8].fill(0);
-    assert!(Gpt.score(&Bytes(bad.clone())).unwrap().is_some());
+    assert!(Gpt.score(&decanter_core::Head::new(&Bytes(bad.clone()))).unwrap().is_some());
     assert_eq!(held(bad), (partition.clone(), 1));
     // A drive that was cut short has the first.
     let (lens, faults) = held(good[..300 * SECTOR].to_vec());

@@ -14,7 +14,7 @@ use std::sync::Arc;
 fn read(format: &dyn Format, bytes: Vec<u8>) -> Option<usize> {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
-    let _ = format.score(&Bytes(bytes.clone()));
+    let _ = format.score(&decanter_core::Head::new(&Bytes(bytes.clone())));
     let opened = format.open(Arc::new(Bytes(bytes)), &opener).ok()?;
     if let Some(inspect) = &opened.inspect {
         let _ = inspect(&());

@@ -52,7 +52,7 @@ fn disc(files: &[(&str, Vec<u8>)]) -> Sealed {
 fn open(source: SourceRef, keys: &Keyring, without: &[&str]) -> Result<Opened, Error> {
     let names = ["Gullwing GP".into()];
     let opener = Opener::new(&REGISTRY, keys).with_names(&names);
-    opener.open_without(source, without)
+    opener.open_among(source, &|f| !without.contains(&f.id()))
 }
 
 fn protection(source: &SourceRef, keys: &Keyring) -> (Protection, Opened) {

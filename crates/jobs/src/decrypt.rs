@@ -6,6 +6,7 @@ use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::format::{KeyState, State};
+use decanter_core::role::Role;
 use decanter_core::{Error, Notice, SECTOR, tell};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -147,7 +148,7 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
     if let Some(promised) = item.opened.promised_len.filter(|&p| p > len) {
-        let missing = match item.is_package() {
+        let missing = match item.opened.role == Role::Package {
             true => format!("{} bytes", crate::grouped(promised - len)),
             false => format!("{} sectors", (promised - len).div_ceil(SECTOR)),
         };

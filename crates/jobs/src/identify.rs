@@ -11,11 +11,11 @@ use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces
 use decanter_core::format::{Fact, KeyState, State};
 use decanter_core::label::Picture;
 use decanter_core::native;
+use decanter_core::role::{Medium, Role};
 use decanter_core::rom::Shape;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Content;
 use decanter_core::{Blueprint, Error, Notice, SECTOR};
-use decanter_formats::REGISTRY;
 use serde::Serialize;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -290,7 +290,7 @@ fn roms_inside(shown: &str, setting: &Setting<'_>) -> Option<Vec<Identity>> {
         return None;
     }
     let item = locate::open_container(shown, setting).ok()?;
-    if !REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive()) {
+    if item.opened.role != Role::Archive {
         return None;
     }
     let mut roms = Vec::new();
@@ -343,7 +343,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     let mut facts = opened.facts.clone();
     let label = opened.label.as_ref().zip(setting.language.as_deref());
     if let Some(own) = label.and_then(|(label, code)| label::title_in(&label.titles, code))
-        && let Some(fact) = facts.iter_mut().find(|f| f.name == "title").filter(|_| item.is_package())
+        && let Some(fact) = facts.iter_mut().find(|f| f.name == "title").filter(|_| item.opened.role == Role::Package)
     {
         fact.value = own;
     }
@@ -395,7 +395,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         facts,
         bytes,
         promised_bytes: opened.promised_len,
-        missing_sectors: if item.is_package() { 0 } else { missing.div_ceil(SECTOR) },
+        missing_sectors: if item.opened.role == Role::Package { 0 } else { missing.div_ceil(SECTOR) },
         missing_bytes: missing,
         hit_files,
         hit_count,
@@ -410,7 +410,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         unread_sectors: item.unfinished.as_ref().map(|map| map.missing()),
         starters: starters(item),
         notices: item.notices().to_vec(),
-        is_package: item.is_package(),
+        is_package: (item.opened.role == Role::Package),
         cause: None,
     }
 }
@@ -441,14 +441,14 @@ fn drive_facts(item: &Item, setting: &Setting<'_>) -> Vec<Fact> {
             add("program", format!("{folder} ({why})"));
         }
     };
-    match item.opened.format {
-        "fat" | "ntfs" | "ext" => look(&item.opened, ""),
-        "mbr" | "gpt" | "rdb" => {
+    match item.opened.role {
+        Role::Image(Medium::Volume) => look(&item.opened, ""),
+        Role::Image(Medium::Drive) => {
             for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
                 let Ok(source) = file.source() else { continue };
                 let names = [node.path.clone()];
                 let opener = setting.opener(&item.keyring).with_names(&names).at_depth(item.around.len() + 1);
-                if let Ok(opened) = opener.open_without(source.clone(), &["mbr", "gpt", "rdb"]) {
+                if let Ok(opened) = opener.open_among(source.clone(), &|f| f.role() != Role::Image(Medium::Drive)) {
                     look(&opened, &format!("{}: ", node.path));
                 }
             }
@@ -469,7 +469,7 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         }
         return list;
     }
-    if item.opened.tree.is_some() && item.opened.format != "folder" {
+    if item.opened.tree.is_some() && item.opened.role != Role::Folder {
         let inside = first_partition(item).map_or(source.clone(), |name| quoted(&format!("{}::{name}", item.shown)));
         list.push(Becomes { what: "folder", command: format!("decanter extract {inside}") });
     }
@@ -493,13 +493,13 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
 
 /// The name of the first partition of a drive.
 fn first_partition(item: &Item) -> Option<&str> {
-    let is_drive = matches!(item.opened.format, "mbr" | "gpt" | "rdb");
+    let is_drive = item.opened.role == Role::Image(Medium::Drive);
     item.opened.tree.iter().filter(|_| is_drive).flat_map(|t| t.files()).next().map(|(node, _)| node.path.as_str())
 }
 
 /// The option that gives the missing key: packages take several, by name.
 fn key_option(item: &Item) -> &'static str {
-    if item.is_package() { "--keys FILE" } else { "--key HEX" }
+    if item.opened.role == Role::Package { "--keys FILE" } else { "--key HEX" }
 }
 
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {

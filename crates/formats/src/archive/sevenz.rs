@@ -3,7 +3,9 @@
 
 use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opened, Opener};
-use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
+use decanter_core::source::{Reader, Source, SourceRef, check_range, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Checked, MOST_HELD};
 use decanter_core::{Error, Result, watch};
@@ -32,6 +34,10 @@ impl Format for SevenZ {
         "7z archive"
     }
 
+    fn role(&self) -> Role {
+        Role::Archive
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["7z"]
     }
@@ -40,12 +46,12 @@ impl Format for SevenZ {
         "LZMA, LZMA2, PPMd, bzip2, deflate, filters, solid or not; an image inside is read in place"
     }
 
-    fn is_archive(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(&MAGIC)] }
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= 32 && read_array::<6>(source, 0)? == MAGIC).then_some(80))
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= 32).then_some(80))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

@@ -19,6 +19,8 @@ pub(crate) mod text;
 
 use decanter_core::Result;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::rom::{Check, Declared, Form, Rom, SaveMemory, Shape};
 use decanter_core::source::{Bytes, Source, SourceRef, read_vec};
 use decanter_core::view::{Concat, MOST_HELD, Slice};
@@ -50,6 +52,10 @@ impl Format for Family {
         self.name
     }
 
+    fn role(&self) -> Role {
+        Role::Rom
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         self.extensions
     }
@@ -58,15 +64,11 @@ impl Format for Family {
         self.reads
     }
 
-    fn is_rom(&self) -> bool {
-        true
-    }
-
     fn least_len(&self) -> u64 {
         self.least
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         (self.score)(source)
     }
 

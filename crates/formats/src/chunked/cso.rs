@@ -4,6 +4,8 @@
 
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, check_range, read_array};
 use decanter_core::{Error, Result, SECTOR};
 use libdeflater::{CompressionLvl, Compressor, Decompressor};
@@ -70,6 +72,10 @@ impl Format for Ciso {
         Coding::Deflate.name()
     }
 
+    fn role(&self) -> Role {
+        Role::Wrapper
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["cso", "ciso"]
     }
@@ -78,11 +84,11 @@ impl Format for Ciso {
         "version 1, raw deflate blocks"
     }
 
-    fn is_packed_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(b"CISO")] }
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         score(source, Coding::Deflate)
     }
 
@@ -100,6 +106,10 @@ impl Format for Ziso {
         Coding::Lz4.name()
     }
 
+    fn role(&self) -> Role {
+        Role::Wrapper
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["zso", "ziso"]
     }
@@ -108,11 +118,11 @@ impl Format for Ziso {
         "version 1, LZ4 blocks"
     }
 
-    fn is_packed_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(b"ZISO")] }
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         score(source, Coding::Lz4)
     }
 
@@ -128,6 +138,7 @@ fn score(source: &dyn Source, coding: Coding) -> Result<Option<u8>> {
 fn open(source: SourceRef, coding: Coding, opener: &Opener<'_>) -> Result<Opened> {
     let view = View::new(source.clone(), coding)?;
     let mut opened = Opened::new(coding.id(), coding.name());
+    opened.has_own_names = false;
     let ratio = source.len() as f64 * 100.0 / (view.len as f64).max(1.0);
     opened.fact("compressed", format!("{ratio:.1} % of {} bytes, in blocks of {}", view.len, view.block));
     let stored = (view.index.iter().take(view.index.len() - 1)).filter(|&&e| e & STORED != 0).count();

@@ -7,6 +7,8 @@
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::digest::{Algorithm, hex};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
@@ -53,6 +55,10 @@ impl Format for SeekableZstd {
         "zstd compressed image"
     }
 
+    fn role(&self) -> Role {
+        Role::Wrapper
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["zst"]
     }
@@ -61,15 +67,12 @@ impl Format for SeekableZstd {
         "seekable files at random, others frame by frame"
     }
 
-    fn is_packed_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(b"\x28\xb5\x2f\xfd")] }
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        if source.len() < 8 {
-            return Ok(None);
-        }
-        Ok((u32::from_le_bytes(read_array(source, 0)?) == FRAME).then_some(90))
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= 8).then_some(90))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {

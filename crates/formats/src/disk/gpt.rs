@@ -7,6 +7,8 @@ use super::{Partition, add_partition};
 use crate::num::{le32, le64};
 use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Result};
@@ -39,6 +41,10 @@ impl Format for Gpt {
         "drive with a GPT partition table"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Drive)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["img"]
     }
@@ -47,11 +53,7 @@ impl Format for Gpt {
         "both copies of the table with their checksums; sectors of 512 and 4096 bytes"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         Ok(first_header(source)?.or(last_header(source)?).map(|_| 94))
     }
 

@@ -2,10 +2,13 @@
 //!
 //! Numbers are little-endian, in sectors of 512 bytes. Layout: docs/formats/partitions.md.
 
+use super::BOOT_MARK;
 use super::{Partition, add_partition, is_boot_sector};
 use crate::num::le32;
 use decanter_core::format::{Format, Opened, Opener};
-use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
+use decanter_core::source::{SourceRef, read_array};
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
 
@@ -73,6 +76,10 @@ impl Format for Mbr {
         "drive with an MBR partition table"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Drive)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["img", "hdd"]
     }
@@ -81,11 +88,11 @@ impl Format for Mbr {
         "primary, extended and logical partitions"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[BOOT_MARK]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if !is_boot_sector(source)? {
             return Ok(None);
         }

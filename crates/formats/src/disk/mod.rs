@@ -11,14 +11,14 @@ pub mod mbr;
 pub mod ntfs;
 
 use decanter_core::format::{Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{File, Kind, Node};
 use decanter_core::view::Slice;
 use decanter_core::{Notice, Result};
 use std::sync::Arc;
 
-/// Ids of the formats that are PC drives, or fill one.
-pub const DRIVES: &[&str] = &["mbr", "gpt", "rdb", "fat", "ntfs", "ext", "hdf"];
 /// Files and folders on one volume.
 const MOST_NODES: usize = 1 << 21;
 /// Notices that are told one by one.
@@ -80,7 +80,8 @@ fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef,
         File::broken(*len, format!("it begins at byte {start:#x}, past the end of the drive"))
     } else {
         let slice: SourceRef = Arc::new(Slice::new(source.clone(), *start, here)?);
-        let format = opener.registry().detect(slice.as_ref(), &["mbr", "gpt", "rdb"])?;
+        let format =
+            opener.registry().detect_among(&Head::new(slice.as_ref()), &|f| f.role() != Role::Image(Medium::Drive))?;
         let inside = format.map_or("nothing that is read here", |f| f.name());
         opened.fact("partition", format!("{name}: {}, {kind}, from sector {sector}: {inside}", size(*len)));
         File { len: here, spans: vec![*start..start + here], ..File::of(slice) }
@@ -119,6 +120,9 @@ fn used(used: u64, all: u64) -> String {
 }
 
 /// Whether a sector ends as boot sectors do.
+/// The last bytes of every first sector that a PC may start from.
+const BOOT_MARK: Mark = Mark { at: 510, bytes: &[0x55, 0xaa] };
+
 fn is_boot_sector(source: &dyn Source) -> Result<bool> {
     Ok(source.len() >= 512 && read_array::<2>(source, 510)? == [0x55, 0xaa])
 }

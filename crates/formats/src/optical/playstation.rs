@@ -5,6 +5,8 @@
 use super::cd::{MOST_SECTORS, is_mode_2_volume};
 use super::iso9660::{root_has, system_id};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Result, SECTOR};
 
@@ -33,6 +35,10 @@ impl Format for PlayStationDisc {
         "PS1 or PS2 disc image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Disc)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["iso"]
     }
@@ -41,18 +47,18 @@ impl Format for PlayStationDisc {
         "CDs and DVDs; id, version, video mode and program from SYSTEM.CNF"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[super::iso9660::MARK]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         let Some(system) = system_id(source)? else { return Ok(None) };
         let starts = root_has(source, SETTINGS)? || (system == SYSTEM && root_has(source, PROGRAM)?);
         Ok(starts.then_some(75))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
-        let mut inner = opener.open_without(source.clone(), &[ID])?;
+        let mut inner = opener.open_among(source.clone(), &|f| f.id() != ID)?;
         let tree = inner.tree.take().unwrap_or_default();
         let settings = tree.read(SETTINGS, MOST_SETTINGS).unwrap_or_default().unwrap_or_default();
         let settings = String::from_utf8_lossy(&settings).into_owned();

@@ -5,7 +5,9 @@
 use super::iso9660::{root_has, system_id};
 use super::playstation::region;
 use decanter_core::format::{Format, Opened, Opener};
-use decanter_core::source::{Source, SourceRef};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
+use decanter_core::source::SourceRef;
 use decanter_core::tree::Content;
 use decanter_core::{Error, Result};
 
@@ -29,6 +31,10 @@ impl Format for PspDisc {
         "PSP disc image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Disc)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["iso"]
     }
@@ -37,17 +43,17 @@ impl Format for PspDisc {
         "title, id, version, region and icon"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[super::iso9660::MARK]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         let Some(system) = system_id(source)? else { return Ok(None) };
         Ok((system == SYSTEM || root_has(source, DATA)?).then_some(76))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
-        let mut inner = opener.open_without(source, &[ID])?;
+        let mut inner = opener.open_among(source, &|f| f.id() != ID)?;
         let tree = inner.tree.take().unwrap_or_default();
         let mut opened = Opened::new(ID, "PSP disc image");
         let data = tree.read(DATA, 4096).unwrap_or_default().unwrap_or_default();

@@ -1,9 +1,11 @@
 //! BPS patches: copies out of both files. Layout: docs/formats/bps.md.
 
 use super::delta::{self, Step};
-use super::{TRAILER, begins, end, granted, joined, load, trailer, vli};
+use super::{TRAILER, end, granted, joined, load, trailer, vli};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
 use decanter_core::patch::{End, Patch};
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, check_range};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -31,6 +33,10 @@ impl Format for Bps {
         "BPS patch"
     }
 
+    fn role(&self) -> Role {
+        Role::Patch
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["bps"]
     }
@@ -39,8 +45,12 @@ impl Format for Bps {
         "copies out of both files, metadata; checked against the files before and after"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok(begins(source, MAGIC)?.then_some(80))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(MAGIC)] }
+    }
+
+    fn score(&self, _head: &Head<'_>) -> Result<Option<u8>> {
+        Ok(Some(80))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
@@ -233,7 +243,7 @@ struct Pieced {
     patch: Arc<Vec<u8>>,
     /// Bytes that are copies of earlier ones.
     kept: Vec<u8>,
-    /// Where each piece begins, and where its bytes are.
+    /// Where each piece and where its bytes are.
     pieces: Vec<(u64, Origin)>,
     len: u64,
 }

@@ -1,9 +1,11 @@
 //! IPS patches: records of an offset and bytes. No checksums. Layout: docs/formats/ips.md.
 
-use super::{MOST_FILE, begins, joined, load, of_len};
+use super::{MOST_FILE, joined, load, of_len};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
 use decanter_core::patch::{End, Patch};
-use decanter_core::source::{Bytes, Source, SourceRef};
+use decanter_core::role::Role;
+use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::Overlay;
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -35,6 +37,10 @@ impl Format for Ips {
         "IPS patch"
     }
 
+    fn role(&self) -> Role {
+        Role::Patch
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["ips"]
     }
@@ -43,8 +49,12 @@ impl Format for Ips {
         "records, runs, truncation; has no checksums"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok(begins(source, MAGIC)?.then_some(80))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(MAGIC)] }
+    }
+
+    fn score(&self, _head: &Head<'_>) -> Result<Option<u8>> {
+        Ok(Some(80))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

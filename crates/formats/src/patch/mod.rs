@@ -9,7 +9,7 @@ pub mod ups;
 mod vli;
 
 use decanter_core::patch::End;
-use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::view::{Concat, Fill, Slice};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -24,16 +24,6 @@ const TRAILER: usize = 12;
 
 fn load(source: &SourceRef) -> Result<Vec<u8>> {
     read_vec(source.as_ref(), 0, source.len(), "a patch", MOST_PATCH)
-}
-
-/// Whether a source begins with `magic`.
-fn begins(source: &dyn Source, magic: &[u8]) -> Result<bool> {
-    let mut head = vec![0; magic.len()];
-    if source.len() < magic.len() as u64 {
-        return Ok(false);
-    }
-    source.read_at(0, &mut head)?;
-    Ok(head == magic)
 }
 
 /// The checksums at the end: of the file before, the file after, and of the patch itself, which has to hold.

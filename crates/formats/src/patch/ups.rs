@@ -1,8 +1,10 @@
 //! UPS patches: differences of both files, so that they lead both ways. Layout: docs/formats/ups.md.
 
-use super::{TRAILER, begins, end, granted, joined, load, of_len, trailer, vli};
+use super::{TRAILER, end, granted, joined, load, of_len, trailer, vli};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
 use decanter_core::patch::{End, Patch};
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -23,6 +25,10 @@ impl Format for Ups {
         "UPS patch"
     }
 
+    fn role(&self) -> Role {
+        Role::Patch
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["ups"]
     }
@@ -31,8 +37,12 @@ impl Format for Ups {
         "checked against the files before and after; can be undone"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok(begins(source, MAGIC)?.then_some(80))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(MAGIC)] }
+    }
+
+    fn score(&self, _head: &Head<'_>) -> Result<Option<u8>> {
+        Ok(Some(80))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

@@ -5,7 +5,9 @@ use crate::optical::ps3::regions::{self, RegionTable};
 use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::expectation::{Expectation, ExpectedFile, ExpectedRange, RangeCheck};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Key;
+use decanter_core::role::Role;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Fill};
@@ -379,6 +381,10 @@ impl Format for Ird {
         "PS3 disc description"
     }
 
+    fn role(&self) -> Role {
+        Role::Description
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["ird"]
     }
@@ -387,7 +393,11 @@ impl Format for Ird {
         "versions 6 to 9: ids, digests of files and regions, header and footer; the disc key from data 1"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(MAGIC), Mark::first(&GZIP)] }
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if source.len() < 18 {
             return Ok(None);
         }
@@ -451,7 +461,7 @@ impl Ird {
             opened.notice("its header lacks the disc's magic in sector 1");
         }
         // Without the disc format: keys would be looked for, and there is nothing to decrypt.
-        let names = d.skeleton().and_then(|s| opener.inside()?.open_without(s, &["ps3-disc"]));
+        let names = d.skeleton().and_then(|s| opener.inside()?.open_among(s, &|f| f.id() != "ps3-disc"));
         match names {
             Ok(volume) => Ok(volume.tree.unwrap_or_default()),
             Err(Error::Cancelled) => Err(Error::Cancelled),

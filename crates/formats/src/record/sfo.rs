@@ -1,7 +1,9 @@
 //! PARAM.SFO: a table of named parameters (the "PSF" of PSP, PS3 and PS4). Layout: docs/formats/sfo.md.
 
 use decanter_core::format::{Format, Opened, Opener};
-use decanter_core::source::{Source, SourceRef, read_array, read_vec};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
+use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 use zerocopy::byteorder::{LE, U16, U32};
 use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
@@ -167,6 +169,10 @@ impl Format for Sfo {
         "PARAM.SFO parameter file"
     }
 
+    fn role(&self) -> Role {
+        Role::Record
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["sfo"]
     }
@@ -175,11 +181,12 @@ impl Format for Sfo {
         "title, id, version and category; every parameter with list"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        if source.len() < HEADER_LEN as u64 {
-            return Ok(None);
-        }
-        Ok((&read_array::<4>(source, 0)? == MAGIC).then_some(90))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(MAGIC)] }
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= HEADER_LEN as u64).then_some(90))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

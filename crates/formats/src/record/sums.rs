@@ -9,6 +9,8 @@
 use decanter_core::catalogue::{Catalogue, Entry};
 use decanter_core::digest::{Algorithm, unhex};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
@@ -33,6 +35,10 @@ impl Format for Sums {
         "checksum list"
     }
 
+    fn role(&self) -> Role {
+        Role::Description
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["sfv", "md5", "sha1", "sha256"]
     }
@@ -41,7 +47,7 @@ impl Format for Sums {
         "lists of sha256sum and its kin with escaped names, tagged lists, .sfv"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         let len = source.len().min(HEAD);
         let head = read_vec(source, 0, len, "a beginning", HEAD)?;
         if head.contains(&0) || head.is_empty() {

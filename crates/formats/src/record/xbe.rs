@@ -4,6 +4,8 @@
 //! docs/formats/xbe-xex.md.
 
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 
@@ -24,6 +26,10 @@ impl Format for Xbe {
         "Xbox program"
     }
 
+    fn role(&self) -> Role {
+        Role::Record
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["xbe"]
     }
@@ -32,8 +38,12 @@ impl Format for Xbe {
         "title id, name, region, version"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= 0x178 && &read_array::<4>(source, 0)? == b"XBEH").then_some(90))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(b"XBEH")] }
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= 0x178).then_some(90))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

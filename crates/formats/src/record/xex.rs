@@ -5,6 +5,8 @@
 
 use super::xbe::title_id;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 
@@ -35,6 +37,10 @@ impl Format for Xex {
         "Xbox 360 program"
     }
 
+    fn role(&self) -> Role {
+        Role::Record
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["xex"]
     }
@@ -43,8 +49,12 @@ impl Format for Xex {
         "title id, disc number, version, region"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= 0x18 && &read_array::<4>(source, 0)? == b"XEX2").then_some(90))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(b"XEX2")] }
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= 0x18).then_some(90))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

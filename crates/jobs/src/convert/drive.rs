@@ -6,7 +6,6 @@ use crate::{Item, Setting, locate};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::chunked::chd::{self, Codec, Medium, Wish};
-use decanter_formats::disk;
 
 /// Codecs of new images, unless others are asked for: those that everything reads that loads such images.
 const USUAL: [&str; 3] = ["lzma", "zlib", "flac"];
@@ -15,7 +14,7 @@ const MOST_CODECS: usize = 4;
 
 /// Whether it is a drive, a partition of one, or a file system that fills one.
 fn is_drive(item: &Item) -> bool {
-    disk::DRIVES.contains(&item.opened.format)
+    item.opened.role.is_of_drive()
 }
 
 /// The bytes of a drive or an image: of a compressed one those inside.

@@ -26,6 +26,7 @@ use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::format::Track;
 use decanter_core::native;
+use decanter_core::role::Role;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Lane, Slice, Woven};
@@ -269,7 +270,7 @@ pub fn convert(
     item.finished(setting)
         .map_err(|e| fail(e).hint("go on with \"decanter dump\", or add --incomplete for zeros there"))?;
     // Packages are held against their digests while they are taken apart.
-    let kept = if item.is_package() {
+    let kept = if item.opened.role == Role::Package {
         Vec::new()
     } else {
         item.sound(options.keep_damage, setting).map_err(|e| advise(&what, shown, e))?

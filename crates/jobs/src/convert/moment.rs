@@ -7,6 +7,7 @@ use super::{Made, Options};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::unhex;
+use decanter_core::role::Role;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 use decanter_formats::disk::cbm::snapshot::{Cia, MEMORY, Snapshot, program};
@@ -75,7 +76,7 @@ struct Interface {
 }
 
 pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
-    (item.opened.format == "unknown").then_some(1)
+    (item.opened.role == Role::Unknown).then_some(1)
 }
 
 /// The program.

@@ -3,9 +3,9 @@
 use super::target::{Target, is_plain_image};
 use super::{Made, Options, choose};
 use crate::{Item, Setting};
+use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
-use decanter_formats::REGISTRY;
 use decanter_formats::chunked::cso::{self, Coding};
 use decanter_formats::chunked::zst::{self, Choice};
 
@@ -16,8 +16,8 @@ pub(super) fn accepts_image(item: &Item, _: &Target) -> Option<u8> {
 }
 
 pub(super) fn accepts_any(item: &Item, _: &Target) -> Option<u8> {
-    let is_image = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image());
-    (item.source.is_some() && item.opened.format != "cue").then_some(if is_image { 20 } else { 5 })
+    let is_image = item.opened.role.is_image();
+    (item.source.is_some() && item.opened.role != Role::Sheet).then_some(if is_image { 20 } else { 5 })
 }
 
 /// The bytes to pack, with chosen files blank, and what to say of that.
@@ -71,7 +71,7 @@ pub(super) fn zst(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -
 
 /// What stands in the only file of a compressed image, for reading it back.
 pub(crate) fn content(opened: &decanter_core::Opened) -> Option<SourceRef> {
-    let is_packed = REGISTRY.get(opened.format).is_some_and(|f| f.is_packed_image());
+    let is_packed = opened.role == Role::Wrapper;
     let tree = opened.tree.as_ref().filter(|_| is_packed && opened.tracks.is_empty())?;
     tree.files().next().and_then(|(_, f)| f.source().ok().cloned())
 }

@@ -3,7 +3,6 @@
 use super::{Made, Options};
 use crate::{Item, Setting};
 use decanter_core::{Result, SECTOR};
-use decanter_formats::REGISTRY;
 
 /// Something that sources can become.
 pub struct Target {
@@ -30,14 +29,12 @@ impl Target {
 
 /// Whether the source is an image of 2,048-byte sectors, and not of a CD with all bytes of its sectors.
 pub(super) fn is_plain_image(item: &Item) -> bool {
-    let is_image = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image());
+    let role = item.opened.role;
     let whole = item.source.as_ref().is_some_and(|s| s.len().is_multiple_of(SECTOR));
-    let is_drive = decanter_formats::disk::DRIVES.contains(&item.opened.format);
-    is_image && whole && !is_drive && item.opened.tracks.is_empty()
+    role.is_image() && whole && !role.is_of_drive() && item.opened.tracks.is_empty()
 }
 
 /// Whether the source is files that no image holds: a folder, or an archive of one.
 pub(super) fn is_folder(item: &Item) -> bool {
-    (item.opened.format == "folder" || REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive()))
-        && item.opened.tree.as_ref().is_some_and(|t| t.files().next().is_some())
+    item.opened.role.is_files() && item.opened.tree.as_ref().is_some_and(|t| t.files().next().is_some())
 }

@@ -6,11 +6,11 @@ use crate::Setting;
 use crate::dump::map::Map;
 use decanter_core::format::Opened;
 use decanter_core::names::stem_of;
+use decanter_core::role::Role;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::{Node, Tree};
 use decanter_core::view::{Concat, Gaps, held};
 use decanter_core::{Error, Result, native, split};
-use decanter_formats::REGISTRY;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -102,7 +102,7 @@ pub(super) fn entry_of_folder((host, mut inside): (PathBuf, Vec<String>)) -> (Pa
 
 /// The one file of a compressed image, if `part` is not the way to it.
 pub(super) fn packed_inside(opened: &Opened, part: &str) -> Option<(String, SourceRef)> {
-    let is_packed = REGISTRY.get(opened.format).is_some_and(|f| f.is_packed_image()) && opened.tracks.is_empty();
+    let is_packed = opened.role == Role::Wrapper && opened.tracks.is_empty();
     let tree = opened.tree.as_ref().filter(|tree| is_packed && tree.find(part.trim_matches('/')).is_none())?;
     let (node, file) = tree.files().next()?;
     Some((node.name().to_owned(), file.source().ok()?.clone()))

@@ -4,10 +4,12 @@ use super::address::Place;
 use super::{INSIDE, Item};
 use crate::Setting;
 use decanter_core::error::Blame;
+use decanter_core::head::Head;
 use decanter_core::names::stem_of;
+use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Content, Node, Tree};
-use decanter_core::view::{Concat, Glance, MOST_HELD, held};
+use decanter_core::view::{Concat, MOST_HELD, held};
 use decanter_core::{Error, Result, Watch, native, split};
 use decanter_formats::REGISTRY;
 use std::collections::HashMap;
@@ -41,7 +43,7 @@ pub(super) fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>>
     let mut seen = Seen { is_alone, ..Seen::default() };
     let (mut unknown, mut doubtful) = (Vec::new(), Vec::new());
     for (path, place) in candidates {
-        let detected = REGISTRY.detect(&Glance::new(place.source.clone()), &[]);
+        let detected = REGISTRY.detect(&Head::glance(place.source.as_ref()));
         if detected.is_ok() {
             seen.whole = seen.whole.max(place.source.len());
         }
@@ -64,7 +66,7 @@ pub(super) fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>>
     let largest = unknown.into_iter().max_by_key(|(_, place)| place.source.len());
     if let Some((path, place)) = largest.filter(|(_, p)| p.source.prefers_sequential() && p.source.len() > FAR)
         && seen.images.is_empty()
-        && let Some(format) = REGISTRY.detect(&Glance::far(place.source.clone()), &[])?
+        && let Some(format) = REGISTRY.detect(&Head::new(place.source.as_ref()))?
     {
         seen.add(format, path, place);
     }
@@ -84,9 +86,7 @@ pub(super) fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>>
 /// Whether a file is called as dumps are.
 pub(super) fn is_named_as_dump(path: &str) -> bool {
     let extension = path.rsplit_once('.').map_or("", |(_, e)| e).to_lowercase();
-    let is_dump =
-        |f: &&&'static dyn decanter_core::Format| f.is_image() || f.is_packed_image() || f.is_package() || f.is_rom();
-    let known = REGISTRY.formats().iter().filter(is_dump).flat_map(|f| f.extensions());
+    let known = REGISTRY.formats().iter().filter(|f| f.role().is_dump()).flat_map(|f| f.extensions());
     known.chain(&["bin", "img", "iso", "cue"]).any(|e| *e == extension)
 }
 
@@ -114,12 +114,11 @@ pub(super) struct Seen {
 
 impl Seen {
     pub(super) fn add(&mut self, format: &'static dyn decanter_core::Format, path: String, place: Place) {
-        if format.is_image() || format.is_packed_image() || format.is_package() {
-            self.images.push((path, place));
-        } else if format.is_rom() {
-            self.roms.push((path, place));
-        } else if format.is_archive() {
-            self.archives.push(path);
+        match format.role() {
+            Role::Rom => self.roms.push((path, place)),
+            Role::Archive => self.archives.push(path),
+            role if role.is_dump() => self.images.push((path, place)),
+            _ => {}
         }
     }
 
@@ -197,19 +196,17 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     if !(LEAST_IMAGE..=MOST_HELD).contains(&source.len()) {
         return Ok(Inner::Other);
     }
-    let format = match REGISTRY.detect(&Glance::new(source.clone()), &[])? {
-        Some(format) if format.is_rom() => format,
-        Some(format) if format.is_image() || format.is_packed_image() || format.is_package() => {
-            return Ok(Inner::Image);
-        }
+    let format = match REGISTRY.detect(&Head::glance(source.as_ref()))? {
+        Some(format) if format.role() == Role::Rom => format,
+        Some(format) if format.role().is_dump() => return Ok(Inner::Image),
         _ => return Ok(Inner::Other),
     };
     let stem = stem_of(path.rsplit('/').next().unwrap_or(path));
     let names = [stem.clone()];
     let opener = setting.opener(&item.keyring).with_names(&names).at_depth(item.around.len() + 1);
     let source = &held(source);
-    let opened = format.open(source.clone(), &opener)?;
-    let is_folder = item.opened.format == "folder";
+    let opened = opener.open_as(format, source.clone())?;
+    let is_folder = item.opened.role == Role::Folder;
     let address = match is_folder {
         true => native::text(item.host.join(native::os(path))),
         false => format!("{}{INSIDE}{path}", item.address.trim_end_matches(INSIDE)),
@@ -241,7 +238,7 @@ pub(super) fn only_sheet(tree: &Tree) -> Result<Option<(String, Place)>> {
     let mut sheets = tree.files().filter(|(n, _)| named(n));
     let (Some((node, file)), None) = (sheets.next(), sheets.next()) else { return Ok(None) };
     let Content::Whole(source) = &file.content else { return Ok(None) };
-    let is_sheet = REGISTRY.detect(source.as_ref(), &[])?.is_some_and(|f| f.id() == "cue");
+    let is_sheet = REGISTRY.detect(&Head::new(source.as_ref()))?.is_some_and(|f| f.role() == Role::Sheet);
     Ok(is_sheet.then(|| (node.path.clone(), Place { source: source.clone(), name: node.name().to_owned() })))
 }
 

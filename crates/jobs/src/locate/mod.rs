@@ -17,7 +17,9 @@ use crate::{Failure, Setting};
 use address::{Found, Reached, reach};
 use decanter_core::error::Blame;
 use decanter_core::format::Opened;
+use decanter_core::head::Head;
 use decanter_core::names::stem_of;
+use decanter_core::role::Role;
 use decanter_core::seal::Sealed;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
@@ -105,9 +107,9 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
     let Found::Place(place) = &reached.found else {
         return Err(fail(Error::Usage("it is a folder, which has no bytes of its own".into())).hint("give a file"));
     };
-    let format = REGISTRY.detect(place.source.as_ref(), &[]).map_err(fail)?;
-    let holds_it = |f: &&'static dyn decanter_core::Format| (f.is_archive() && !reached.stop) || f.is_packed_image();
-    if format.is_some_and(|f| holds_it(&f)) {
+    let format = REGISTRY.detect(&Head::new(place.source.as_ref())).map_err(fail)?;
+    let role = format.map_or(Role::Unknown, |f| f.role());
+    if role == Role::Wrapper || (role == Role::Archive && !reached.stop) {
         return open_reached(shown, reached, setting).map_err(fail);
     }
     let (id, name) = format.map_or(("unknown", "file of unknown kind"), |f| (f.id(), f.name()));
@@ -118,7 +120,7 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
         stem: stem_of(&place.name),
         around: reached.kinds,
         source: Some(place.source.clone()),
-        opened: Opened::new(id, name),
+        opened: Opened { role, ..Opened::new(id, name) },
         keyring: reached.around.keyring(setting),
         unfinished: reached.unfinished,
         through: reached.through,
@@ -157,8 +159,8 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             .map_err(|e| part_missing(too_short(e, &place.name, place.source.len()), gap.as_deref()))?;
         names.reverse();
         // What is an image or a ROM itself is what was asked for, whatever files are in it.
-        let is_image = REGISTRY.get(opened.format).is_some_and(|f| f.is_image() || f.is_rom() || f.is_package());
-        let is_image = is_image || !opened.tracks.is_empty();
+        let role = opened.role;
+        let is_image = (role.is_dump() && role != Role::Wrapper) || !opened.tracks.is_empty();
         let inner = match &opened.tree {
             Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
                 match only_image(tree, setting.watch) {
@@ -239,8 +241,7 @@ fn too_short(error: Error, name: &str, len: u64) -> Error {
 }
 
 fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &Setting<'_>) -> Item {
-    let mut opened = Opened::new("folder", "folder");
-    opened.tree = Some(tree);
+    let opened = Opened { role: Role::Folder, tree: Some(tree), ..Opened::new("folder", "folder") };
     Item {
         shown: shown.to_owned(),
         address: shown.to_owned(),
@@ -296,11 +297,6 @@ impl Item {
     pub fn file_name(&self) -> String {
         let inner = self.address.rsplit(INSIDE).next().unwrap_or(&self.address);
         inner.rsplit('/').next().unwrap_or(inner).to_owned()
-    }
-
-    /// Whether it is a title that is packed to be installed or started.
-    pub fn is_package(&self) -> bool {
-        REGISTRY.get(self.opened.format).is_some_and(|f| f.is_package())
     }
 
     /// Everything that was noticed on the way in.

@@ -7,6 +7,7 @@ use super::{Title, nearest};
 use crate::convert::handheld::meta;
 use crate::{Setting, locate};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::head::Head;
 use decanter_core::label::Picture;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{self, File, Kind, Tree};
@@ -109,7 +110,9 @@ fn find_rom(tree: &Tree, system: &str) -> Result<String> {
     let mut found = Vec::new();
     for (node, file) in tree.files() {
         let tree::Content::Whole(source) = &file.content else { continue };
-        if node.path.starts_with("romfs/") && REGISTRY.detect(source.as_ref(), &[])?.is_some_and(|f| f.id() == system) {
+        if node.path.starts_with("romfs/")
+            && REGISTRY.detect(&Head::new(source.as_ref()))?.is_some_and(|f| f.id() == system)
+        {
             found.push(node.path.clone());
         }
         if node.path == "exefs/code.bin" && system == "gba" {

@@ -2,8 +2,9 @@
 
 use crate::locate::{self, INSIDE};
 use crate::{Item, Setting};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::tree::Tree;
-use decanter_core::view::Glance;
 use decanter_core::{Error, Result};
 use decanter_formats::REGISTRY;
 
@@ -19,7 +20,7 @@ const FOLDERS: [(&str, &str); 6] = [
 
 /// What a folder of extracted files is, if it is one of a disc.
 pub(crate) fn game_folder(item: &Item) -> Option<&'static str> {
-    let tree: &Tree = item.opened.tree.as_ref().filter(|_| item.opened.format == "folder")?;
+    let tree: &Tree = item.opened.tree.as_ref().filter(|_| item.opened.role == Role::Folder)?;
     FOLDERS.iter().find(|(path, _)| tree.find(path).is_some()).map(|(_, what)| *what)
 }
 
@@ -33,7 +34,7 @@ pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>
         return Ok(Vec::new());
     };
     let archive = locate::open_container(&item.shown, setting)?;
-    if !REGISTRY.get(archive.opened.format).is_some_and(|f| f.is_archive()) {
+    if archive.opened.role != Role::Archive {
         return Ok(Vec::new());
     }
     // Where every entry has to be unpacked from the beginning of the archive, those that were met on the way are enough.
@@ -48,8 +49,8 @@ pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>
         let address = format!("{}{INSIDE}{}", item.shown.trim_end_matches(INSIDE), node.path);
         let is_meant = item.address.strip_prefix(&address).is_some_and(|r| r.is_empty() || r.starts_with(INSIDE));
         let Ok(source) = file.source() else { continue };
-        let is_one = match REGISTRY.detect(&Glance::new(source.clone()), &[]) {
-            Ok(Some(f)) => f.is_image() || f.is_packed_image() || f.is_package() || f.is_archive() || f.is_rom(),
+        let is_one = match REGISTRY.detect(&Head::glance(source.as_ref())) {
+            Ok(Some(f)) => f.role().is_dump() || f.role() == Role::Archive,
             Err(Error::Cancelled) => return Err(Error::Cancelled),
             // The checksum of the entry is asked where it is one of those that matter here.
             Ok(None) | Err(_) => false,
@@ -72,8 +73,8 @@ fn is_track_of(item: &Item, path: &str) -> bool {
 /// # Errors
 /// [`Error::Cancelled`].
 pub(super) fn children(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>> {
-    let is_drive = matches!(item.opened.format, "mbr" | "gpt" | "rdb");
-    let is_archive = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
+    let is_drive = item.opened.role == Role::Image(Medium::Drive);
+    let is_archive = item.opened.role == Role::Archive;
     let mut found = Vec::new();
     if !is_drive && !is_archive {
         return Ok(found);
@@ -82,8 +83,8 @@ pub(super) fn children(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>
         decanter_core::watch::check(setting.watch)?;
         let Ok(source) = file.source() else { continue };
         let is_one = is_drive
-            || match REGISTRY.detect(&Glance::new(source.clone()), &[]) {
-                Ok(Some(f)) => f.is_image() || f.is_packed_image() || f.is_package() || f.is_archive(),
+            || match REGISTRY.detect(&Head::glance(source.as_ref())) {
+                Ok(Some(f)) => f.role().is_large_dump() || f.role() == Role::Archive,
                 Err(Error::Cancelled) => return Err(Error::Cancelled),
                 // What cannot be read was told with the files of the archive.
                 Ok(None) | Err(_) => false,

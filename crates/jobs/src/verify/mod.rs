@@ -29,12 +29,12 @@ use decanter_core::keyring::plain;
 use decanter_core::native;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
 use decanter_core::pour::{Draft, bytes_to_write};
+use decanter_core::role::Role;
 use decanter_core::rom::Shape;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Content;
 use decanter_core::view::held;
 use decanter_core::{Error, Notice, Result, SECTOR, tell};
-use decanter_formats::REGISTRY;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::os::unix::fs::FileExt;
@@ -530,7 +530,7 @@ pub(crate) fn write_checked(
 fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let opened = &item.opened;
     let says_more = !(opened.sealed.is_empty() && opened.settled.is_empty()) || opened.inspect.is_some();
-    let mut report = if item.is_package() && !opened.sealed.is_empty() {
+    let mut report = if item.opened.role == Role::Package && !opened.sealed.is_empty() {
         seals::check(item, setting)?
     } else {
         let mut report =
@@ -547,7 +547,7 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
 /// Reads an image from front to back: what cannot be read of it, and whether encrypted sectors of it were never read
 /// when it was dumped, so that its files have to be asked one by one.
 fn read_whole(item: &Item, setting: &Setting<'_>) -> Result<(Vec<FileReport>, bool)> {
-    let is_one = REGISTRY.get(item.opened.format).is_some_and(|f| f.is_image() || f.is_rom());
+    let is_one = item.opened.role.is_image() || item.opened.role == Role::Rom;
     // What a seal covers is read for it.
     let Some(source) = item.source.as_ref().filter(|_| is_one && item.opened.sealed.is_empty()) else {
         return Ok((Vec::new(), false));
@@ -573,8 +573,7 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let mut roms = Vec::new();
     let mut counts = Counts { unreadable: files.len(), ..Counts::default() };
     let mut proven = 0;
-    let holds_files =
-        item.opened.format == "folder" || REGISTRY.get(item.opened.format).is_some_and(|f| f.is_archive());
+    let holds_files = item.opened.role.is_files();
     for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
         let mut report = FileReport {
             sector: file.spans.first().map(|s| s.start / SECTOR),

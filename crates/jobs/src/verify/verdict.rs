@@ -4,6 +4,7 @@ use super::{FileState, SealReport, SealState, Verdict, VerifyReport};
 use crate::{Item, Setting, quoted};
 use decanter_core::error::Blame;
 use decanter_core::native;
+use decanter_core::role::Role;
 use decanter_core::{Error, Result, tell};
 
 /// Takes into account what the source was taken out of, what was noticed on the way, and what proves anything at all.
@@ -85,7 +86,7 @@ fn proofs(report: &VerifyReport, item: &Item) -> Vec<String> {
 
 /// Whether there was nothing that anything is known of.
 fn is_nothing(report: &VerifyReport, item: &Item) -> bool {
-    let is_folder = item.opened.format == "folder";
+    let is_folder = item.opened.role == Role::Folder;
     let is_empty = report.files.iter().all(|f| f.state != FileState::Match) && report.roms.is_empty();
     is_folder && report.roms.is_empty() && super::inside::game_folder(item).is_none()
         || (is_empty && item.source.is_none())

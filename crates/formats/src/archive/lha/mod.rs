@@ -8,6 +8,8 @@ mod header;
 
 use content::Content;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
@@ -36,6 +38,10 @@ impl Format for Lha {
         "LHA archive"
     }
 
+    fn role(&self) -> Role {
+        Role::Archive
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["lha", "lzh"]
     }
@@ -44,11 +50,7 @@ impl Format for Lha {
         "headers of levels 0 to 3; -lh0-, -lh1-, -lh4- to -lh7-, -lz4-, -lz5-, -lzs-, -lhd-; Amiga protection bits and comments"
     }
 
-    fn is_archive(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if source.len() < 22 {
             return Ok(None);
         }

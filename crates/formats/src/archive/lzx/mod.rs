@@ -7,6 +7,8 @@ mod decode;
 use crate::num::{be32, le32};
 use crate::time;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::{Error, Result};
@@ -57,6 +59,10 @@ impl Format for Lzx {
         "Amiga LZX archive"
     }
 
+    fn role(&self) -> Role {
+        Role::Archive
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["lzx"]
     }
@@ -65,12 +71,12 @@ impl Format for Lzx {
         "stored and compressed members, merged groups; protection bits, comments and dates"
     }
 
-    fn is_archive(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(b"LZX")] }
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= LEAD + HEADER && &read_array::<3>(source, 0)? == b"LZX").then_some(90))
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= LEAD + HEADER).then_some(90))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

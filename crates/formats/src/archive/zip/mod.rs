@@ -12,6 +12,8 @@ pub use inflate::Inflate;
 
 use crate::disk::fat;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
@@ -47,6 +49,10 @@ impl Format for Zip {
         "zip archive"
     }
 
+    fn role(&self) -> Role {
+        Role::Archive
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["zip"]
     }
@@ -55,11 +61,7 @@ impl Format for Zip {
         "stored, deflated, Deflate64, bzip2, LZMA, xz, zstd and PPMd entries, zip64; an image inside is read in place"
     }
 
-    fn is_archive(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if source.len() < END_LEN {
             return Ok(None);
         }

@@ -17,8 +17,10 @@ pub use compose::{LEVEL, Medium, Wish, compose, geometry};
 
 use decanter_core::digest::{Algorithm, Digest, hex};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::Role;
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
-use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Error, Result};
 use header::{Entry, Header};
 use map::Map;
@@ -41,6 +43,10 @@ impl Format for Chd {
         "CHD compressed image"
     }
 
+    fn role(&self) -> Role {
+        Role::Wrapper
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["chd"]
     }
@@ -49,22 +55,23 @@ impl Format for Chd {
         "versions 3 to 5: hard disks, CDs, DVDs; zlib, lzma, huff, flac, zstd; differences to a parent beside it"
     }
 
-    fn is_packed_image(&self) -> bool {
-        true
-    }
-
     fn least_len(&self) -> u64 {
         header::LEN_5
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= 16 && &read_array::<8>(source, 0)? == header::MAGIC).then_some(95))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(header::MAGIC)] }
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= 16).then_some(95))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let image = Image::open(source.clone(), opener, 0)?;
         let header = &image.header;
         let mut opened = Opened::new(ID, self.name());
+        opened.has_own_names = false;
         let ratio = source.len() as f64 * 100.0 / (header.logical_len as f64).max(1.0);
         let len = header.logical_len;
         opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, in hunks of {}", header.hunk_len));

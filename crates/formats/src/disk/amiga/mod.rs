@@ -18,6 +18,8 @@ use crate::num::be32;
 use block::{BLOCK, LEAD, at, counted, kind, latin, moment};
 use data::OldData;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
 use decanter_core::watch;
@@ -106,6 +108,10 @@ impl Format for Adf {
         "Amiga disk image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Floppy)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["adf"]
     }
@@ -114,11 +120,7 @@ impl Format for Adf {
         "880 KiB and 1.76 MiB; old and fast file system, international, directory cache; checks of all blocks"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         score(source, true)
     }
 
@@ -136,6 +138,10 @@ impl Format for Hdf {
         "Amiga hard file"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Volume)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["hdf"]
     }
@@ -144,11 +150,7 @@ impl Format for Hdf {
         "one partition: old and fast file system, international, directory cache; checks of all blocks"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         score(source, false)
     }
 

@@ -4,6 +4,8 @@ use super::block::{BLOCK, counted, latin, sum};
 use crate::disk::{Partition, add_partition};
 use crate::num::be32;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
@@ -35,6 +37,10 @@ impl Format for Rdb {
         "Amiga hard disk with a rigid disk block"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Drive)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["hdf"]
     }
@@ -43,11 +49,7 @@ impl Format for Rdb {
         "the chain of partitions, by their device names"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         Ok(find(source)?.map(|_| 92))
     }
 

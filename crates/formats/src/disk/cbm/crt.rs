@@ -2,6 +2,8 @@
 
 use crate::num::{be16, be32};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::{Error, Result};
@@ -23,6 +25,10 @@ impl Format for Crt {
         "C64 cartridge image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Cartridge)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["crt"]
     }
@@ -31,12 +37,12 @@ impl Format for Crt {
         "header, banks of all chips"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(MAGIC)] }
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= 64 && &read_array::<16>(source, 0)? == MAGIC).then_some(95))
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= 64).then_some(95))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

@@ -16,6 +16,8 @@ pub use geometry::guess;
 
 use allocation::Allocation;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind as NodeKind, Node, Tree};
 use decanter_core::{Error, Result};
@@ -208,6 +210,10 @@ impl Format for Disk {
         }
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Floppy)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         match self.0 {
             Kind::D64 => &["d64"],
@@ -224,11 +230,7 @@ impl Format for Disk {
         }
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         let len = source.len();
         let whole = Geometry::of_len(self.0, len);
         let cut = || Geometry::at_least(self.0, len).filter(|g| len * 10 >= g.len() * 8 && len.is_multiple_of(256));

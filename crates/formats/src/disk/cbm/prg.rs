@@ -1,6 +1,8 @@
 //! Programs: a load address and what goes there; and what shows whether it is one that starts.
 
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 
@@ -109,6 +111,10 @@ impl Format for Prg {
         "C64 program"
     }
 
+    fn role(&self) -> Role {
+        Role::Program
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["prg"]
     }
@@ -117,7 +123,7 @@ impl Format for Prg {
         "load address, BASIC start line"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if !(8..=MOST_LEN).contains(&source.len()) {
             return Ok(None);
         }

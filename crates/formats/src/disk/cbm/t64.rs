@@ -4,6 +4,8 @@
 use super::{petscii, prg};
 use crate::num::{le16, le32};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Slice};
@@ -29,6 +31,10 @@ impl Format for T64 {
         "C64 tape image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Tape)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["t64"]
     }
@@ -37,11 +43,11 @@ impl Format for T64 {
         "programs, also with wrong end addresses"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(b"C64")] }
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if source.len() < ENTRIES + ENTRY as u64 {
             return Ok(None);
         }

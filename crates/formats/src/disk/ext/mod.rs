@@ -11,7 +11,9 @@ mod walk;
 
 use super::used;
 use decanter_core::format::{Format, Opened, Opener};
-use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
+use decanter_core::source::{SourceRef, read_array};
 use decanter_core::{Error, Result};
 use inode::Volume;
 use layout::{Layout, SUPER, incompatible};
@@ -32,6 +34,10 @@ impl Format for Ext {
         "ext file system"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Volume)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["img", "ext4"]
     }
@@ -40,11 +46,11 @@ impl Format for Ext {
         "ext2, ext3, ext4: extents and block lists, links; the journal is not replayed"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[Mark { at: SUPER + 56, bytes: &[0x53, 0xef] }]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         Ok(Layout::read(source)?.map(|_| 84))
     }
 

@@ -8,10 +8,13 @@ mod names;
 mod table;
 mod walk;
 
+use super::BOOT_MARK;
 use super::used;
 use crate::time;
 use decanter_core::format::{Format, Opened, Opener};
-use decanter_core::source::{Source, SourceRef};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
+use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
 use layout::Layout;
 use std::sync::Arc;
@@ -32,6 +35,10 @@ impl Format for Fat {
         "FAT file system"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Volume)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["img", "ima"]
     }
@@ -40,11 +47,11 @@ impl Format for Fat {
         "FAT12, FAT16, FAT32; long names"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[BOOT_MARK]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         Ok(Layout::read(source)?.map(|_| 82))
     }
 

@@ -10,6 +10,8 @@ mod record;
 use super::{MOST_NODES, Noticed, used};
 use crate::num::{le16, le32, le64};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::view::{Cached, Concat, Fill, Slice};
@@ -116,6 +118,10 @@ impl Format for Ntfs {
         "NTFS file system"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Volume)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["img", "ntfs"]
     }
@@ -124,11 +130,11 @@ impl Format for Ntfs {
         "resident, fragmented, sparse and compressed files, hard links; volumes that were not shut down"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[Mark { at: 3, bytes: b"NTFS    " }]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         Ok(Layout::read(source)?.map(|_| 90))
     }
 

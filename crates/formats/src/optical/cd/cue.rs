@@ -2,6 +2,8 @@
 
 use super::describe;
 use decanter_core::format::{Format, Opened, Opener, Track, TrackKind};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::view::{Blockwise, Slice};
 use decanter_core::{Error, Result};
@@ -25,6 +27,10 @@ impl Format for CueSheet {
         "CD image with a cue sheet"
     }
 
+    fn role(&self) -> Role {
+        Role::Sheet
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["cue"]
     }
@@ -33,11 +39,7 @@ impl Format for CueSheet {
         "one file or a file a track, index 00 and 01, pregaps; binary and Motorola files"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if source.is_empty() || source.len() > MOST_BYTES {
             return Ok(None);
         }

@@ -13,6 +13,8 @@ pub use cue::CueSheet;
 
 use crate::optical::iso9660;
 use decanter_core::format::{Format, Opened, Opener, Track, TrackKind};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Overlay, Slice, Spaced};
@@ -59,6 +61,10 @@ impl Format for CdRaw {
         "raw CD image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Cd)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["bin", "img"]
     }
@@ -67,11 +73,7 @@ impl Format for CdRaw {
         "sectors of 2352, 2336 and 2448 bytes, mode 1 and mode 2, without a cue sheet"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         Ok(stride(source)?.map(|(len, _)| if len == 2336 { 58 } else { 80 }))
     }
 

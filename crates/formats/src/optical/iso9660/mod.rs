@@ -15,6 +15,8 @@ pub use root::{root_has, system_id};
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{Node, Tree};
 use decanter_core::{Error, Result, SECTOR, tell};
@@ -26,6 +28,9 @@ const ID: &str = "iso9660";
 const MOST_DESCRIPTORS: u64 = 32;
 /// Byte offset of the first descriptor's standard identifier.
 const MAGIC_AT: u64 = FIRST_DESCRIPTOR * SECTOR + 1;
+
+/// What stands in the first descriptor of every volume.
+pub(super) const MARK: Mark = Mark { at: MAGIC_AT, bytes: &CD001 };
 
 /// The format.
 pub struct Iso9660;
@@ -39,6 +44,10 @@ impl Format for Iso9660 {
         "ISO 9660 disc image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Disc)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["iso"]
     }
@@ -47,16 +56,12 @@ impl Format for Iso9660 {
         "levels 1 to 3, files over 4 GiB, Joliet, Rock Ridge; split images"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[MARK]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        if source.len() < MAGIC_AT + 5 {
-            return Ok(None);
-        }
-        let magic: [u8; 5] = read_array(source, MAGIC_AT)?;
-        Ok((magic == CD001).then_some(60))
+    fn score(&self, _head: &Head<'_>) -> Result<Option<u8>> {
+        Ok(Some(60))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {

@@ -9,7 +9,9 @@ pub mod regions;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
 use decanter_core::format::{AsItIs, Format, KeyState, Opened, Opener, Protection, State};
+use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Key;
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::transform::Transform;
 use decanter_core::tree::{Content, Kind, Tree};
@@ -36,6 +38,10 @@ impl Format for Ps3Disc {
         "PS3 disc image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Disc)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["iso"]
     }
@@ -44,19 +50,19 @@ impl Format for Ps3Disc {
         "encrypted and decrypted images; decrypts with the user's disc key"
     }
 
-    fn is_image(&self) -> bool {
-        true
+    fn marks(&self) -> &'static [Mark] {
+        &[Mark { at: SECTOR, bytes: regions::MAGIC }]
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok(regions::has_magic(source)?.then_some(90))
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= 2 * SECTOR).then_some(90))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let table = RegionTable::read(source.as_ref())?;
         let disc_id = regions::disc_id(source.as_ref())?;
         let encrypted: Arc<[Range<u64>]> = table.encrypted().into();
-        let volume = |view: SourceRef| opener.open_without(view, &[ID]);
+        let volume = |view: SourceRef| opener.open_among(view, &|f| f.id() != ID);
 
         let plain = volume(source.clone())?;
         let plain_tree = plain.tree.unwrap_or_default();

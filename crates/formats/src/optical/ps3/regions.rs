@@ -10,7 +10,7 @@ use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
 /// Plain regions that fit in sector 0.
 const MOST_PLAIN: usize = (SECTOR as usize - 8) / 8;
 /// What sector 1 begins with.
-const MAGIC: &[u8; 12] = b"PlayStation3";
+pub(super) const MAGIC: &[u8; 12] = b"PlayStation3";
 /// Where the id stands in sector 1, and how many bytes it may have; the rest is spaces or zeros.
 const ID_AT: u64 = SECTOR + 0x10;
 const ID_LEN: u64 = 0x20;

@@ -9,6 +9,8 @@ mod partition;
 mod walk;
 
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Notice, Result, SECTOR};
 use descriptor::{Allocation, Fields, check, dstring, long_ad, tag};
@@ -38,6 +40,10 @@ impl Format for Udf {
         "UDF disc image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Disc)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["udf", "iso"]
     }
@@ -46,11 +52,7 @@ impl Format for Udf {
         "revisions 1.02 to 2.60, bridge discs, metadata and sparable partitions, strategies 4 and 4096"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if !has_recognition(source)? {
             return Ok(None);
         }

@@ -9,6 +9,8 @@ pub use compose::{Placed, compose_placed};
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{Content, Tree};
 use decanter_core::view::Slice;
@@ -62,6 +64,10 @@ impl Format for Xdvdfs {
         "Xbox family disc image"
     }
 
+    fn role(&self) -> Role {
+        Role::Image(Medium::Disc)
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["xiso", "iso"]
     }
@@ -70,11 +76,7 @@ impl Format for Xdvdfs {
         "game partitions alone, full discs with the partition behind a video partition, rebuilt images"
     }
 
-    fn is_image(&self) -> bool {
-        true
-    }
-
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         Ok(find(source)?.map(|_| 90))
     }
 

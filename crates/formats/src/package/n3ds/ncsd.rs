@@ -6,9 +6,11 @@ use crate::num::{le16, le32, le64};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
 use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, State};
+use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
+use decanter_core::role::Role;
 use decanter_core::seal::Settled;
-use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
+use decanter_core::source::{Bytes, Source, SourceRef, read_vec};
 use decanter_core::tell::grouped;
 use decanter_core::tree::{Kind, Node, Tree};
 use decanter_core::view::{Overlay, Slice};
@@ -256,6 +258,10 @@ impl Format for Ncsd {
         "3DS cartridge image"
     }
 
+    fn role(&self) -> Role {
+        Role::Package
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["3ds", "cci"]
     }
@@ -264,16 +270,16 @@ impl Format for Ncsd {
         "encrypted and decrypted, full and trimmed: all partitions, titles, icons, files, every hash"
     }
 
-    fn is_package(&self) -> bool {
-        true
-    }
-
     fn least_len(&self) -> u64 {
         HEAD
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= HEAD && read_array::<4>(source, 0x100)? == MAGIC).then_some(91))
+    fn marks(&self) -> &'static [Mark] {
+        &[Mark { at: 0x100, bytes: &MAGIC }]
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= HEAD).then_some(91))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {

@@ -4,7 +4,9 @@ use super::tiles;
 use crate::cartridge::text::utf16;
 use crate::num::{le16, le32};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::{Head, Mark};
 use decanter_core::label::{Label, Picture};
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 
@@ -215,6 +217,10 @@ impl Format for IconBlock {
         "3DS icon block"
     }
 
+    fn role(&self) -> Role {
+        Role::Record
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["smdh", "icn"]
     }
@@ -227,8 +233,12 @@ impl Format for IconBlock {
         LEN as u64
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= LEN as u64 && read_array::<4>(source, 0)? == MAGIC).then_some(90))
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(&MAGIC)] }
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= LEN as u64).then_some(90))
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {

@@ -8,6 +8,8 @@ mod xml;
 use decanter_core::catalogue::{Catalogue, Entry, Status};
 use decanter_core::digest::{Algorithm, unhex};
 use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
@@ -32,6 +34,10 @@ impl Format for Dat {
         "DAT file"
     }
 
+    fn role(&self) -> Role {
+        Role::Description
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["dat", "xml"]
     }
@@ -40,7 +46,7 @@ impl Format for Dat {
         "XML datafiles and the older text with parentheses"
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         let head = read_vec(source, 0, source.len().min(HEAD), "a beginning", HEAD)?;
         if head.contains(&0) {
             return Ok(None);

@@ -4,7 +4,10 @@ use super::matches::{MatchState, MatchedFile, found_through};
 use super::seeker::{SMALL, Seeker};
 use decanter_core::Result;
 use decanter_core::catalogue::last_name;
-use decanter_core::format::Format;
+use decanter_core::format::Opened;
+use decanter_core::format::{Format, likelihood};
+use decanter_core::head::Head;
+use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
 use decanter_core::view::{MOST_HELD, held};
@@ -39,7 +42,7 @@ impl Seeker<'_> {
         }
         let names = [last_name(name).rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()];
         let opener = self.setting.opener(self.keys).with_names(&names).at_depth(depth);
-        let opened = container.map_or_else(|| opener.open(source.clone()), |f| f.open(source.clone(), &opener));
+        let opened = container.map_or_else(|| opener.open(source.clone()), |f| opener.open_as(f, source.clone()));
         match opened {
             Ok(opened) => match self.disk(source, &opened, name, shown) {
                 Ok(Some(disk)) => {
@@ -47,7 +50,7 @@ impl Seeker<'_> {
                     Ok(())
                 }
                 Ok(None) if !opened.tracks.is_empty() => self.tracks(&opened.tracks, name, shown),
-                Ok(None) => self.inside(&opened.tree.unwrap_or_default(), opened.format, name, shown, depth),
+                Ok(None) => self.inside(&opened, name, shown, depth),
                 Err(e) => self.unreadable(source, shown, e),
             },
             Err(e) => self.unreadable(source, shown, e),
@@ -61,13 +64,12 @@ impl Seeker<'_> {
         Ok(Arc::new(decanter_core::source::Bytes(bytes)))
     }
 
-    fn inside(&mut self, tree: &Tree, format: &str, name: &str, shown: &str, depth: usize) -> Result<()> {
-        for (node, file) in tree.files() {
+    fn inside(&mut self, opened: &Opened, name: &str, shown: &str, depth: usize) -> Result<()> {
+        for (node, file) in opened.tree.iter().flat_map(Tree::files) {
             let shown = format!("{shown}::{}", node.path);
             // A compressed image is called as it is; what its own file is called, it does not know.
             let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-            let is_named = format == "zst" || REGISTRY.get(format).is_some_and(|f| f.is_archive());
-            let inner = if is_named { node.path.clone() } else { format!("{stem}.iso") };
+            let inner = if opened.has_own_names { node.path.clone() } else { format!("{stem}.iso") };
             match file.source() {
                 Ok(source) => self.look(source, &inner, &shown, depth + 1)?,
                 Err(e) => self.unreadable(&nothing(), &shown, e)?,
@@ -83,9 +85,11 @@ impl Seeker<'_> {
             return Ok(file);
         }
         let held = held(source);
-        let Some(format) = REGISTRY.detect(held.as_ref(), &[])?.filter(|f| f.is_rom()) else { return Ok(file) };
+        let Some(format) = REGISTRY.detect(&Head::new(held.as_ref()))?.filter(|f| f.role() == Role::Rom) else {
+            return Ok(file);
+        };
         let opener = self.setting.opener(self.keys);
-        let Some(rom) = format.open(held, &opener).ok().and_then(|o| o.rom) else { return Ok(file) };
+        let Some(rom) = opener.open_as(format, held).ok().and_then(|o| o.rom) else { return Ok(file) };
         for form in rom.forms.iter().filter(|f| f.id != rom.form) {
             let found = self.check(&form.source, name, shown)?;
             if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
@@ -106,9 +110,10 @@ impl Seeker<'_> {
 
 /// The container format that fits; the others are not asked, which spares a look into the middle of compressed files.
 fn container(source: &SourceRef) -> Result<Option<&'static dyn Format>> {
-    let holds_files = |f: &&&'static dyn Format| f.is_packed_image() || f.is_archive();
+    let holds_files = |f: &&&'static dyn Format| matches!(f.role(), Role::Wrapper | Role::Archive);
+    let head = Head::new(source.as_ref());
     for format in REGISTRY.formats().iter().filter(holds_files) {
-        if format.score(source.as_ref())?.is_some() {
+        if likelihood(*format, &head)?.is_some() {
             return Ok(Some(*format));
         }
     }

@@ -11,7 +11,9 @@ pub use seeker::Against;
 use crate::{Failure, Setting, locate};
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::Algorithm;
+use decanter_core::head::Head;
 use decanter_core::native;
+use decanter_core::role::Role;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Keyring, Result};
 use decanter_formats::REGISTRY;
@@ -172,5 +174,8 @@ pub fn verify(
 
 fn is_sheet(path: &Path, setting: &Setting<'_>) -> Result<bool> {
     let could_be = path.extension().is_some_and(|e| e.eq_ignore_ascii_case("cue"));
-    Ok(could_be && REGISTRY.detect(&FileSource::open(path, &setting.guard)?, &[])?.is_some_and(|f| f.id() == "cue"))
+    Ok(could_be
+        && REGISTRY
+            .detect(&Head::new(&FileSource::open(path, &setting.guard)?))?
+            .is_some_and(|f| f.role() == Role::Sheet))
 }

@@ -14,7 +14,9 @@ use crate::num::{be32, le32, le64};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
 use decanter_core::format::{Format, KeyState, Opened, Opener, Region};
+use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
+use decanter_core::role::Role;
 use decanter_core::seal::{Seal, Sealed};
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tell::{grouped, with_article};
@@ -308,6 +310,10 @@ impl Format for Cia {
         "3DS package"
     }
 
+    fn role(&self) -> Role {
+        Role::Package
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["cia"]
     }
@@ -316,15 +322,15 @@ impl Format for Cia {
         "encrypted and decrypted: contents, ticket, title metadata, titles, icons, files, every hash"
     }
 
-    fn is_package(&self) -> bool {
-        true
-    }
-
     fn least_len(&self) -> u64 {
         HEADER
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
+    fn marks(&self) -> &'static [Mark] {
+        const { &[Mark::first(&[0x20, 0x20, 0, 0])] }
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         if source.len() < HEADER + 0x140 {
             return Ok(None);
         }

@@ -20,8 +20,10 @@ use super::title;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
 use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, Region, State};
+use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
 use decanter_core::label::Label;
+use decanter_core::role::Role;
 use decanter_core::seal::Sealed;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array};
 use decanter_core::tell::grouped;
@@ -347,6 +349,10 @@ impl Format for Ncch {
         "3DS content"
     }
 
+    fn role(&self) -> Role {
+        Role::Package
+    }
+
     fn extensions(&self) -> &'static [&'static str] {
         &["cxi", "cfa", "app", "ncch"]
     }
@@ -355,16 +361,16 @@ impl Format for Ncch {
         "encrypted and decrypted: titles, icons, programs, files; every hash is checked"
     }
 
-    fn is_package(&self) -> bool {
-        true
-    }
-
     fn least_len(&self) -> u64 {
         header::LEN
     }
 
-    fn score(&self, source: &dyn Source) -> Result<Option<u8>> {
-        Ok((source.len() >= header::LEN && read_array::<4>(source, 0x100)? == MAGIC).then_some(90))
+    fn marks(&self) -> &'static [Mark] {
+        &[Mark { at: 0x100, bytes: &MAGIC }]
+    }
+
+    fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
+        Ok((source.len() >= header::LEN).then_some(90))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
