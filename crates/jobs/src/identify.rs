@@ -275,27 +275,32 @@ fn answer<'a>(named: impl Iterator<Item = &'a Identity>) -> Answer {
 
 /// A source; of an archive with several ROMs each of them.
 fn one(shown: &str, setting: &Setting<'_>) -> Vec<Identity> {
-    if let Some(roms) = roms_inside(shown, setting) {
-        return roms;
-    }
-    match locate::open(shown, "identify", setting) {
+    let opened = match shown.ends_with("::") {
+        true => locate::open(shown, "identify", setting),
+        false => match locate::open_container(shown, setting) {
+            // What is not looked through is open already.
+            Ok(item) if !item.may_be_looked_through() => Ok(item),
+            Ok(item) => match roms_inside(&item, setting) {
+                Some(roms) => return roms,
+                None => locate::open(shown, "identify", setting),
+            },
+            Err(e) => Err(Failure::new(format!("cannot identify \"{shown}\""), e)),
+        },
+    };
+    match opened {
         Ok(item) => vec![describe(&item, setting)],
         Err(failure) => vec![not_understood(shown, failure)],
     }
 }
 
 /// The ROMs in an archive, in one pass through it; `None` if it is no archive, or one of something else.
-fn roms_inside(shown: &str, setting: &Setting<'_>) -> Option<Vec<Identity>> {
-    if shown.ends_with("::") {
-        return None;
-    }
-    let item = locate::open_container(shown, setting).ok()?;
+fn roms_inside(item: &Item, setting: &Setting<'_>) -> Option<Vec<Identity>> {
     if item.opened.role != Role::Archive {
         return None;
     }
     let mut roms = Vec::new();
     let mut is_any = false;
-    let has_image = locate::each_rom(&item, setting, &mut |found| match found {
+    let has_image = locate::each_rom(item, setting, &mut |found| match found {
         Ok(rom) => {
             is_any = true;
             let mut identity = describe(&rom, setting);

@@ -158,11 +158,10 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             .open(place.source.clone())
             .map_err(|e| part_missing(too_short(e, &place.name, place.source.len()), gap.as_deref()))?;
         names.reverse();
-        // What is an image or a ROM itself is what was asked for, whatever files are in it.
-        let role = opened.role;
-        let is_image = (role.is_dump() && role != Role::Wrapper) || !opened.tracks.is_empty();
         let inner = match &opened.tree {
-            Some(tree) if !is_image && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH => {
+            Some(tree)
+                if is_looked_through(&opened) && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH =>
+            {
                 match only_image(tree, setting.watch) {
                     // Damage that hides what is inside is told by the digests of what is around it.
                     Err(e) if e.blame() == Blame::Source && opened.sealed.iter().any(|s| s.examine.is_some()) => {
@@ -211,6 +210,12 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         others.get_or_insert(met);
         place = inner;
     }
+}
+
+/// What is an image or a ROM itself is what was asked for, whatever files are in it.
+fn is_looked_through(opened: &Opened) -> bool {
+    let is_itself = opened.role.is_dump() && opened.role != Role::Wrapper;
+    opened.tree.is_some() && !is_itself && opened.tracks.is_empty()
 }
 
 /// What a part after a missing one holds is known to nobody.
@@ -297,6 +302,11 @@ impl Item {
     pub fn file_name(&self) -> String {
         let inner = self.address.rsplit(INSIDE).next().unwrap_or(&self.address);
         inner.rsplit('/').next().unwrap_or(inner).to_owned()
+    }
+
+    /// Whether there may be one thing in it that it stands for.
+    pub fn may_be_looked_through(&self) -> bool {
+        is_looked_through(&self.opened)
     }
 
     /// Everything that was noticed on the way in.

@@ -49,11 +49,12 @@ impl Format for CueSheet {
         if head.contains(&0) {
             return Ok(None);
         }
-        let text = text(source)?;
-        let has = |word: &str| {
-            text.lines().any(|l| l.trim_start().get(..word.len()).is_some_and(|w| w.eq_ignore_ascii_case(word)))
+        let bytes = read_vec(source, 0, source.len(), "a cue sheet", MOST_BYTES)?;
+        let has = |word: &[u8]| {
+            let begins = |line: &[u8]| line.get(..word.len()).is_some_and(|w| w.eq_ignore_ascii_case(word));
+            bytes.split(|b| *b == b'\n').any(|line| begins(line.trim_ascii_start()))
         };
-        Ok((!text.contains('\0') && has("FILE ") && has("TRACK ")).then_some(85))
+        Ok((has(b"FILE ") && has(b"TRACK ") && !bytes.contains(&0)).then_some(85))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
