@@ -36,7 +36,7 @@ fuzz_target!(|data: &[u8]| {
         return;
     }
     let Ok(opened) = family.open(source, &opener) else { return };
-    for form in opened.rom.iter().flat_map(|r| &r.forms) {
+    for form in opened.holds.rom.iter().flat_map(|r| &r.forms) {
         let len = form.source.len();
         let _ = form.source.read_at(len / 2, &mut vec![0; (len - len / 2).min(64) as usize]);
     }

@@ -44,10 +44,10 @@ fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let Ok(opened) = format.open(Arc::new(Bytes(bytes)), &opener) else { return };
-    if let Some(inspect) = &opened.inspect {
+    for inspect in &opened.proof.inspections {
         let _ = inspect(&());
     }
-    for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
+    for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(20) {
         let Ok(source) = file.source() else { continue };
         let _ = source.read_at(0, &mut vec![0; source.len().min(1 << 16) as usize]);
     }

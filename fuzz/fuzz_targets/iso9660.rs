@@ -15,7 +15,7 @@ fuzz_target!(|data: &[u8]| {
     let mut image = vec![0; 16 * 2048];
     image.extend_from_slice(data);
     if let Ok(opened) = Iso9660.open(Arc::new(Bytes(image)), &opener) {
-        for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
+        for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(20) {
             if let Ok(source) = file.source() {
                 let _ = source.read_at(0, &mut vec![0; source.len().min(64) as usize]);
             }

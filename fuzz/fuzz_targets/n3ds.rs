@@ -61,7 +61,7 @@ fuzz_target!(|data: &[u8]| {
         return;
     }
     let Ok(opened) = format.open(source, &opener) else { return };
-    for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(50) {
+    for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(50) {
         if let Ok(source) = file.source() {
             let _ = source.read_at(0, &mut vec![0; source.len().min(64) as usize]);
         }

@@ -19,7 +19,7 @@ fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let Ok(opened) = opener.open(Arc::new(Bytes(bytes))) else { return };
-    let Some(patch) = opened.patch else { return };
+    let Some(patch) = opened.holds.patch else { return };
     let len = patch.source().len.unwrap_or(300).min(1 << 16) as usize;
     let source: SourceRef = Arc::new(Bytes((0..len).map(|i| i as u8).collect()));
     let _ = patch.touches();

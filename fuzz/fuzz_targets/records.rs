@@ -36,7 +36,7 @@ fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys).with_beside(&One);
     if let Ok(opened) = opener.open(Arc::new(Bytes(bytes))) {
-        for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(4) {
+        for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(4) {
             if let Ok(source) = file.source() {
                 let _ = source.read_at(0, &mut vec![0; source.len().min(4096) as usize]);
             }

@@ -22,7 +22,7 @@ fuzz_target!(|data: &[u8]| {
     bytes.extend(start);
     bytes.extend_from_slice(data);
     let Ok(opened) = SevenZ.open(Arc::new(Bytes(bytes)), &opener) else { return };
-    for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(10) {
+    for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(10) {
         let Ok(source) = file.source() else { continue };
         let len = source.len().min(1 << 18);
         for at in [len / 2, 0] {

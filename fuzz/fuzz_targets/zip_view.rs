@@ -13,7 +13,7 @@ fuzz_target!(|data: &[u8]| {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let Ok(opened) = Zip.open(Arc::new(Bytes(data.to_vec())), &opener) else { return };
-    for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
+    for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(20) {
         let Ok(source) = file.source() else { continue };
         let len = source.len().min(1 << 20);
         for at in [len / 2, 0, len.saturating_sub(16)] {

@@ -1,24 +1,14 @@
 //! A format is one way of laying bytes out: it can be recognised, opened, and perhaps composed.
 
 use crate::blueprint::Blueprint;
-use crate::catalogue::Catalogue;
-use crate::error::{Error, KeyTrouble, Result};
-use crate::expectation::Expectation;
+use crate::error::{Error, Result};
 use crate::head::{Head, Mark};
 use crate::keyring::Keyring;
-use crate::label::Label;
-use crate::patch::Patch;
+use crate::opened::Opened;
 use crate::role::Role;
-use crate::rom::Rom;
-use crate::seal::{Sealed, Settled};
 use crate::source::{Source, SourceRef};
-use crate::transform::Transform;
 use crate::tree::Tree;
-use crate::watch::{Notice, Watch};
-use serde::Serialize;
-use std::ops::Range;
-use std::sync::Arc;
-use std::sync::atomic::AtomicU64;
+use crate::watch::Watch;
 
 /// How deep containers may stand in each other.
 pub const MOST_DEPTH: usize = 8;
@@ -185,7 +175,9 @@ impl<'a> Opener<'a> {
     /// # Errors
     /// What opening fails with.
     pub fn open_as(&self, format: &dyn Format, source: SourceRef) -> Result<Opened> {
-        Ok(Opened { role: format.role(), ..format.open(source, self)? })
+        let mut opened = format.open(source, self)?;
+        opened.identity.role = format.role();
+        Ok(opened)
     }
 
     /// The same among the formats that `takes` takes.
@@ -198,232 +190,6 @@ impl<'a> Opener<'a> {
             None => Err(Error::NotUnderstood { seems: seems(source.as_ref())? }),
         }
     }
-}
-
-/// A source that was opened as some format.
-#[derive(Clone)]
-pub struct Opened {
-    /// The format's id.
-    pub format: &'static str,
-    /// What that is for: the opener says so.
-    pub role: Role,
-    /// What it is, in a few words.
-    pub kind: String,
-    /// Title, id, version and so on, in the order in which they are shown.
-    pub facts: Vec<Fact>,
-    /// Every named value of a record, in its own order.
-    pub parameters: Vec<(String, String)>,
-    /// What was noticed on the way.
-    pub notices: Vec<Notice>,
-    /// The files inside.
-    pub tree: Option<Tree>,
-    /// Whether they are called there as they are called; a compressed image does not know what its image is called.
-    pub has_own_names: bool,
-    /// Length that the headers promise, in bytes.
-    pub promised_len: Option<u64>,
-    /// Named stretches of the source.
-    pub regions: Vec<Region>,
-    /// Whether and how it is encrypted.
-    pub protection: Option<Protection>,
-    /// What some other source should hold, if this is a description of one.
-    pub expectation: Option<Arc<Expectation>>,
-    /// What many other sources should hold, if this is a list of them.
-    pub catalogue: Option<Arc<Catalogue>>,
-    /// The logical sectors of 2,048 bytes, where the source has other bytes around them.
-    pub volume: Option<SourceRef>,
-    /// The tracks, if it is an image of a CD with all bytes of its sectors.
-    pub tracks: Vec<Track>,
-    /// What the file system itself takes of the source (or of the volume, where there is one): descriptors, folders.
-    pub structure: Vec<Range<u64>>,
-    /// The ROM, if it is one.
-    pub rom: Option<Rom>,
-    /// The patch, if it is one.
-    pub patch: Option<Arc<dyn Patch>>,
-    /// Titles and pictures that it carries.
-    pub label: Option<Label>,
-    /// Stretches with the digests that it carries of them.
-    pub sealed: Vec<Sealed>,
-    /// What its headers say of each other, and whether that holds.
-    pub settled: Vec<Settled>,
-    /// Checks that take more than headers.
-    pub inspect: Option<Inspect>,
-}
-
-/// Checks that are made when somebody asks whether a source is sound: chains, allocation maps, checksums of blocks.
-pub type Inspect = Arc<dyn Fn(&dyn Watch) -> Result<Vec<Settled>> + Send + Sync>;
-
-/// A track of a CD image.
-#[derive(Clone)]
-pub struct Track {
-    /// Number, from 1.
-    pub number: u8,
-    /// What its sectors hold.
-    pub kind: TrackKind,
-    /// The file it stands in, as the cue sheet names it; empty for an image without one.
-    pub file: String,
-    /// Address on the disc of the first sector of `source`, in sectors after 00:02:00.
-    pub first_sector: u64,
-    /// Sectors at the beginning of `source` that belong to the gap before the track (index 0).
-    pub gap_sectors: u64,
-    /// Sectors of silence before the track that no file has (`PREGAP`).
-    pub pregap_sectors: u64,
-    /// Its sectors: `sector_len` bytes each.
-    pub source: SourceRef,
-    /// Bytes of a sector as stored.
-    pub sector_len: u64,
-}
-
-/// What the sectors of a track hold.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum TrackKind {
-    /// Sound: 2,352 bytes of samples.
-    Audio,
-    /// Data of mode 1: 2,048 bytes with EDC and ECC.
-    Mode1,
-    /// Data of mode 2: with subheader, form 1 or 2 by sector.
-    Mode2,
-}
-
-impl Opened {
-    /// One of `format` with nothing known yet.
-    pub fn new(format: &'static str, kind: impl Into<String>) -> Self {
-        Self {
-            format,
-            role: Role::Unknown,
-            kind: kind.into(),
-            facts: Vec::new(),
-            parameters: Vec::new(),
-            notices: Vec::new(),
-            tree: None,
-            has_own_names: true,
-            promised_len: None,
-            regions: Vec::new(),
-            protection: None,
-            expectation: None,
-            catalogue: None,
-            volume: None,
-            tracks: Vec::new(),
-            structure: Vec::new(),
-            rom: None,
-            patch: None,
-            label: None,
-            sealed: Vec::new(),
-            settled: Vec::new(),
-            inspect: None,
-        }
-    }
-
-    /// Adds a fact, unless it is empty.
-    pub fn fact(&mut self, name: &'static str, value: impl Into<String>) {
-        let value = value.into();
-        if !value.is_empty() {
-            self.facts.push(Fact { name, value });
-        }
-    }
-
-    /// Adds a notice.
-    pub fn notice(&mut self, text: impl Into<String>) {
-        self.notices.push(Notice::new(text));
-    }
-
-    /// Adds a notice that tells of damage.
-    pub fn damage(&mut self, text: impl Into<String>) {
-        self.notices.push(Notice::damage(text));
-    }
-
-    /// Takes over what is known of the volume inside: facts, notices, files, regions, protection, structure.
-    pub fn adopt(&mut self, mut inner: Opened) {
-        self.facts.append(&mut inner.facts);
-        self.parameters.append(&mut inner.parameters);
-        self.notices.append(&mut inner.notices);
-        self.structure.append(&mut inner.structure);
-        self.regions.append(&mut inner.regions);
-        self.tree = inner.tree.or(self.tree.take());
-        self.protection = inner.protection.or(self.protection.take());
-        self.promised_len = inner.promised_len.or(self.promised_len);
-        self.settled.append(&mut inner.settled);
-        self.inspect = inner.inspect.or(self.inspect.take());
-    }
-
-    /// The value of the fact called `name`.
-    pub fn get(&self, name: &str) -> Option<&str> {
-        self.facts.iter().find(|f| f.name == name).map(|f| f.value.as_str())
-    }
-}
-
-/// Something known about a source.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Fact {
-    /// What it is: "title", "id", "version".
-    pub name: &'static str,
-    /// Its value, as it is shown.
-    pub value: String,
-}
-
-/// A named stretch of a source.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Region {
-    /// Byte range.
-    pub range: Range<u64>,
-    /// True where the medium carries ciphertext.
-    pub encrypted: bool,
-}
-
-/// Whether the bytes that a format may encrypt are encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// They are ciphertext.
-    Encrypted,
-    /// They are plaintext.
-    Decrypted,
-    /// There is nothing to tell it by, or the signs contradict each other.
-    Unclear,
-}
-
-/// How a source is encrypted, and what can be done about it.
-#[derive(Clone)]
-pub struct Protection {
-    /// Whether it is.
-    pub state: State,
-    /// How that is known.
-    pub evidence: String,
-    /// The key.
-    pub key: KeyState,
-    /// From the bytes as stored to plaintext, once the key is known and the source is encrypted.
-    pub unseal: Option<Arc<dyn Transform>>,
-    /// From plaintext to the bytes as they are on the medium, if the source is decrypted and the key is known.
-    pub seal: Option<Arc<dyn Transform>>,
-    /// The same container with nothing encrypted in it.
-    pub clear: Option<Blueprint>,
-    /// The same, if `clear` refuses what was plainly never read: here it is decrypted like anything else.
-    pub clear_as_it_is: Option<AsItIs>,
-}
-
-/// A decrypted container in which sectors that were never read are decrypted like all others.
-#[derive(Clone)]
-pub struct AsItIs {
-    /// The container.
-    pub clear: Blueprint,
-    /// How many such sectors have been read out of it so far.
-    pub blank: Arc<AtomicU64>,
-}
-
-/// What is known of the key.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum KeyState {
-    /// Nothing is encrypted.
-    NotNeeded,
-    /// It was found.
-    Found {
-        /// Where.
-        origin: String,
-        /// What proves it right, where there is something to prove it by.
-        proof: Option<String>,
-    },
-    /// It is missing, or what was found is wrong.
-    Trouble(KeyTrouble),
 }
 
 /// All formats that are known.

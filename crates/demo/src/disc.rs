@@ -48,7 +48,7 @@ impl Disc {
         let keys = Keyring::default();
         let opener = Opener::new(&REGISTRY, &keys);
         let opened = opener.open_among(whole.clone(), &|f| f.id() != "ps3-disc")?;
-        let placed = opened.tree.unwrap_or_default();
+        let placed = opened.holds.tree.unwrap_or_default();
         let ranges: Arc<[Range<u64>]> = encrypted_ranges(&placed, plain_files, whole.len()).into();
 
         let mut table = Vec::new();

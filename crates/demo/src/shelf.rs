@@ -1,8 +1,9 @@
 //! The rest of the shelf: one disc of each kind, all small.
 
 use crate::content::{self, Noise};
-use decanter_core::format::{Format, Track, TrackKind};
+use decanter_core::format::Format;
 use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Overlay};
 use decanter_core::{Result, SECTOR};

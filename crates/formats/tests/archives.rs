@@ -2,7 +2,8 @@
 //! itself is told.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Opened, Opener};
+use decanter_core::format::Opener;
+use decanter_core::opened::Opened;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{File, Kind};
 use decanter_core::{Error, Result};
@@ -29,7 +30,7 @@ fn read(file: &File) -> Result<Vec<u8>> {
 
 /// Paths and contents; what cannot be read is told as an error.
 fn contents(opened: &Opened) -> Vec<(String, Result<Vec<u8>>)> {
-    opened.tree.iter().flat_map(|t| t.files()).map(|(n, f)| (n.path.clone(), read(f))).collect()
+    opened.holds.tree.iter().flat_map(|t| t.files()).map(|(n, f)| (n.path.clone(), read(f))).collect()
 }
 
 fn whole(bytes: &[u8]) -> Vec<(String, Vec<u8>)> {
@@ -180,8 +181,14 @@ fn links_stay_links() {
     // Made on a system of the Unix family (3), with the mode of a link in the upper half.
     let link = Entry { name: b"link", plain: b"a/target", made_by: 3, attributes: 0o120_777 << 16, ..Entry::default() };
     let opened = open(&zip(b"", &[link, Entry { name: b"a/target", plain: TEXT, ..Entry::default() }], b"")).unwrap();
-    let kinds: Vec<bool> =
-        opened.tree.unwrap().nodes.iter().map(|n| matches!(&n.kind, Kind::Link(to) if to == "a/target")).collect();
+    let kinds: Vec<bool> = opened
+        .holds
+        .tree
+        .unwrap()
+        .nodes
+        .iter()
+        .map(|n| matches!(&n.kind, Kind::Link(to) if to == "a/target"))
+        .collect();
     assert!(kinds.contains(&true), "{kinds:?}");
 }
 
@@ -192,7 +199,7 @@ fn of_two_entries_with_one_name_none_is_lost() {
     let mut bytes: Vec<Vec<u8>> = contents(&opened).into_iter().map(|(_, read)| read.unwrap()).collect();
     bytes.sort();
     assert_eq!(bytes, [b"first".to_vec(), b"second".to_vec()]);
-    assert!(!opened.notices.is_empty() || opened.settled.iter().any(|s| !s.holds), "and it is told");
+    assert!(!opened.told.notices.is_empty() || opened.proof.settled.iter().any(|s| !s.holds), "and it is told");
 }
 
 #[test]
@@ -207,8 +214,8 @@ fn a_directory_that_does_not_fit_its_entries_is_told() {
     let told = |bytes: &[u8]| match open(bytes) {
         Err(_) => true,
         Ok(opened) => {
-            opened.settled.iter().any(|s| !s.holds)
-                || opened.notices.iter().any(|n| n.is_damage)
+            opened.proof.settled.iter().any(|s| !s.holds)
+                || opened.told.notices.iter().any(|n| n.is_damage)
                 || contents(&opened).iter().any(|(_, read)| read.is_err())
         }
     };
@@ -318,8 +325,8 @@ fn an_archive_that_ends_within_a_member_has_those_before_it() {
         let ends = contents(&opened);
         assert_eq!(ends[0].1.as_ref().unwrap(), TEXT, "level {level}");
         let is_told = ends.get(1).is_none_or(|(_, read)| read.is_err())
-            && (ends.len() == 2 || opened.notices.iter().any(|n| n.is_damage));
-        assert!(is_told, "level {level}: what is missing is told: {:?}", opened.notices);
+            && (ends.len() == 2 || opened.told.notices.iter().any(|n| n.is_damage));
+        assert!(is_told, "level {level}: what is missing is told: {:?}", opened.told.notices);
     }
 }
 

@@ -1,6 +1,7 @@
 //! Cartridges: headers worked out here byte by byte, and damaged ones.
 
-use decanter_core::format::{Opened, Opener};
+use decanter_core::format::Opener;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Declared, Lanes, Rom, SaveKind, Shape};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring};
@@ -17,7 +18,7 @@ fn open(bytes: Vec<u8>) -> Result<Opened, Error> {
 #[track_caller]
 fn rom(bytes: Vec<u8>) -> (Opened, Rom) {
     let opened = open(bytes).unwrap();
-    let rom = opened.rom.clone().unwrap();
+    let rom = opened.holds.rom.clone().unwrap();
     (opened, rom)
 }
 
@@ -168,7 +169,10 @@ fn the_secure_area_of_a_ds_rom() {
     let area = |bytes: &[u8]| open(bytes.to_vec()).unwrap().get("secure area").unwrap_or_default().to_owned();
     let encrypted = ds(&noise(11, 0x800));
     let (opened, found) = rom(encrypted.clone());
-    assert_eq!((opened.format, opened.get("id"), found.declared), ("nds", Some("DTTP"), Some(Declared::Used(0xa000))));
+    assert_eq!(
+        (opened.identity.format, opened.get("id"), found.declared),
+        ("nds", Some("DTTP"), Some(Declared::Used(0xa000)))
+    );
     assert_eq!(found.shape, Shape::Padded { from: 0xa000, byte: 0xff });
     assert!(found.checks.iter().all(|c| c.is_right), "{:?}", found.checks);
     assert!(area(&encrypted).starts_with("encrypted, as on the cartridge"));
@@ -201,7 +205,7 @@ fn families() -> Vec<(&'static str, Vec<u8>)> {
 fn each_family_is_known_by_its_content() {
     for (id, bytes) in families() {
         let (opened, rom) = rom(bytes.clone());
-        assert_eq!(opened.format, id);
+        assert_eq!(opened.identity.format, id);
         assert_eq!(all(&rom.forms.iter().find(|f| f.id == rom.form).unwrap().source), bytes, "{id}");
         if id != "n64" {
             assert!(rom.checks.iter().all(|c| c.is_right), "{id}: {:?}", rom.checks);
@@ -255,7 +259,7 @@ fn wrong_checksums_say_what_they_should_be() {
         if id != "gb" {
             assert_eq!(check.right, before.stored, "{id}");
         }
-        assert!(!opened.notices.is_empty(), "{id}: a wrong checksum is a notice");
+        assert!(!opened.told.notices.is_empty(), "{id}: a wrong checksum is a notice");
     }
 }
 
@@ -284,7 +288,7 @@ fn two_roms_in_one_file_are_two_files() {
     let two = [game_boy(), game_boy()[..0x8000].to_vec(), noise(9, 0x8000)].concat();
     let (opened, rom) = rom(two);
     assert_eq!(rom.shape, Shape::Trailing { from: 0x1_0000, is_rom: true });
-    assert_eq!(opened.tree.unwrap().files().count(), 2);
+    assert_eq!(opened.holds.tree.unwrap().files().count(), 2);
 }
 
 proptest! {
@@ -305,7 +309,7 @@ proptest! {
             bytes.truncate(cut % n);
         }
         if let Ok(opened) = open(bytes)
-            && let Some(rom) = opened.rom
+            && let Some(rom) = opened.holds.rom
         {
             for form in &rom.forms {
                 let mut last = [0; 1];

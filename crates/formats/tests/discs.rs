@@ -3,9 +3,11 @@
 mod udf_volume;
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Beside, Format, Opened, Opener, TrackKind};
+use decanter_core::format::{Beside, Format, Opener};
+use decanter_core::opened::Opened;
 use decanter_core::pour;
 use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::track::TrackKind;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::{Door, Error, Guard, Keyring};
 use decanter_formats::REGISTRY;
@@ -161,12 +163,12 @@ fn shelf() -> Shelf {
 fn the_fixtures_are_what_they_should_be() {
     let shelf = shelf();
     for (format, bytes) in fixtures() {
-        assert_eq!(open_beside(bytes.clone(), &shelf).map(|o| o.format).ok(), Some(*format));
+        assert_eq!(open_beside(bytes.clone(), &shelf).map(|o| o.identity.format).ok(), Some(*format));
     }
 }
 
 fn contents(opened: Opened) -> Vec<(String, Vec<u8>)> {
-    let tree = opened.tree.unwrap();
+    let tree = opened.holds.tree.unwrap();
     let mut all: Vec<_> = tree.files().map(|(n, f)| (n.path.clone(), self::all(f.source().unwrap()))).collect();
     all.sort();
     all
@@ -180,7 +182,7 @@ fn a_tree_comes_back_from_every_disc_that_holds_it() {
         assert!(contents(open(bytes).unwrap()) == wanted);
     }
     let opened = open_beside(SHEET.as_bytes().to_vec(), &shelf()).unwrap();
-    assert_eq!(opened.tracks.len(), 1);
+    assert_eq!(opened.holds.tracks.len(), 1);
     assert!(contents(opened) == wanted);
 }
 
@@ -196,9 +198,9 @@ fn a_volume_of_a_later_session_counts_from_the_beginning_of_the_disc() {
     session[16 * 2048..19 * 2048].copy_from_slice(&whole[16 * 2048..19 * 2048]);
     let raw: SourceRef = Arc::new(RawSectors::new(Arc::new(Bytes(session)), TrackKind::Mode1, 9));
     let opened = open(all(&raw)).unwrap();
-    assert_eq!(opened.tracks[0].first_sector, 9);
+    assert_eq!(opened.holds.tracks[0].first_sector, 9);
     assert_eq!(opened.get("volume"), Some("LATER"));
-    let tree = opened.tree.unwrap();
+    let tree = opened.holds.tree.unwrap();
     for name in ["b.dat", "c.txt"] {
         let wanted = all(files.find(name).unwrap().file().unwrap().source().unwrap());
         assert!(tree.read(name, 1 << 20).unwrap().unwrap() == wanted, "{name}");
@@ -209,7 +211,7 @@ fn a_volume_of_a_later_session_counts_from_the_beginning_of_the_disc() {
 fn compressed_images_give_their_bytes_back() {
     for which in ["cso", "zso", "zst"] {
         let opened = open(packed(which)).unwrap();
-        let (node, file) = opened.tree.as_ref().unwrap().files().next().unwrap();
+        let (node, file) = opened.holds.tree.as_ref().unwrap().files().next().unwrap();
         assert_eq!(node.path, "moth.iso");
         let source = file.source().unwrap();
         assert!(all(source) == plain(), "{which}");
@@ -236,7 +238,7 @@ fn a_ciso_by_hand() {
     bytes.extend([7; 2048]);
     let read = |bytes: Vec<u8>| {
         let opened = open(bytes)?;
-        let (_, file) = opened.tree.as_ref().unwrap().files().next().unwrap();
+        let (_, file) = opened.holds.tree.as_ref().unwrap().files().next().unwrap();
         let source = file.source()?.clone();
         let mut content = vec![0; source.len() as usize];
         source.read_at(0, &mut content).map(|()| content)
@@ -276,7 +278,7 @@ fn a_damaged_frame_is_named_with_its_sectors() {
     let middle = bytes.len() / 3;
     bytes[middle] ^= 0x55;
     let opened = open(bytes).unwrap();
-    let (_, file) = opened.tree.as_ref().unwrap().files().next().unwrap();
+    let (_, file) = opened.holds.tree.as_ref().unwrap().files().next().unwrap();
     let mut head = [0; 16];
     let why = file.source().unwrap().read_at(0, &mut head).unwrap_err().to_string();
     assert!(why.contains("frame 0 (sectors 0 to ") && why.contains("is damaged"), "{why}");
@@ -285,7 +287,7 @@ fn a_damaged_frame_is_named_with_its_sectors() {
 #[test]
 fn udf_structures_that_tools_seldom_write() {
     let opened = open(udf_volume::image()).unwrap();
-    assert!(opened.notices.is_empty(), "{:?}", opened.notices);
+    assert!(opened.told.notices.is_empty(), "{:?}", opened.told.notices);
     assert_eq!(opened.get("revision"), Some("2.50"));
     assert_eq!(opened.get("partitions"), Some("metadata"));
     let found = contents(opened);
@@ -298,8 +300,8 @@ fn udf_structures_that_tools_seldom_write() {
     let mut bytes = udf_volume::image();
     bytes[301 * 2048 + 60] ^= 1;
     let opened = open(bytes).unwrap();
-    assert!(opened.notices[0].text.contains("its mirror is"), "{:?}", opened.notices);
-    assert_eq!(opened.tree.unwrap().files().count(), 3);
+    assert!(opened.told.notices[0].text.contains("its mirror is"), "{:?}", opened.told.notices);
+    assert_eq!(opened.holds.tree.unwrap().files().count(), 3);
 }
 
 #[test]
@@ -310,7 +312,7 @@ fn xbox_folders_with_loops_and_missing_tables_are_told() {
     let left = u16::from_le_bytes([bytes[root], bytes[root + 1]]);
     let child = root + usize::from(left) * 4;
     bytes[child..child + 2].copy_from_slice(&left.to_le_bytes());
-    let told = |bytes: Vec<u8>| open(bytes).unwrap().notices.iter().map(|n| n.text.clone()).collect::<String>();
+    let told = |bytes: Vec<u8>| open(bytes).unwrap().told.notices.iter().map(|n| n.text.clone()).collect::<String>();
     assert!(told(bytes).contains("search tree has a loop"));
     let mut bytes = xbox();
     bytes.truncate(34 * 2048);
@@ -333,11 +335,11 @@ fn cue_sheets_that_cannot_be_followed() {
 #[test]
 fn dat_files_of_both_forms() {
     let opened = open(DAT.into()).unwrap();
-    let catalogue = opened.catalogue.unwrap();
+    let catalogue = opened.holds.catalogue.unwrap();
     assert_eq!(catalogue.name, "Moths & more");
     assert_eq!((catalogue.games().len(), catalogue.entries().len()), (2, 3));
     assert_eq!(catalogue.games()[0].parent.as_deref(), Some("Wing"));
-    let old = open(OLD_DAT.into()).unwrap().catalogue.unwrap();
+    let old = open(OLD_DAT.into()).unwrap().holds.catalogue.unwrap();
     assert_eq!((old.name.as_str(), old.version.as_str()), ("Moths", "7"));
     assert_eq!(&*old.entries()[0].name, "moth (a).iso");
     assert_eq!(old.entries()[1].status, decanter_core::catalogue::Status::BadDump);
@@ -351,10 +353,10 @@ fn dat_files_of_both_forms() {
 /// Opens, and reads what is offered.
 fn exercise(bytes: Vec<u8>, shelf: &Shelf) {
     let Ok(opened) = open_beside(bytes, shelf) else { return };
-    for track in &opened.tracks {
+    for track in &opened.holds.tracks {
         let _ = track.source.read_at(0, &mut [0; 16]);
     }
-    for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(50) {
+    for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(50) {
         if let Ok(source) = file.source() {
             let mut head = vec![0; source.len().min(4096) as usize];
             let _ = source.read_at(0, &mut head);
@@ -411,7 +413,7 @@ proptest! {
 fn the_tree_that_is_not_shown_and_the_path_tables_are_looked_at_too() {
     let good = plain();
     let told = |bytes: Vec<u8>| -> Vec<String> {
-        open(bytes).unwrap().notices.into_iter().filter(|n| n.is_damage).map(|n| n.text).collect()
+        open(bytes).unwrap().told.notices.into_iter().filter(|n| n.is_damage).map(|n| n.text).collect()
     };
     assert!(told(good.clone()).is_empty());
     let word = |at: usize| u32::from_le_bytes(good[at..at + 4].try_into().unwrap()) as usize;

@@ -2,7 +2,8 @@
 //! the byte, what is wrong is told by the check that is for it.
 
 use decanter_core::Keyring;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
+use decanter_core::opened::Opened;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::File;
 use decanter_formats::REGISTRY;
@@ -33,8 +34,8 @@ fn noise(len: usize, seed: u32) -> Vec<u8> {
 
 /// Names of the checks that do not hold, of those that matter.
 fn failed(opened: &Opened) -> Vec<String> {
-    let found = opened.inspect.as_ref().unwrap()(&()).unwrap();
-    let all = opened.settled.iter().chain(&found);
+    let found = opened.proof.inspections[0](&()).unwrap();
+    let all = opened.proof.settled.iter().chain(&found);
     all.filter(|s| !s.holds && s.matters.is_some()).map(|s| s.name.clone()).collect()
 }
 
@@ -196,8 +197,8 @@ fn volumes_of_every_width_are_read_chain_by_chain() {
         }
         volume.folder(b"GAMES      ", b"FOGBELL EXE", &noise(3000, 4));
         let opened = volume.opened();
-        assert!(opened.kind.contains(&format!("FAT{width}")), "{}", opened.kind);
-        let tree = opened.tree.as_ref().unwrap();
+        assert!(opened.identity.kind.contains(&format!("FAT{width}")), "{}", opened.identity.kind);
+        let tree = opened.holds.tree.as_ref().unwrap();
         let want: BTreeMap<&str, Vec<u8>> = BTreeMap::from([
             ("ONE.BIN", noise(1, 1)),
             ("EXACT.BIN", noise(1024, 2)),
@@ -208,7 +209,7 @@ fn volumes_of_every_width_are_read_chain_by_chain() {
         let found: BTreeMap<&str, Vec<u8>> = tree.files().map(|(n, f)| (n.path.as_str(), read(f).unwrap())).collect();
         assert!(found == want, "FAT{width}: {:?}", found.keys());
         assert!(failed(&opened).is_empty(), "FAT{width}: {:?}", failed(&opened));
-        assert!(opened.notices.iter().all(|n| !n.is_damage), "FAT{width}: {:?}", opened.notices);
+        assert!(opened.told.notices.iter().all(|n| !n.is_damage), "FAT{width}: {:?}", opened.told.notices);
     }
 }
 
@@ -285,7 +286,7 @@ fn a_chain_that_breaks_costs_its_file_alone() {
         volume.file(b"SECOND  BIN", &noise(2000, 2));
         volume.link(first + 2, 1);
         let opened = volume.opened();
-        let ends: Vec<bool> = opened.tree.as_ref().unwrap().files().map(|(_, f)| f.source().is_ok()).collect();
+        let ends: Vec<bool> = opened.holds.tree.as_ref().unwrap().files().map(|(_, f)| f.source().is_ok()).collect();
         assert_eq!(ends, [false, true], "FAT{width}");
     }
 }
@@ -305,7 +306,7 @@ proptest! {
         }
         let opened = volume.opened();
         // Whatever is read has the length that it says.
-        for (node, file) in opened.tree.as_ref().unwrap().files() {
+        for (node, file) in opened.holds.tree.as_ref().unwrap().files() {
             if let Ok(bytes) = read(file) {
                 prop_assert_eq!(bytes.len() as u64, file.len, "{}", node.path);
             }
@@ -343,17 +344,17 @@ fn logical_partitions_are_found_along_their_chain() {
         bytes[sector * SECTOR + 3] = value;
     }
     let opened = open(&Mbr, bytes.clone()).unwrap();
-    let tree = opened.tree.unwrap();
+    let tree = opened.holds.tree.unwrap();
     let found: Vec<(String, u64, u8)> =
         tree.files().map(|(n, f)| (n.path.clone(), f.len / SECTOR as u64, read(f).unwrap()[3])).collect();
     let want = [("1", 100, 1), ("5", 50, 5), ("6", 60, 6), ("7", 70, 7)].map(|(n, l, v)| (n.to_owned(), l, v));
     assert_eq!(found, want);
-    assert!(opened.notices.iter().all(|n| !n.is_damage), "{:?}", opened.notices);
+    assert!(opened.told.notices.iter().all(|n| !n.is_damage), "{:?}", opened.told.notices);
     // A chain that leads back to its beginning ends, and is told.
     signed(&mut bytes, 500, &[partition(0x83, 2, 70), partition(5, 0, 100)]);
     let opened = open(&Mbr, bytes).unwrap();
-    assert_eq!(opened.tree.unwrap().files().count(), 4);
-    assert!(opened.notices.iter().any(|n| n.is_damage), "{:?}", opened.notices);
+    assert_eq!(opened.holds.tree.unwrap().files().count(), 4);
+    assert!(opened.told.notices.iter().any(|n| n.is_damage), "{:?}", opened.told.notices);
 }
 
 /// A drive with a table of the newer kind at both ends, and one partition.
@@ -394,8 +395,8 @@ fn either_copy_of_a_table_is_enough_and_a_damaged_one_is_told() {
     let good = gpt(400);
     let held = |bytes: Vec<u8>| {
         let opened = open(&Gpt, bytes).unwrap();
-        let lens: Vec<u64> = opened.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).collect();
-        (lens, opened.settled.iter().filter(|s| !s.holds).count())
+        let lens: Vec<u64> = opened.holds.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).collect();
+        (lens, opened.proof.settled.iter().filter(|s| !s.holds).count())
     };
     let partition = vec![100 * SECTOR as u64];
     assert_eq!(held(good.clone()), (partition.clone(), 0));

@@ -3,8 +3,10 @@
 mod n3ds;
 
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{KeyState, Opened, Opener, State};
+use decanter_core::format::Opener;
+use decanter_core::opened::Opened;
 use decanter_core::pour::to_memory;
+use decanter_core::protection::{KeyState, State};
 use decanter_core::seal::Expected;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content as Held, Tree};
@@ -66,7 +68,10 @@ fn every_way_of_encryption_opens_to_the_same_bytes() {
         assert_eq!(protection.state, State::Encrypted, "{name}");
         assert!(matches!(&protection.key, KeyState::Found { proof: Some(_), .. }), "{name}: {:?}", protection.key);
         assert!(poured(&protection.clear.unwrap()) == clear, "{name}");
-        assert_eq!(opened.facts.iter().find(|f| f.name == "title").map(|f| f.value.as_str()), Some("Brine & Bramble"));
+        assert_eq!(
+            opened.told.facts.iter().find(|f| f.name == "title").map(|f| f.value.as_str()),
+            Some("Brine & Bramble")
+        );
         let again = open_with(clear, &Keyring::default()).unwrap();
         assert_eq!(again.protection.unwrap().state, State::Decrypted, "{name}: no key is needed any more");
     }
@@ -93,13 +98,13 @@ fn a_missing_or_wrong_key_is_named_with_its_region() {
     let (missing, opened) = trouble(way, "n3ds.slot0x25.x", "");
     assert!(missing.need.contains("n3ds.slot0x25.x") && missing.need.contains("RomFS"), "{missing}");
     // What the first slot opens can be read nevertheless.
-    let tree = opened.tree.unwrap();
+    let tree = opened.holds.tree.unwrap();
     assert_eq!(file(&tree, "exefs/icon.bin")[..4], *b"SMDH");
     let code = tree.find("exefs/code.bin").and_then(|n| n.file()).unwrap();
     assert!(matches!(code.content, Held::Locked(_)));
     assert!(opened.protection.unwrap().clear.is_none());
     let (wrong, opened) = trouble(way, "", "n3ds.slot0x25.x");
-    let tree = opened.tree.unwrap();
+    let tree = opened.holds.tree.unwrap();
     let code = tree.find("exefs/code.bin").and_then(|n| n.file()).unwrap();
     assert!(matches!(code.content, Held::Locked(_)), "noise is not handed out as a program");
     assert!(wrong.need.contains("RomFS") && wrong.wrong == ["list with n3ds.slot0x25.x"], "{wrong}");
@@ -122,7 +127,7 @@ fn damage_is_no_wrong_key() {
         let opened = open(bytes);
         let protection = opened.protection.as_ref().unwrap();
         assert!(matches!(protection.key, KeyState::Found { .. }), "{name}: {:?}", protection.key);
-        assert!(opened.notices.iter().any(|n| n.text.contains("damaged") && n.text.contains(name)), "{name}");
+        assert!(opened.told.notices.iter().any(|n| n.text.contains("damaged") && n.text.contains(name)), "{name}");
         let mut wanted = clear.clone();
         wanted[at] ^= 1;
         assert!(poured(protection.clear.as_ref().unwrap()) == wanted, "{name}: everything else is decrypted");
@@ -144,7 +149,7 @@ fn flags_that_lie_are_seen_through() {
 fn files_stand_where_the_tables_say_and_the_folder_rebuilds_to_the_same_bytes() {
     for way in [PLAIN, Way { with_romfs: false, ..PLAIN }] {
         let (bytes, _) = content(way);
-        let tree = open(bytes.clone()).tree.unwrap();
+        let tree = open(bytes.clone()).holds.tree.unwrap();
         assert_eq!(file(&tree, "exefs/code.bin"), n3ds::members()[0].1);
         if way.with_romfs {
             assert_eq!(file(&tree, "romfs/a/ü.bin"), n3ds::noise(3, 5000));
@@ -158,7 +163,7 @@ fn files_stand_where_the_tables_say_and_the_folder_rebuilds_to_the_same_bytes() 
 
 #[test]
 fn a_changed_folder_gets_new_tables_and_hashes() {
-    let mut tree = open(content(PLAIN).0).tree.unwrap();
+    let mut tree = open(content(PLAIN).0).holds.tree.unwrap();
     for node in &mut tree.nodes {
         if node.path == "romfs/z.bin" {
             let source: SourceRef = Arc::new(Bytes(vec![7; 10_000]));
@@ -168,7 +173,7 @@ fn a_changed_folder_gets_new_tables_and_hashes() {
     }
     let again = open(poured(&ncch::compose(&ncch::from_tree(&tree).unwrap()).unwrap()));
     assert!(holds(&again), "every digest is that of the new bytes");
-    let tree = again.tree.unwrap();
+    let tree = again.holds.tree.unwrap();
     assert_eq!(file(&tree, "romfs/z.bin"), [7; 10_000]);
     assert_eq!(file(&tree, "romfs/a/ü.bin"), n3ds::noise(3, 5000));
     let mut stray = tree.clone();
@@ -178,8 +183,8 @@ fn a_changed_folder_gets_new_tables_and_hashes() {
 
 /// Whether every digest that a source carries is that of its bytes: computed here, from its views.
 fn holds(opened: &Opened) -> bool {
-    opened.settled.iter().all(|s| s.holds || s.matters.is_none())
-        && opened.sealed.iter().all(|sealed| {
+    opened.proof.settled.iter().all(|s| s.holds || s.matters.is_none())
+        && opened.proof.sealed.iter().all(|sealed| {
             let stored = bytes_of(&sealed.source);
             let mut clear = stored.clone();
             if let Some(transform) = &sealed.transform {
@@ -235,7 +240,7 @@ fn a_package_is_opened_through_both_layers() {
         let clear = open_with(poured(&opened.protection.unwrap().clear.unwrap()), &Keyring::default()).unwrap();
         assert_eq!(clear.protection.as_ref().unwrap().state, State::Decrypted);
         assert!(holds(&clear), "contents and metadata fit each other again");
-        assert_eq!(file(clear.tree.as_ref().unwrap(), "game/romfs/z.bin"), b"tide mark");
+        assert_eq!(file(clear.holds.tree.as_ref().unwrap(), "game/romfs/z.bin"), b"tide mark");
         assert_eq!(clear.get("title id"), Some("000400000f1e2d00"));
     }
 }
@@ -246,7 +251,7 @@ fn what_headers_say_of_each_other_is_checked() {
     let wrong = |at: usize, flip: u8| -> Vec<String> {
         let mut bytes = good.clone();
         bytes[at] ^= flip;
-        open(bytes).settled.into_iter().filter(|s| !s.holds).map(|s| s.name).collect()
+        open(bytes).proof.settled.into_iter().filter(|s| !s.holds).map(|s| s.name).collect()
     };
     assert!(wrong(0x2f, 0).is_empty());
     assert_eq!(wrong(0x20, 0x20), ["content index bitmap"], "a third content that the metadata does not have");
@@ -281,7 +286,7 @@ fn contents_of_another_kind_are_carried() {
     assert!(proof.contains("hash of content 0"), "{proof}");
     assert!(holds(&opened));
     let clear = open_with(poured(&opened.protection.unwrap().clear.unwrap()), &Keyring::default()).unwrap();
-    assert!(file(clear.tree.as_ref().unwrap(), "game.bin") == other && holds(&clear));
+    assert!(file(clear.holds.tree.as_ref().unwrap(), "game.bin") == other && holds(&clear));
 }
 
 #[test]
@@ -291,7 +296,7 @@ fn a_file_behind_the_end_is_broken_and_the_rest_stays() {
     let level3 = word(0x1b0) * 0x200 + 0x1000;
     let entry = level3 + word(level3 + 0x1c);
     bytes[entry + 8 + 5] = 1;
-    let tree = open(bytes).tree.unwrap();
+    let tree = open(bytes).holds.tree.unwrap();
     let broken = tree.find("romfs/z.bin").and_then(|n| n.file()).unwrap();
     assert!(matches!(&broken.content, Held::Broken(why) if why.contains("behind the end")));
     assert_eq!(file(&tree, "romfs/a/ü.bin"), n3ds::noise(3, 5000));
@@ -302,12 +307,12 @@ fn cut_sources_say_how_much_is_missing() {
     let whole = sealed_cartridge();
     for cut in [0x1200, 0x4100, 0x5000, 0x6000] {
         let opened = open(whole[..cut].to_vec());
-        assert!(opened.promised_len.unwrap() > cut as u64);
+        assert!(opened.extent.promised_len.unwrap() > cut as u64);
         assert!(opened.protection.unwrap().clear.is_none(), "{cut:#x}");
     }
     let package = package(&[(0, &SEALED.0)], true);
     let opened = open(package[..package.len() - 100].to_vec());
-    assert_eq!(opened.promised_len, Some(package.len() as u64));
+    assert_eq!(opened.extent.promised_len, Some(package.len() as u64));
 }
 
 proptest! {
@@ -330,7 +335,7 @@ proptest! {
         }
         bytes.truncate(cut.unwrap_or(usize::MAX));
         if let Ok(opened) = open_with(bytes, &keys()) {
-            for (_, file) in opened.tree.iter().flat_map(|t| t.files()) {
+            for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()) {
                 if let Ok(source) = file.source() {
                     let mut head = vec![0; source.len().min(4096) as usize];
                     let _ = source.read_at(0, &mut head);
@@ -347,6 +352,6 @@ proptest! {
             bytes[at + offset] = value;
         }
         let opened = open_with(bytes, &Keyring::default());
-        prop_assert!(opened.is_ok_and(|o| o.tree.is_some()), "a broken RomFS leaves the rest readable");
+        prop_assert!(opened.is_ok_and(|o| o.holds.tree.is_some()), "a broken RomFS leaves the rest readable");
     }
 }

@@ -1,6 +1,7 @@
 //! No bytes can make a parser panic, hang, or allocate more than its input is worth.
 
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
+use decanter_core::opened::Opened;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::{Error, Key, Keyring};
@@ -22,7 +23,7 @@ fn open(bytes: Vec<u8>) -> Result<Opened, Error> {
 /// Opens, and reads what is offered.
 fn exercise(bytes: Vec<u8>) {
     let Ok(opened) = open(bytes) else { return };
-    for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(50) {
+    for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(50) {
         if let Ok(source) = file.source() {
             let mut head = vec![0; source.len().min(4096) as usize];
             let _ = source.read_at(0, &mut head);
@@ -96,7 +97,7 @@ fn parameters() -> Vec<u8> {
 
 #[test]
 fn the_fixtures_are_what_they_should_be() {
-    let format = |bytes| open(bytes).map(|o| o.format).unwrap();
+    let format = |bytes| open(bytes).map(|o| o.identity.format).unwrap();
     assert_eq!(format(disc()), "iso9660");
     assert_eq!(format(sealed_disc()), "ps3-disc");
     assert_eq!(format(description().compose().unwrap()), "ird");
@@ -238,8 +239,8 @@ fn a_file_in_two_extents_is_one_file() {
     image[22 * 2048..23 * 2048].fill(b'A');
     image[20 * 2048..20 * 2048 + 10].fill(b'B');
     let opened = open(image).unwrap();
-    assert!(opened.notices.is_empty(), "{:?}", opened.notices);
-    let tree = opened.tree.unwrap();
+    assert!(opened.told.notices.is_empty(), "{:?}", opened.told.notices);
+    let tree = opened.holds.tree.unwrap();
     let names: Vec<_> = tree.nodes.iter().map(|n| n.path.as_str()).collect();
     assert_eq!(names, ["BIG.DAT", "NODOT"]);
     let bytes = tree.read("big.dat", 1 << 20).unwrap().unwrap();
@@ -254,7 +255,7 @@ fn files_outside_the_volume_are_broken_and_overlaps_are_told() {
     let at = bytes.windows(wide.len()).position(|w| w == wide).unwrap() - 33;
     bytes[at + 2..at + 6].copy_from_slice(&0x00ff_ffffu32.to_le_bytes());
     let opened = open(bytes.clone()).unwrap();
-    let tree = opened.tree.unwrap();
+    let tree = opened.holds.tree.unwrap();
     let broken = tree.find("d.bin").unwrap().file().unwrap();
     assert!(matches!(&broken.content, Content::Broken(why) if why.contains(&format!("offset {at:#x}"))));
     assert!(tree.read("lanes/a.dat", 10_000).is_ok());
@@ -262,7 +263,7 @@ fn files_outside_the_volume_are_broken_and_overlaps_are_told() {
     let a = tree.find("lanes/a.dat").unwrap().file().unwrap().spans[0].start / 2048 + 1;
     bytes[at + 2..at + 6].copy_from_slice(&(a as u32).to_le_bytes());
     let opened = open(bytes).unwrap();
-    assert!(opened.notices.iter().any(|n| n.text.contains("overlap")), "{:?}", opened.notices);
+    assert!(opened.told.notices.iter().any(|n| n.text.contains("overlap")), "{:?}", opened.told.notices);
 }
 
 #[test]
@@ -278,11 +279,11 @@ fn archives_in_archives_end_somewhere() {
     let mut opener = Opener::new(&REGISTRY, &keys);
     let mut source: SourceRef = Arc::new(Bytes(bytes));
     for _ in 0..3 {
-        let tree = opener.open(source.clone()).unwrap().tree.unwrap();
+        let tree = opener.open(source.clone()).unwrap().holds.tree.unwrap();
         source = tree.find("in.zip").unwrap().file().unwrap().source().unwrap().clone();
         opener = opener.inside().unwrap();
     }
-    assert_eq!(opener.open(source).unwrap().tree.unwrap().files().count(), 2);
+    assert_eq!(opener.open(source).unwrap().holds.tree.unwrap().files().count(), 2);
     opener = opener.at_depth(decanter_core::format::MOST_DEPTH);
     assert!(matches!(opener.inside(), Err(Error::Limit { .. })));
 }

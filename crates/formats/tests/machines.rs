@@ -16,14 +16,14 @@ fn read(format: &dyn Format, bytes: Vec<u8>) -> Option<usize> {
     let opener = Opener::new(&REGISTRY, &keys);
     let _ = format.score(&decanter_core::Head::new(&Bytes(bytes.clone())));
     let opened = format.open(Arc::new(Bytes(bytes)), &opener).ok()?;
-    if let Some(inspect) = &opened.inspect {
+    for inspect in &opened.proof.inspections {
         let _ = inspect(&());
     }
-    for (_, file) in opened.tree.iter().flat_map(|t| t.files()).take(20) {
+    for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).take(20) {
         let Ok(source) = file.source() else { continue };
         let _ = source.read_at(0, &mut vec![0; source.len().min(1 << 16) as usize]);
     }
-    Some(opened.tree.map_or(0, |t| t.nodes.len()))
+    Some(opened.holds.tree.map_or(0, |t| t.nodes.len()))
 }
 
 /// A disk whose sectors from `at` on are these.
@@ -45,8 +45,12 @@ fn a_loop_and_a_wrong_chain_are_told_on_a_disk() {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let opened = cbm::D64.open(Arc::new(Bytes(disk)), &opener).unwrap();
-    assert!(opened.notices[0].text.contains("goes in a circle at track 18, sector 1"), "{:?}", opened.notices);
-    let settled = opened.inspect.unwrap()(&()).unwrap();
+    assert!(
+        opened.told.notices[0].text.contains("goes in a circle at track 18, sector 1"),
+        "{:?}",
+        opened.told.notices
+    );
+    let settled = opened.proof.inspections[0](&()).unwrap();
     assert!(!settled[0].holds && settled[0].note.as_ref().unwrap().contains("circle"), "{settled:?}");
 }
 
@@ -133,7 +137,7 @@ fn opened(format: &dyn Format, bytes: Vec<u8>) -> decanter_core::Opened {
 
 /// All bytes of the file with this path.
 fn content(opened: &decanter_core::Opened, path: &str) -> Vec<u8> {
-    let tree = opened.tree.as_ref().unwrap();
+    let tree = opened.holds.tree.as_ref().unwrap();
     tree.read(path, 1 << 20).unwrap().unwrap_or_else(|| panic!("{path} is not there"))
 }
 
@@ -161,9 +165,9 @@ fn a_tape_with_the_usual_wrong_end_address() {
     assert_eq!(content(&tape, "FOGBELL.prg"), [&[1, 8][..], &(0..20).collect::<Vec<u8>>()].concat());
     assert_eq!(content(&tape, "BRINE.prg"), [0x00, 0xc0, 0xa9, 0, 0x60, 0]);
     assert!(
-        tape.notices[0].text.contains("its end address $c3c6 is wrong; by what the image holds it is $0815"),
+        tape.told.notices[0].text.contains("its end address $c3c6 is wrong; by what the image holds it is $0815"),
         "{:?}",
-        tape.notices
+        tape.told.notices
     );
 }
 
@@ -226,7 +230,7 @@ fn members_of_all_header_levels() {
     for path in ["Pier/one", "Pier/two", "Pier/three"] {
         assert_eq!(content(&lha, path), raw, "{path}");
     }
-    let nodes = &lha.tree.as_ref().unwrap().nodes;
+    let nodes = &lha.holds.tree.as_ref().unwrap().nodes;
     assert_eq!(nodes[0].about.as_ref().unwrap().words, ["h---rwed", "\"a note\""]);
     assert!(nodes[2].about.is_none(), "level 2 keeps no attributes there");
     assert_eq!((nodes[0].modified, nodes[2].modified), (Some(946_728_000), Some(1_000_000_000)));

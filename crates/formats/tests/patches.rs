@@ -13,7 +13,7 @@ fn open(bytes: Vec<u8>) -> Result<Arc<dyn Patch>> {
     let keys = Keyring::default();
     let opener = Opener::new(&REGISTRY, &keys);
     let opened = opener.open(Arc::new(Bytes(bytes)))?;
-    opened.patch.ok_or_else(|| Error::Usage("no patch".into()))
+    opened.holds.patch.ok_or_else(|| Error::Usage("no patch".into()))
 }
 
 fn source(bytes: &[u8]) -> SourceRef {

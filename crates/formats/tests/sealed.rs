@@ -1,7 +1,9 @@
 //! Discs of the PS3 family made for one question each: what shows that they are encrypted, and what proves a key.
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, State};
+use decanter_core::format::{Format, Opener};
+use decanter_core::opened::Opened;
+use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::view::{Ciphered, Direction, Overlay, SectorCbc};
@@ -34,7 +36,7 @@ fn disc(files: &[(&str, Vec<u8>)]) -> Sealed {
     add("BACK.TXT", vec![b'b'; 2048]);
     let volume = Iso9660.compose(&tree, "GULLWING").unwrap().as_source().unwrap();
     let opened = open(volume.clone(), &Keyring::default(), &["ps3-disc"]).unwrap();
-    let placed = opened.tree.unwrap();
+    let placed = opened.holds.tree.unwrap();
     let start = |path: &str| placed.find(path).unwrap().file().unwrap().spans[0].start;
     let range = start("FRONT.TXT") + SECTOR..start("BACK.TXT");
     let last = volume.len() / SECTOR - 1;
@@ -107,13 +109,17 @@ fn a_wrong_key_beside_the_right_one_is_passed_over_and_told() {
     let wrong = Key::new(vec![1; 16]);
     let (p, opened) = protection(&d.sealed, &ring(&[("gullwing_gp", &wrong), ("dcnt-10004", &d.key)]));
     assert!(matches!(&p.key, KeyState::Found { origin, .. } if origin == "file of dcnt-10004"));
-    assert!(opened.notices.iter().any(|n| n.text.contains("file of gullwing_gp is wrong")), "{:?}", opened.notices);
+    assert!(
+        opened.told.notices.iter().any(|n| n.text.contains("file of gullwing_gp is wrong")),
+        "{:?}",
+        opened.told.notices
+    );
     let (p, opened) = protection(&d.sealed, &ring(&[("DCNT10004", &wrong), ("DCNT10004", &Key::new(vec![1; 8]))]));
     let KeyState::Trouble(trouble) = p.key else { panic!("a wrong key was taken") };
     assert_eq!(trouble.wrong.len(), 2, "{trouble}");
     assert!(trouble.to_string().starts_with("the disc key for DCNT-10004 is wrong"));
     // Nothing of noise is offered: encrypted files are locked, plain ones are there.
-    let tree = opened.tree.unwrap();
+    let tree = opened.holds.tree.unwrap();
     assert!(matches!(tree.find("EBOOT.BIN").unwrap().file().unwrap().content, Content::Locked(_)));
     assert!(matches!(tree.read("EBOOT.BIN", 100), Err(Error::Key(_))));
     assert_eq!(tree.read("front.txt", 4096).unwrap().unwrap(), vec![b'f'; 2048]);
@@ -136,7 +142,7 @@ fn a_key_that_nothing_can_prove_is_used_with_a_notice() {
     let d = disc(&[("A.DAT", noise(6000)), ("B.DAT", noise(9000))]);
     let (p, opened) = protection(&d.sealed, &ring(&[("DCNT10004", &d.key)]));
     assert!(matches!(p.key, KeyState::Found { proof: None, .. }));
-    assert!(opened.notices.iter().any(|n| n.text.contains("can prove the key")), "{:?}", opened.notices);
+    assert!(opened.told.notices.iter().any(|n| n.text.contains("can prove the key")), "{:?}", opened.told.notices);
 }
 
 #[test]
@@ -147,7 +153,7 @@ fn a_disc_with_one_plain_region_needs_no_key() {
     let open_disc: SourceRef = Arc::new(Overlay::new(d.plain, vec![(0, Arc::new(Bytes(table)) as SourceRef)]).unwrap());
     let (p, opened) = protection(&open_disc, &Keyring::default());
     assert_eq!((p.state, p.key), (State::Decrypted, KeyState::NotNeeded));
-    assert_eq!(opened.regions.len(), 1);
+    assert_eq!(opened.extent.regions.len(), 1);
 }
 
 #[test]
@@ -160,5 +166,9 @@ fn the_parameter_file_is_read_through_the_cipher() {
     let (_, opened) = protection(&d.sealed, &ring(&[("DCNT10004", &d.key)]));
     assert_eq!((opened.get("title"), opened.get("version")), (Some("Gullwing GP"), Some("01.02")));
     assert_eq!(opened.get("id"), Some("DCNT-10004"));
-    assert!(opened.notices.iter().any(|n| n.text.contains("DCNT10009")), "two ids are told: {:?}", opened.notices);
+    assert!(
+        opened.told.notices.iter().any(|n| n.text.contains("DCNT10009")),
+        "two ids are told: {:?}",
+        opened.told.notices
+    );
 }

@@ -1,8 +1,8 @@
 //! All sectors of a CD image in one read: every check that its sectors carry, and digests of its files.
 
 use decanter_core::digest::{Algorithm, Digest, Hasher};
-use decanter_core::format::{Track, TrackKind};
 use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::tree::Tree;
 use decanter_core::{Result, SECTOR, Watch};
 use decanter_formats::optical::cd::sector::{self, Faults, RAW};

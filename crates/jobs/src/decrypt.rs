@@ -5,7 +5,7 @@ use crate::verify::{self, VerifyReport};
 use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
-use decanter_core::format::{KeyState, State};
+use decanter_core::protection::{KeyState, State};
 use decanter_core::role::Role;
 use decanter_core::{Error, Notice, SECTOR, tell};
 use serde::Serialize;
@@ -78,10 +78,10 @@ pub fn decrypt(
     let as_it_is = as_it_is.filter(|_| keep_damage || setting.unchecked);
     let clear = as_it_is.as_ref().map_or(clear, |a| a.clear.clone());
     let mut answer = if kept.is_empty() { Answer::Yes } else { Answer::No };
-    let extension = decanter_formats::REGISTRY.get(item.opened.format).map_or("iso", |f| f.extensions()[0]);
+    let extension = decanter_formats::REGISTRY.get(item.opened.identity.format).map_or("iso", |f| f.extensions()[0]);
     let target = place::file(target, &place::name_beside(&item, extension, "decrypted"));
     setting.check_target(&target)?;
-    let encrypted = item.opened.regions.iter().filter(|r| r.encrypted);
+    let encrypted = item.opened.extent.regions.iter().filter(|r| r.encrypted);
     let mut report = DecryptReport {
         schema: "decanter.decrypt/1",
         source: item.address.clone(),
@@ -135,7 +135,10 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     let Some(protection) = &item.opened.protection else {
         let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
         return Err((
-            Error::Usage(format!("it is {}, which has nothing encrypted in it", with_article(&item.opened.kind))),
+            Error::Usage(format!(
+                "it is {}, which has nothing encrypted in it",
+                with_article(&item.opened.identity.kind)
+            )),
             Some(hint),
         ));
     };
@@ -147,8 +150,8 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
         return Err((trouble.clone().into(), None));
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
-    if let Some(promised) = item.opened.promised_len.filter(|&p| p > len) {
-        let missing = match item.opened.role == Role::Package {
+    if let Some(promised) = item.opened.extent.promised_len.filter(|&p| p > len) {
+        let missing = match item.opened.identity.role == Role::Package {
             true => format!("{} bytes", crate::grouped(promised - len)),
             false => format!("{} sectors", (promised - len).div_ceil(SECTOR)),
         };
@@ -158,8 +161,8 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     }
     match &protection.clear {
         Some(clear) => Ok(clear.clone()),
-        None if item.opened.settled.iter().any(|s| !s.holds && s.matters.is_some()) => {
-            let broken = item.opened.settled.iter().find(|s| !s.holds && s.matters.is_some());
+        None if item.opened.proof.settled.iter().any(|s| !s.holds && s.matters.is_some()) => {
+            let broken = item.opened.proof.settled.iter().find(|s| !s.holds && s.matters.is_some());
             let why = broken.map(|s| format!("{}: {}", s.name, s.note.as_deref().unwrap_or("it does not hold")));
             let hint = format!("\"decanter extract {source}\" takes what is whole");
             Err((Error::Unreadable { why: why.unwrap_or_default() }, Some(hint)))

@@ -135,7 +135,8 @@ impl Known {
             (known.against, known.expected) = (Some(name), digests);
         }
         let mut damage = item.damage(setting).map_err(fail)?;
-        let paths: Vec<&str> = item.opened.tree.iter().flat_map(|t| t.files()).map(|(n, _)| n.path.as_str()).collect();
+        let paths: Vec<&str> =
+            item.opened.holds.tree.iter().flat_map(|t| t.files()).map(|(n, _)| n.path.as_str()).collect();
         for one in &mut damage {
             // A part of a package knows its files by their paths in that part.
             one.files = one
@@ -173,10 +174,10 @@ pub fn extract(
 ) -> Result<(ExtractReport, Answer), Failure> {
     let item = locate::open(shown, "extract", setting)?;
     let fail = |e| Failure::new(format!("cannot extract \"{shown}\""), e);
-    let Some(tree) = &item.opened.tree else {
+    let Some(tree) = &item.opened.holds.tree else {
         return Err(fail(Error::Usage(format!(
             "it is {}, which has no files inside",
-            with_article(&item.opened.kind)
+            with_article(&item.opened.identity.kind)
         ))));
     };
     let folder = place::folder(&item, folder);
@@ -291,7 +292,7 @@ pub fn extract(
     setting.settle().map_err(|e| fail(e).hint(UNSETTLED))?;
     stage.commit(&plan.folders).map_err(|e| place::refused(&folder, e))?;
     let len = item.source.as_ref().map_or(0, |s| s.len());
-    if item.opened.promised_len.is_some_and(|promised| promised > len) {
+    if item.opened.extent.promised_len.is_some_and(|promised| promised > len) {
         report.advice = Some("the source ends too early: dump or copy the source again".into());
     } else if !report.left_out.is_empty() {
         report.advice = Some("the reasons stand above; what is damaged has to be dumped or copied again".into());
@@ -349,7 +350,7 @@ pub(crate) fn matches(globs: &GlobSet, path: &str) -> bool {
 fn check_keys(item: &Item, wanted: &[&Node]) -> Result<(), Error> {
     let locked = wanted.iter().any(|n| n.file().is_some_and(|f| matches!(f.content, Content::Locked(_))));
     match item.opened.protection.as_ref().map(|p| &p.key) {
-        Some(decanter_core::format::KeyState::Trouble(trouble)) if locked => Err(trouble.clone().into()),
+        Some(decanter_core::protection::KeyState::Trouble(trouble)) if locked => Err(trouble.clone().into()),
         _ => Ok(()),
     }
 }

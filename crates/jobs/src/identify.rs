@@ -8,9 +8,10 @@ use crate::picture::{self, Scene};
 use crate::rom::RomReport;
 use crate::starter::{self, Starter};
 use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces, verify};
-use decanter_core::format::{Fact, KeyState, State};
 use decanter_core::label::Picture;
 use decanter_core::native;
+use decanter_core::opened::Fact;
+use decanter_core::protection::{KeyState, State};
 use decanter_core::role::{Medium, Role};
 use decanter_core::rom::Shape;
 use decanter_core::source::Bytes;
@@ -240,13 +241,13 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
     };
     let target = &place::file(Some(target), &format!("{}.png", place::stem_of_shown(source)));
     let item = locate::open(source, "draw", setting)?;
-    if let Some((_, icon)) = item.opened.label.as_ref().and_then(|l| l.pictures.first()) {
+    if let Some((_, icon)) = item.opened.told.label.as_ref().and_then(|l| l.pictures.first()) {
         return draw_icon(icon, target, &what, setting);
     }
     let Some(scene) = Scene::of_item(&item) else {
         return Err(Failure::usage(
             what,
-            format!("{} has no sectors that a map could show", with_article(&item.opened.kind)),
+            format!("{} has no sectors that a map could show", with_article(&item.opened.identity.kind)),
         )
         .hint("give a disc image"));
     };
@@ -295,7 +296,7 @@ fn one(shown: &str, setting: &Setting<'_>) -> Vec<Identity> {
 
 /// The ROMs in an archive, in one pass through it; `None` if it is no archive, or one of something else.
 fn roms_inside(item: &Item, setting: &Setting<'_>) -> Option<Vec<Identity>> {
-    if item.opened.role != Role::Archive {
+    if item.opened.identity.role != Role::Archive {
         return None;
     }
     let mut roms = Vec::new();
@@ -345,20 +346,21 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
 /// Everything known of an opened source.
 pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     let opened = &item.opened;
-    let mut facts = opened.facts.clone();
-    let label = opened.label.as_ref().zip(setting.language.as_deref());
+    let mut facts = opened.told.facts.clone();
+    let label = opened.told.label.as_ref().zip(setting.language.as_deref());
     if let Some(own) = label.and_then(|(label, code)| label::title_in(&label.titles, code))
-        && let Some(fact) = facts.iter_mut().find(|f| f.name == "title").filter(|_| item.opened.role == Role::Package)
+        && let Some(fact) =
+            facts.iter_mut().find(|f| f.name == "title").filter(|_| item.opened.identity.role == Role::Package)
     {
         fact.value = own;
     }
     facts.extend(drive_facts(item, setting));
-    let tracks = &item.opened.tracks;
+    let tracks = &item.opened.holds.tracks;
     let stored = item.source.as_ref().map_or(0, |s| s.len());
     let bytes = if tracks.is_empty() { stored } else { tracks.iter().map(|t| t.source.len()).sum() };
-    let missing = opened.promised_len.map_or(0, |promised| promised.saturating_sub(bytes));
+    let missing = opened.extent.promised_len.map_or(0, |promised| promised.saturating_sub(bytes));
     let (mut hit_files, mut hit_count) = (Vec::new(), 0);
-    for (node, file) in opened.tree.iter().flat_map(|t| t.files()) {
+    for (node, file) in opened.holds.tree.iter().flat_map(|t| t.files()) {
         if matches!(file.content, Content::Cut { .. }) {
             hit_count += 1;
             if hit_files.len() < MOST_NAMED {
@@ -366,9 +368,9 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
             }
         }
     }
-    let encrypted = opened.regions.iter().filter(|r| r.encrypted);
-    let regions = (!opened.regions.is_empty()).then(|| Regions {
-        plain: opened.regions.iter().filter(|r| !r.encrypted).count(),
+    let encrypted = opened.extent.regions.iter().filter(|r| r.encrypted);
+    let regions = (!opened.extent.regions.is_empty()).then(|| Regions {
+        plain: opened.extent.regions.iter().filter(|r| !r.encrypted).count(),
         encrypted: encrypted.clone().count(),
         encrypted_bytes: encrypted.map(|r| r.range.end - r.range.start).sum(),
     });
@@ -394,20 +396,20 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     Identity {
         source: item.address.clone(),
         error: None,
-        format: Some(opened.format),
-        kind: opened.kind.clone(),
+        format: Some(opened.identity.format),
+        kind: opened.identity.kind.clone(),
         inside: item.around.clone(),
         facts,
         bytes,
-        promised_bytes: opened.promised_len,
-        missing_sectors: if item.opened.role == Role::Package { 0 } else { missing.div_ceil(SECTOR) },
+        promised_bytes: opened.extent.promised_len,
+        missing_sectors: if item.opened.identity.role == Role::Package { 0 } else { missing.div_ceil(SECTOR) },
         missing_bytes: missing,
         hit_files,
         hit_count,
-        files: opened.tree.as_ref().map(|t| t.files().count()),
-        folders: opened.tree.as_ref().map(|t| t.folder_count()),
+        files: opened.holds.tree.as_ref().map(|t| t.files().count()),
+        folders: opened.holds.tree.as_ref().map(|t| t.folder_count()),
         regions,
-        rom: opened.rom.as_ref().map(RomReport::of),
+        rom: opened.holds.rom.as_ref().map(RomReport::of),
         padding: padding::look(item),
         next: next(item, missing > 0, &becomes),
         encryption,
@@ -415,7 +417,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         unread_sectors: item.unfinished.as_ref().map(|map| map.missing()),
         starters: starters(item),
         notices: item.notices().to_vec(),
-        is_package: (item.opened.role == Role::Package),
+        is_package: (item.opened.identity.role == Role::Package),
         cause: None,
     }
 }
@@ -423,7 +425,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
 /// Programs in disks and archives of home computers.
 fn starters(item: &Item) -> Vec<Starter> {
     const HOLDERS: [&str; 10] = ["d64", "d71", "d81", "t64", "adf", "hdf", "lha", "lzx", "zip", "folder"];
-    let tree = item.opened.tree.as_ref().filter(|_| HOLDERS.contains(&item.opened.format));
+    let tree = item.opened.holds.tree.as_ref().filter(|_| HOLDERS.contains(&item.opened.identity.format));
     // What cannot be read is told by other means.
     tree.and_then(|t| starter::rank(t).ok()).unwrap_or_default()
 }
@@ -435,9 +437,9 @@ fn drive_facts(item: &Item, setting: &Setting<'_>) -> Vec<Fact> {
         let mut add = |name: &'static str, text: String| facts.push(Fact { name, value: format!("{of}{text}") });
         if !of.is_empty() {
             let said: Vec<&str> = ["label", "used"].iter().filter_map(|n| opened.get(n)).collect();
-            add("holds", format!("{} {}", opened.kind, said.join(", ")));
+            add("holds", format!("{} {}", opened.identity.kind, said.join(", ")));
         }
-        let Some(tree) = &opened.tree else { return };
+        let Some(tree) = &opened.holds.tree else { return };
         let systems = traces::systems(tree);
         if !systems.is_empty() {
             add("system", systems.join(", "));
@@ -446,10 +448,10 @@ fn drive_facts(item: &Item, setting: &Setting<'_>) -> Vec<Fact> {
             add("program", format!("{folder} ({why})"));
         }
     };
-    match item.opened.role {
+    match item.opened.identity.role {
         Role::Image(Medium::Volume) => look(&item.opened, ""),
         Role::Image(Medium::Drive) => {
-            for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+            for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
                 let Ok(source) = file.source() else { continue };
                 let names = [node.path.clone()];
                 let opener = setting.opener(&item.keyring).with_names(&names).at_depth(item.around.len() + 1);
@@ -474,14 +476,14 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         }
         return list;
     }
-    if item.opened.tree.is_some() && item.opened.role != Role::Folder {
+    if item.opened.holds.tree.is_some() && item.opened.identity.role != Role::Folder {
         let inside = first_partition(item).map_or(source.clone(), |name| quoted(&format!("{}::{name}", item.shown)));
         list.push(Becomes { what: "folder", command: format!("decanter extract {inside}") });
     }
     if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
         list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source}") });
     }
-    if let Some(Shape::Padded { .. } | Shape::Overdumped { .. }) = item.opened.rom.as_ref().map(|r| &r.shape) {
+    if let Some(Shape::Padded { .. } | Shape::Overdumped { .. }) = item.opened.holds.rom.as_ref().map(|r| &r.shape) {
         let command = format!("decanter convert {source} --trim");
         list.push(Becomes { what: "trimmed", command });
     }
@@ -498,13 +500,20 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
 
 /// The name of the first partition of a drive.
 fn first_partition(item: &Item) -> Option<&str> {
-    let is_drive = item.opened.role == Role::Image(Medium::Drive);
-    item.opened.tree.iter().filter(|_| is_drive).flat_map(|t| t.files()).next().map(|(node, _)| node.path.as_str())
+    let is_drive = item.opened.identity.role == Role::Image(Medium::Drive);
+    item.opened
+        .holds
+        .tree
+        .iter()
+        .filter(|_| is_drive)
+        .flat_map(|t| t.files())
+        .next()
+        .map(|(node, _)| node.path.as_str())
 }
 
 /// The option that gives the missing key: packages take several, by name.
 fn key_option(item: &Item) -> &'static str {
-    if item.opened.role == Role::Package { "--keys FILE" } else { "--key HEX" }
+    if item.opened.identity.role == Role::Package { "--keys FILE" } else { "--key HEX" }
 }
 
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
@@ -517,7 +526,7 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
         return Some(format!("decanter verify {source} --against DESCRIPTION, if there is one of this {kind}"));
     }
     let key = item.opened.protection.as_ref().map(|p| &p.key);
-    if item.opened.expectation.is_some() || item.opened.catalogue.is_some() {
+    if item.opened.holds.expectation.is_some() || item.opened.holds.catalogue.is_some() {
         return Some(format!("decanter verify SOURCE --against {source}"));
     }
     if let Some(KeyState::Trouble(_)) = key {
@@ -526,10 +535,10 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     if is_cut {
         return Some("copy or dump it again; \"decanter extract\" takes what is whole".into());
     }
-    if item.opened.patch.is_some() {
+    if item.opened.holds.patch.is_some() {
         return Some(format!("decanter patch show {source}"));
     }
-    match item.opened.rom.as_ref().map(|r| &r.shape) {
+    match item.opened.holds.rom.as_ref().map(|r| &r.shape) {
         Some(Shape::Trailing { is_rom: true, .. }) => return Some(format!("decanter extract {source}")),
         Some(Shape::Overdumped { .. }) => return Some(format!("decanter convert {source} --trim")),
         Some(_) => return Some(format!("decanter verify {source} --against DAT")),
@@ -538,10 +547,11 @@ fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
     if let Some(name) = first_partition(item) {
         return Some(format!("decanter list {}", quoted(&format!("{}::{name}", item.shown))));
     }
-    if !item.opened.tree.as_ref().is_none_or(|t| t.nodes.is_empty()) && item.opened.inspect.is_some() {
+    if !item.opened.holds.tree.as_ref().is_none_or(|t| t.nodes.is_empty()) && !item.opened.proof.inspections.is_empty()
+    {
         return Some(format!("decanter verify {source}"));
     }
-    let is_image = item.opened.promised_len.is_some() || !item.opened.tracks.is_empty();
+    let is_image = item.opened.extent.promised_len.is_some() || !item.opened.holds.tracks.is_empty();
     match item.descriptions.first() {
         Some((at, _)) if is_image => Some(format!("decanter verify {source} --against {}", quoted(at))),
         _ if is_image => Some(format!("decanter verify {source}")),

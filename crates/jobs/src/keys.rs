@@ -2,8 +2,8 @@
 
 use crate::locate::Around;
 use crate::{Failure, Setting, locate};
-use decanter_core::format::KeyState;
 use decanter_core::keyring::EntryReport;
+use decanter_core::protection::KeyState;
 use serde::Serialize;
 
 /// What is known of keys; never their values.

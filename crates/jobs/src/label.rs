@@ -91,13 +91,13 @@ pub fn label(
         Some(picture) => (shown.to_owned(), Vec::new(), vec![("picture", picture)], Vec::new()),
         None => {
             let item = locate::open(shown, "take a label from", setting)?;
-            let label = item.opened.label.unwrap_or_default();
+            let label = item.opened.told.label.unwrap_or_default();
             if label.titles.is_empty() && label.pictures.is_empty() {
-                let kind = crate::failure::with_article(&item.opened.kind);
+                let kind = crate::failure::with_article(&item.opened.identity.kind);
                 return Err(Failure::usage(what, format!("{kind} carries no titles or pictures that are read here"))
                     .hint("give a DS ROM, a 3DS image or package, or a picture of your own (PNG or JPEG)"));
             }
-            (item.address, label.titles, label.pictures, item.opened.notices)
+            (item.address, label.titles, label.pictures, item.opened.told.notices)
         }
     };
     let output = output.map(|o| place::file(Some(o), &format!("{}.png", place::stem_of_shown(shown))));

@@ -58,8 +58,8 @@ fn block(format: &str) -> u64 {
 /// When it cannot be opened.
 pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
     let item = locate::open(shown, "list", setting)?;
-    let unit = block(item.opened.format);
-    let tree = item.opened.tree.unwrap_or_default();
+    let unit = block(item.opened.identity.format);
+    let tree = item.opened.holds.tree.unwrap_or_default();
     let entry = |node: &decanter_core::Node| {
         let mut entry = Entry {
             path: node.path.clone(),
@@ -94,9 +94,9 @@ pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
     Ok(ListReport {
         schema: "decanter.list/1",
         source: item.address,
-        kind: item.opened.kind,
+        kind: item.opened.identity.kind,
         entries: tree.nodes.iter().map(entry).collect(),
-        parameters: item.opened.parameters,
-        notices: item.opened.notices,
+        parameters: item.opened.told.parameters,
+        notices: item.opened.told.notices,
     })
 }

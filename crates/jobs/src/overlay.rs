@@ -58,7 +58,7 @@ pub(crate) fn lay(
     for overlay in overlays {
         let item = locate::open(overlay, "use", setting)?;
         let fail = |e| crate::Failure::new(format!("cannot lay \"{overlay}\" over it"), e);
-        let files = item.opened.tree.filter(|t| t.files().next().is_some());
+        let files = item.opened.holds.tree.filter(|t| t.files().next().is_some());
         let files = files.ok_or_else(|| fail(Error::Usage("there are no files in it".into())))?;
         let mut places = Places::default();
         for (index, node) in tree.nodes.iter().enumerate() {

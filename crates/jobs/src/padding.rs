@@ -44,16 +44,17 @@ pub struct Filler {
 /// Looks at an image; `None` where there is nothing to tell, or looking would be slow.
 pub(crate) fn look(item: &Item) -> Option<Padding> {
     let opened = &item.opened;
-    let tree = opened.tree.as_ref()?;
-    let source = if opened.tracks.is_empty() { item.source.clone()? } else { opened.volume.clone()? };
-    if opened.structure.is_empty() || source.prefers_sequential() || opened.protection.is_some() {
+    let tree = opened.holds.tree.as_ref()?;
+    let source = if opened.holds.tracks.is_empty() { item.source.clone()? } else { opened.holds.volume.clone()? };
+    if opened.extent.structure.is_empty() || source.prefers_sequential() || opened.protection.is_some() {
         return None;
     }
     let end = opened
+        .extent
         .promised_len
         .map_or(source.len(), |p| p.min(source.len()))
-        .max(opened.structure.iter().map(|s| s.end).max()?);
-    let used = used_ranges(tree, &opened.structure, source.len());
+        .max(opened.extent.structure.iter().map(|s| s.end).max()?);
+    let used = used_ranges(tree, &opened.extent.structure, source.len());
     let mut gaps: Vec<Range<u64>> = Vec::new();
     // Before the first structure lies what is no part of the file system: boot code, another partition.
     let mut at = used.first().map_or(0, |r| r.start);

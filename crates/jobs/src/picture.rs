@@ -112,11 +112,11 @@ impl Scene {
     /// An opened image. A map that lies beside it tells what was read.
     pub fn of_item(item: &Item) -> Option<Self> {
         let opened = &item.opened;
-        let tree = opened.tree.as_ref()?;
-        let stored = if opened.tracks.is_empty() { item.source.clone()? } else { opened.volume.clone()? };
+        let tree = opened.holds.tree.as_ref()?;
+        let stored = if opened.holds.tracks.is_empty() { item.source.clone()? } else { opened.holds.volume.clone()? };
         let sectors = stored.len().div_ceil(SECTOR);
         let fact = |name: &str| opened.get(name).map(|v| format!(", {v}")).unwrap_or_default();
-        let subtitle = format!("{}{}{}, {} sectors", opened.kind, fact("title"), fact("id"), grouped(sectors));
+        let subtitle = format!("{}{}{}, {} sectors", opened.identity.kind, fact("title"), fact("id"), grouped(sectors));
         let mut scene = Self {
             title: item.file_name(),
             subtitle,
@@ -126,8 +126,8 @@ impl Scene {
             notes_are: "largest files",
             notes: Vec::new(),
         };
-        scene.content(tree, &opened.structure);
-        for region in opened.regions.iter().filter(|r| r.encrypted) {
+        scene.content(tree, &opened.extent.structure);
+        for region in opened.extent.regions.iter().filter(|r| r.encrypted) {
             scene.layers.push((region.range.start / SECTOR..region.range.end.div_ceil(SECTOR), Kind::Encrypted));
         }
         if let Some(map) = item.unfinished.as_ref().filter(|m| m.sectors == sectors) {

@@ -3,7 +3,7 @@
 
 use crate::verify::{self, Damage};
 use crate::{Item, Setting, locate};
-use decanter_core::format::KeyState;
+use decanter_core::protection::KeyState;
 use decanter_core::{Error, Notice, Result, SourceRef};
 use std::sync::PoisonError;
 
@@ -52,7 +52,7 @@ impl Item {
         }
         let told =
             |text: &String| Damage { what: text.clone(), of: String::new(), files: Vec::new(), is_digest: false };
-        let noticed = self.opened.notices.iter().filter(|n| n.is_damage);
+        let noticed = self.opened.told.notices.iter().filter(|n| n.is_damage);
         let mut damage: Vec<Damage> = noticed.map(|n| told(&n.text)).collect();
         damage.extend(verify::damage(&self.opened, setting)?);
         Ok(damage)

@@ -1,6 +1,6 @@
 use super::{Manner, count, exact, number, row, size, style};
 use decanter_core::SECTOR;
-use decanter_core::format::State;
+use decanter_core::protection::State;
 use decanter_jobs::Padding;
 use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
 use decanter_jobs::starter::Starter;

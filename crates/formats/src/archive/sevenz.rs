@@ -2,8 +2,9 @@
 //! their block, so that a solid archive whose entries are read in order is unpacked once; small blocks stay in memory. docs/formats/7z.md.
 
 use decanter_core::error::Blame;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_vec};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
@@ -104,7 +105,7 @@ impl Format for SevenZ {
             tree.nodes.push(Node::new(path, kind, modified));
         }
         opened.fact("entries", tree.nodes.len().to_string());
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

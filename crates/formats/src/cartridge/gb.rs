@@ -5,7 +5,7 @@ use super::text::ascii;
 use super::{Family, check16, finish, is_cut, load, measure, plain, sum8};
 use crate::num::be16;
 use decanter_core::Result;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Check, Declared, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
 

@@ -4,7 +4,7 @@ use super::handheld::{LOGO_CRC, crc16, region};
 use super::text::ascii;
 use super::{Family, finish, load, measure, plain, sum8};
 use decanter_core::Result;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Check, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
 use memchr::memmem;

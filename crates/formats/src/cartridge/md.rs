@@ -8,7 +8,7 @@ use super::{
 };
 use crate::num::{be16, be32};
 use decanter_core::Result;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Declared, Form, Lanes, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::view::Blockwise;

@@ -18,8 +18,9 @@ pub mod snes;
 pub(crate) mod text;
 
 use decanter_core::Result;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::rom::{Check, Declared, Form, Rom, SaveMemory, Shape};
 use decanter_core::source::{Bytes, Source, SourceRef, read_vec};
@@ -74,7 +75,7 @@ impl Format for Family {
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = (self.open)(source)?;
-        let Some(rom) = &opened.rom else { return Ok(opened) };
+        let Some(rom) = &opened.holds.rom else { return Ok(opened) };
         let mut notices = Vec::new();
         for check in rom.checks.iter().filter(|c| !c.is_right) {
             notices.push(format!("the {} is {}, it should be {}", check.name, check.stored, check.right));
@@ -146,9 +147,9 @@ pub(crate) fn finish(mut opened: Opened, rom: Rom) -> Result<Opened> {
             Ok(Node::new(format!("{name}.{}", rom.form), Kind::File(file), None))
         };
         let nodes = vec![piece("first", 0..from)?, piece("second", from..rom.body.len())?];
-        opened.tree = Some(Tree { nodes });
+        opened.holds.tree = Some(Tree { nodes });
     }
-    opened.rom = Some(rom);
+    opened.holds.rom = Some(rom);
     Ok(opened)
 }
 

@@ -5,7 +5,7 @@ use super::text::{ascii, japanese};
 use super::{Family, finish, load, measure, plain};
 use crate::num::be32;
 use decanter_core::Result;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Check, Form, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::view::{Blockwise, Change};

@@ -1,7 +1,7 @@
 //! NES: iNES and NES 2.0 headers. Layout: docs/formats/nes.md.
 
 use super::{Family, finish, measure, plain, without_head};
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Declared, Form, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::view::MOST_HELD;

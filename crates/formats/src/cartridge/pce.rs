@@ -4,7 +4,7 @@ use super::order::mirror_bits;
 use super::{COPIER, Family, behind_copier, finish, has_copier_header, load, measure, plain, without_head};
 use crate::num::le16;
 use decanter_core::Result;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::view::Blockwise;

@@ -5,7 +5,7 @@ use super::{
     COPIER, Family, behind_copier, check16, finish, has_copier_header, load, measure, plain, sum8, without_head,
 };
 use crate::num::le16;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};

@@ -4,7 +4,7 @@ use super::text::{japanese, printable};
 use super::{COPIER, Family, behind_copier, finish, has_copier_header, is_cut, load, measure, plain, with_head};
 use super::{check16, without_head};
 use crate::num::le16;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Declared, Form, SaveKind, SaveMemory};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};

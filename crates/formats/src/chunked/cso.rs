@@ -3,8 +3,9 @@
 //! All numbers are little-endian. Layout, checks and what is not sure: docs/formats/cso.md.
 
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, check_range, read_array};
 use decanter_core::{Error, Result, SECTOR};
@@ -138,7 +139,7 @@ fn score(source: &dyn Source, coding: Coding) -> Result<Option<u8>> {
 fn open(source: SourceRef, coding: Coding, opener: &Opener<'_>) -> Result<Opened> {
     let view = View::new(source.clone(), coding)?;
     let mut opened = Opened::new(coding.id(), coding.name());
-    opened.has_own_names = false;
+    opened.holds.has_own_names = false;
     let ratio = source.len() as f64 * 100.0 / (view.len as f64).max(1.0);
     opened.fact("compressed", format!("{ratio:.1} % of {} bytes, in blocks of {}", view.len, view.block));
     let stored = (view.index.iter().take(view.index.len() - 1)).filter(|&&e| e & STORED != 0).count();

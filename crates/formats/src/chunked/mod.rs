@@ -4,7 +4,8 @@ pub mod chd;
 pub mod cso;
 pub mod zst;
 
-use decanter_core::format::{Opened, Opener};
+use decanter_core::format::Opener;
+use decanter_core::opened::Opened;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 
@@ -13,5 +14,5 @@ fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, opene
     let stem = opener.names().first().cloned().unwrap_or_else(|| "image".into());
     let path = name.unwrap_or_else(|| if stem.contains('.') { stem.clone() } else { format!("{stem}.iso") });
     let file = File { len: inside.len(), spans: Vec::new(), content: Content::Whole(inside) };
-    opened.tree = Some(Tree { nodes: vec![Node::new(path, Kind::File(file), None)] });
+    opened.holds.tree = Some(Tree { nodes: vec![Node::new(path, Kind::File(file), None)] });
 }

@@ -6,8 +6,9 @@
 
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::digest::{Algorithm, hex};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::view::{Blocks, Cached};
@@ -97,7 +98,7 @@ impl Format for SeekableZstd {
         if let Some(record) = &record {
             opened.fact("recorded", record.what.clone());
             for (name, value) in &record.digests {
-                opened.parameters.push((name.clone(), value.clone()));
+                opened.told.parameters.push((name.clone(), value.clone()));
             }
         }
         super::container(&mut opened, view, record.map(|r| r.name), opener);

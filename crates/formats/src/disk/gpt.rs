@@ -6,8 +6,9 @@
 use super::{Partition, add_partition};
 use crate::num::{le32, le64};
 use decanter_core::error::Blame;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
@@ -65,7 +66,7 @@ impl Format for Gpt {
         for (name, table) in told {
             let missing = vec!["it is not there".to_owned()];
             let faults = table.as_ref().map_or(&missing, |t| &t.faults);
-            opened.settled.push(Settled::of(name, faults, "the other copy is used as long as that is sound"));
+            opened.proof.settled.push(Settled::of(name, faults, "the other copy is used as long as that is sound"));
         }
         let sound = |table: &Option<Table>| table.as_ref().is_some_and(|t| t.faults.is_empty());
         let table = match (first, last) {
@@ -105,7 +106,7 @@ impl Format for Gpt {
                 opener,
             )?;
         }
-        opened.tree.get_or_insert_default();
+        opened.holds.tree.get_or_insert_default();
         Ok(opened)
     }
 }

@@ -5,8 +5,9 @@
 use super::BOOT_MARK;
 use super::{Partition, add_partition, is_boot_sector};
 use crate::num::le32;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{SourceRef, read_array};
 use decanter_core::{Error, Result};
@@ -121,7 +122,7 @@ impl Format for Mbr {
         for entry in entries.iter().filter(|e| e.is_used() && e.is_extended()) {
             logical(&mut opened, *entry, &source, opener)?;
         }
-        if opened.tree.is_none() {
+        if opened.holds.tree.is_none() {
             return Err(Error::malformed(ID, "the table names no partition", ENTRIES as u64));
         }
         overlaps(&mut opened);
@@ -170,6 +171,7 @@ fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, opener: &Op
 /// Says which partitions lie in each other.
 fn overlaps(opened: &mut Opened) {
     let mut spans: Vec<(std::ops::Range<u64>, String)> = opened
+        .holds
         .tree
         .iter()
         .flat_map(|t| t.files())

@@ -10,8 +10,9 @@ pub mod gpt;
 pub mod mbr;
 pub mod ntfs;
 
-use decanter_core::format::{Opened, Opener};
+use decanter_core::format::Opener;
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{File, Kind, Node};
@@ -86,7 +87,7 @@ fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef,
         opened.fact("partition", format!("{name}: {}, {kind}, from sector {sector}: {inside}", size(*len)));
         File { len: here, spans: vec![*start..start + here], ..File::of(slice) }
     };
-    opened.tree.get_or_insert_default().nodes.push(Node::new(name.clone(), Kind::File(file), None));
+    opened.holds.tree.get_or_insert_default().nodes.push(Node::new(name.clone(), Kind::File(file), None));
     Ok(())
 }
 

@@ -4,8 +4,9 @@
 
 use super::cd::{MOST_SECTORS, is_mode_2_volume};
 use super::iso9660::{root_has, system_id};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Result, SECTOR};
@@ -59,7 +60,7 @@ impl Format for PlayStationDisc {
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut inner = opener.open_among(source.clone(), &|f| f.id() != ID)?;
-        let tree = inner.tree.take().unwrap_or_default();
+        let tree = inner.holds.tree.take().unwrap_or_default();
         let settings = tree.read(SETTINGS, MOST_SETTINGS).unwrap_or_default().unwrap_or_default();
         let settings = String::from_utf8_lossy(&settings).into_owned();
         let value = |name: &str| {
@@ -71,7 +72,7 @@ impl Format for PlayStationDisc {
             (None, Some(program)) => ("PS1 disc image", program),
             (None, None) if tree.find(PROGRAM).is_some() => ("PS1 disc image", PROGRAM.to_owned()),
             (None, None) => {
-                inner.tree = Some(tree);
+                inner.holds.tree = Some(tree);
                 return Ok(inner);
             }
         };
@@ -89,8 +90,8 @@ impl Format for PlayStationDisc {
         if kind == "PS2 disc image" {
             opened.fact("medium", medium(source.as_ref(), inner.get("bridge").is_some())?);
         }
-        opened.adopt(inner);
-        opened.tree = Some(tree);
+        opened.wrap(inner);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

@@ -4,8 +4,9 @@
 
 use super::iso9660::{root_has, system_id};
 use super::playstation::region;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Content;
@@ -54,7 +55,7 @@ impl Format for PspDisc {
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut inner = opener.open_among(source, &|f| f.id() != ID)?;
-        let tree = inner.tree.take().unwrap_or_default();
+        let tree = inner.holds.tree.take().unwrap_or_default();
         let mut opened = Opened::new(ID, "PSP disc image");
         let data = tree.read(DATA, 4096).unwrap_or_default().unwrap_or_default();
         let data = String::from_utf8_lossy(&data).into_owned();
@@ -75,7 +76,7 @@ impl Format for PspDisc {
             None => None,
         };
         let parameter = |name: &str| {
-            let values = parameters.iter().flat_map(|p| &p.parameters);
+            let values = parameters.iter().flat_map(|p| &p.told.parameters);
             values.into_iter().find(|(n, _)| n == name).map(|(_, v)| v.clone()).unwrap_or_default()
         };
         let disc_id = parameter("DISC_ID");
@@ -90,8 +91,8 @@ impl Format for PspDisc {
         opened.fact("version", parameter("DISC_VERSION"));
         opened.fact("needs system", parameter("PSP_SYSTEM_VER"));
         opened.fact("icon", if tree.find(ICON).is_some() { ICON } else { "" });
-        opened.adopt(inner);
-        opened.tree = Some(tree);
+        opened.wrap(inner);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

@@ -2,8 +2,9 @@
 
 use super::delta::{self, Step};
 use super::{TRAILER, end, granted, joined, load, trailer, vli};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::patch::{End, Patch};
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, check_range};
@@ -62,7 +63,7 @@ impl Format for Bps {
         if !patch.metadata.is_empty() {
             opened.fact("metadata", format!("{} bytes", patch.metadata.len()));
         }
-        opened.patch = Some(Arc::new(patch));
+        opened.holds.patch = Some(Arc::new(patch));
         Ok(opened)
     }
 }

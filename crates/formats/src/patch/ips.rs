@@ -1,8 +1,9 @@
 //! IPS patches: records of an offset and bytes. No checksums. Layout: docs/formats/ips.md.
 
 use super::{MOST_FILE, joined, load, of_len};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::patch::{End, Patch};
 use decanter_core::role::Role;
 use decanter_core::source::{Bytes, SourceRef};
@@ -62,7 +63,7 @@ impl Format for Ips {
         let mut opened = Opened::new(ID, self.name());
         opened.fact("records", patch.records.len().to_string());
         opened.fact("cuts to", patch.cut.map(|c| format!("{c} bytes")).unwrap_or_default());
-        opened.patch = Some(Arc::new(patch));
+        opened.holds.patch = Some(Arc::new(patch));
         Ok(opened)
     }
 }

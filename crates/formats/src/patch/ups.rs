@@ -1,8 +1,9 @@
 //! UPS patches: differences of both files, so that they lead both ways. Layout: docs/formats/ups.md.
 
 use super::{TRAILER, end, granted, joined, load, of_len, trailer, vli};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::patch::{End, Patch};
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef};
@@ -51,7 +52,7 @@ impl Format for Ups {
         let patch = parse(&bytes[..bytes.len() - TRAILER], sums)?;
         let mut opened = Opened::new(ID, self.name());
         opened.fact("records", patch.shared.hunks.len().to_string());
-        opened.patch = Some(Arc::new(patch));
+        opened.holds.patch = Some(Arc::new(patch));
         Ok(opened)
     }
 }

@@ -4,9 +4,10 @@
 use crate::optical::ps3::regions::{self, RegionTable};
 use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::expectation::{Expectation, ExpectedFile, ExpectedRange, RangeCheck};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Key;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::Tree;
@@ -428,13 +429,13 @@ impl Format for Ird {
         }
         opened.fact("describes", format!("{} files, {} regions", d.file_md5.len(), d.region_md5.len()));
         opened.fact("carries", "data 1, which the disc key is derived from");
-        opened.parameters = vec![
+        opened.told.parameters = vec![
             ("header sectors".into(), (d.header.len() as u64 / SECTOR).to_string()),
             ("footer sectors".into(), (d.footer.len() as u64 / SECTOR).to_string()),
             ("extra fields".into(), format!("{:#06x} {:#06x}", d.extra[0], d.extra[1])),
         ];
         for (index, md5) in d.region_md5.iter().enumerate() {
-            opened.parameters.push((format!("region {index} MD5"), digest::hex(md5)));
+            opened.told.parameters.push((format!("region {index} MD5"), digest::hex(md5)));
         }
         let names = self.read_names(&d, opener, &mut opened)?;
         match d.expectation(&names) {
@@ -442,9 +443,9 @@ impl Format for Ird {
                 for file in &expectation.files {
                     let sector = file.offset.unwrap_or_default() / SECTOR;
                     let name = file.path.clone().unwrap_or_else(|| format!("file at sector {sector}"));
-                    opened.parameters.push((format!("{name} MD5"), file.digest.hex()));
+                    opened.told.parameters.push((format!("{name} MD5"), file.digest.hex()));
                 }
-                opened.expectation = Some(Arc::new(expectation));
+                opened.holds.expectation = Some(Arc::new(expectation));
             }
             Err(e) => {
                 opened.notice(format!("its header is no beginning of a disc, so nothing can be held against it: {e}"))
@@ -463,7 +464,7 @@ impl Ird {
         // Without the disc format: keys would be looked for, and there is nothing to decrypt.
         let names = d.skeleton().and_then(|s| opener.inside()?.open_among(s, &|f| f.id() != "ps3-disc"));
         match names {
-            Ok(volume) => Ok(volume.tree.unwrap_or_default()),
+            Ok(volume) => Ok(volume.holds.tree.unwrap_or_default()),
             Err(Error::Cancelled) => Err(Error::Cancelled),
             Err(e) => {
                 opened.notice(format!("the files' names cannot be read from its header: {e}"));

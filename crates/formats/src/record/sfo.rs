@@ -1,7 +1,8 @@
 //! PARAM.SFO: a table of named parameters (the "PSF" of PSP, PS3 and PS4). Layout: docs/formats/sfo.md.
 
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
@@ -203,7 +204,7 @@ impl Format for Sfo {
                 Value::Number(number) => format!("{number} ({number:#x})"),
                 Value::Bytes(bytes) => format!("{} bytes", bytes.len()),
             };
-            opened.parameters.push((name.clone(), shown));
+            opened.told.parameters.push((name.clone(), shown));
         }
         Ok(opened)
     }

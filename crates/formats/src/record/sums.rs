@@ -8,8 +8,9 @@
 
 use decanter_core::catalogue::{Catalogue, Entry};
 use decanter_core::digest::{Algorithm, unhex};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
@@ -98,7 +99,7 @@ impl Format for Sums {
         if let Some((line, _)) = odd.first() {
             opened.notice(format!("{} lines have no digest and name; the first is line {line}", odd.len()));
         }
-        opened.catalogue = Some(Arc::new(catalogue));
+        opened.holds.catalogue = Some(Arc::new(catalogue));
         Ok(opened)
     }
 }

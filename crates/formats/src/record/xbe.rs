@@ -3,8 +3,9 @@
 //! All numbers are little-endian; addresses are those in memory, from the base address on. Layout:
 //! docs/formats/xbe-xex.md.
 
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
@@ -69,7 +70,7 @@ impl Format for Xbe {
         opened.fact("disc", if disc > 0 { disc.to_string() } else { String::new() });
         let date = i64::from(word(at + 4)?);
         opened.fact("built", if date > 0 { crate::time::text(date) } else { String::new() });
-        opened.parameters = vec![
+        opened.told.parameters = vec![
             ("title id".into(), format!("{id:#010x}")),
             ("allowed media".into(), format!("{:#010x}", word(at + 0x9c)?)),
             ("region".into(), format!("{region:#010x}")),

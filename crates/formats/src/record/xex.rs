@@ -4,8 +4,9 @@
 //! docs/formats/xbe-xex.md.
 
 use super::xbe::title_id;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
@@ -75,8 +76,8 @@ impl Format for Xex {
                     opened.fact("base version", version(word(at + 8)?));
                     let [_, _, disc, discs]: [u8; 4] = read_array(source.as_ref(), at + 0x10)?;
                     opened.fact("disc", if discs > 1 { format!("{disc} of {discs}") } else { String::new() });
-                    opened.parameters.push(("media id".into(), format!("{:08X}", word(at)?)));
-                    opened.parameters.push(("title id".into(), format!("{id:08X}")));
+                    opened.told.parameters.push(("media id".into(), format!("{:08X}", word(at)?)));
+                    opened.told.parameters.push(("title id".into(), format!("{id:08X}")));
                 }
                 ORIGINAL_NAME => {
                     let len = word(at)?.saturating_sub(4).min(256);

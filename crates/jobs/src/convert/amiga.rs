@@ -28,7 +28,7 @@ const NAMES: [(&str, FileSystem); 4] = [
 ];
 
 pub(super) fn accepts(item: &Item, target: &Target) -> Option<u8> {
-    match item.opened.format {
+    match item.opened.identity.format {
         "lha" | "lzx" => Some(if target.id == "hdf" { 50 } else { 45 }),
         "adf" | "hdf" => Some(12),
         _ if is_folder(item) => Some(4),
@@ -38,7 +38,7 @@ pub(super) fn accepts(item: &Item, target: &Target) -> Option<u8> {
 
 /// A new volume with all files of the source.
 pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
-    let mut tree = item.opened.tree.clone().unwrap_or_default();
+    let mut tree = item.opened.holds.tree.clone().unwrap_or_default();
     let (mut left_out, mut notices) = (Vec::new(), Vec::new());
     tree.nodes.retain(|node| {
         let why = match &node.kind {

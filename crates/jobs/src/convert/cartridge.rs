@@ -18,12 +18,12 @@ const TRIM_UNIT: u64 = 4;
 const MOST_PADDED: u64 = 1 << 30;
 
 pub(super) fn accepts(item: &Item, target: &Target) -> Option<u8> {
-    let rom = item.opened.rom.as_ref()?;
+    let rom = item.opened.holds.rom.as_ref()?;
     rom.forms.iter().find(|f| f.id == target.id).map(|f| if f.id == rom.form { 8 } else { 40 })
 }
 
 pub(super) fn make(item: &Item, target: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
-    let rom = item.opened.rom.as_ref().ok_or_else(|| Error::Usage("it is no ROM".into()))?;
+    let rom = item.opened.holds.rom.as_ref().ok_or_else(|| Error::Usage("it is no ROM".into()))?;
     let mut left_out = Vec::new();
     let (changed, words) = match (options.trim, options.pad) {
         (true, None) => trim(rom, &mut left_out)?,
@@ -41,10 +41,10 @@ pub(super) fn make(item: &Item, target: &Target, options: &Options, setting: &Se
             // A NES ROM is only known again behind its header.
             let file = if rom.form == "nes" { joined(rom.prefix.clone(), &body)? } else { body };
             again = open_bytes(&item.address, file, setting)?;
-            again.opened.rom.as_ref().ok_or_else(|| Error::Usage("the result is no ROM any more".into()))?
+            again.opened.holds.rom.as_ref().ok_or_else(|| Error::Usage("the result is no ROM any more".into()))?
         }
     };
-    let own = item.opened.rom.as_ref().map_or(&[][..], |r| &r.prefix);
+    let own = item.opened.holds.rom.as_ref().map_or(&[][..], |r| &r.prefix);
     let form = rom.forms.iter().find(|f| f.id == target.id);
     let mut file = form.ok_or_else(|| Error::Usage(format!("it has no form {}", target.id)))?.source.clone();
     let head = head_len(target.id);
@@ -70,9 +70,9 @@ pub(super) fn make(item: &Item, target: &Target, options: &Options, setting: &Se
 
 /// Whether a header is the one that converting back would write.
 fn is_usual(item: &Item, own: &[u8], rom: &Rom, setting: &Setting<'_>) -> bool {
-    let Some(form) = item.opened.rom.as_ref().map(|r| r.form) else { return false };
+    let Some(form) = item.opened.holds.rom.as_ref().map(|r| r.form) else { return false };
     let Ok(plain) = open_bytes(&item.address, rom.body.clone(), setting) else { return false };
-    let again = plain.opened.rom.and_then(|r| r.forms.into_iter().find(|f| f.id == form));
+    let again = plain.opened.holds.rom.and_then(|r| r.forms.into_iter().find(|f| f.id == form));
     let mut head = vec![0; own.len()];
     again.is_some_and(|f| f.source.len() >= own.len() as u64 && f.source.read_at(0, &mut head).is_ok()) && head == own
 }

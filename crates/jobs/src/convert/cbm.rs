@@ -34,8 +34,8 @@ pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> s
         let found = item.damage(setting).map_err(|e| Failure::new(what(), e))?;
         damage.extend(found.into_iter().map(|d| Notice::damage(format!("{source}: {}", d.what))));
         stem.get_or_insert(item.stem.clone());
-        match &item.opened.tree {
-            Some(files) if DISKS.contains(&item.opened.format) || is_folder(&item) => {
+        match &item.opened.holds.tree {
+            Some(files) if DISKS.contains(&item.opened.identity.format) || is_folder(&item) => {
                 tree.nodes.extend(files.nodes.iter().cloned())
             }
             _ => {
@@ -46,14 +46,14 @@ pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> s
     }
     let mut item = locate::gathered(shown, &stem.unwrap_or_default(), tree, setting);
     // What is wrong with any of them is wrong with all of it.
-    item.opened.notices.extend(damage);
+    item.opened.told.notices.extend(damage);
     Ok(item)
 }
 
 pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
-    let tree = item.opened.tree.as_ref();
+    let tree = item.opened.holds.tree.as_ref();
     let has_programs = || tree.is_some_and(|t| t.files().any(|(n, _)| n.path.to_lowercase().ends_with(".prg")));
-    match item.opened.format {
+    match item.opened.identity.format {
         "prg" => Some(30),
         format if DISKS.contains(&format) => Some(15),
         _ if is_folder(item) => Some(if has_programs() { 40 } else { 2 }),
@@ -67,7 +67,7 @@ pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<
     let (mut files, mut tree, mut facts, mut left_out) = (Vec::new(), Tree::default(), Vec::new(), Vec::new());
     let (mut taken, mut notices) = (HashSet::new(), Vec::new());
     let mut met: HashSet<&str> = HashSet::new();
-    let nodes = item.opened.tree.as_ref().map_or(&[][..], |t| &t.nodes);
+    let nodes = item.opened.holds.tree.as_ref().map_or(&[][..], |t| &t.nodes);
     for node in nodes {
         let Some(file) = node.file() else { continue };
         let (stem, extension) = node.name().rsplit_once('.').unwrap_or((node.name(), ""));

@@ -5,8 +5,9 @@ use super::{Back, Beside, LeftOut, Made, Options, choose, folder, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::of_source;
-use decanter_core::format::{KeyState, State, Track, TrackKind};
+use decanter_core::protection::{KeyState, State};
 use decanter_core::source::{Source, SourceRef};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::view::{Concat, Spaced};
 use decanter_core::{Error, Notice, Result, SECTOR, tell, watch};
 use decanter_formats::optical::cd::sector::RAW;
@@ -18,7 +19,7 @@ use std::sync::atomic::Ordering;
 const STRETCH: u64 = 512;
 
 pub(super) fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
-    if item.opened.volume.is_some() && !item.opened.tracks.is_empty() {
+    if item.opened.holds.volume.is_some() && !item.opened.holds.tracks.is_empty() {
         return Some(80);
     }
     if is_folder(item) {
@@ -29,7 +30,7 @@ pub(super) fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
 }
 
 pub(super) fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
-    if !item.opened.tracks.is_empty() {
+    if !item.opened.holds.tracks.is_empty() {
         return Some(40);
     }
     // What the disc itself shows to be a DVD was never a CD.
@@ -38,7 +39,7 @@ pub(super) fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
     }
     let sectors = item.source.as_ref().map_or(0, |s| s.len() / SECTOR);
     (is_plain_image(item)
-        && item.opened.format != "xdvdfs"
+        && item.opened.identity.format != "xdvdfs"
         && sectors <= MOST_SECTORS
         && item.opened.protection.is_none())
     .then_some(15)
@@ -52,8 +53,8 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
     if options.label.is_some() || options.udf {
         return Err(Error::Usage("a label or a UDF volume can only be given to an image that is made of files".into()));
     }
-    let tree = item.opened.tree.clone().unwrap_or_default();
-    if let (Some(volume), Some(track)) = (&item.opened.volume, data_track(item)) {
+    let tree = item.opened.holds.tree.clone().unwrap_or_default();
+    if let (Some(volume), Some(track)) = (&item.opened.holds.volume, data_track(item)) {
         let damaged = match options.keep_damage || setting.unchecked {
             true => cd::volume_unchecked(track).transpose()?,
             false => None,
@@ -130,12 +131,12 @@ fn but_blank(preserved: &str, blanked: &[LeftOut]) -> String {
 }
 
 fn data_track(item: &Item) -> Option<&Track> {
-    item.opened.tracks.iter().find(|t| t.kind != TrackKind::Audio)
+    item.opened.holds.tracks.iter().find(|t| t.kind != TrackKind::Audio)
 }
 
 fn other_tracks(item: &Item) -> Vec<LeftOut> {
     let data = data_track(item).map(|t| t.number);
-    let others = item.opened.tracks.iter().filter(|t| Some(t.number) != data);
+    let others = item.opened.holds.tracks.iter().filter(|t| Some(t.number) != data);
     let told = |t: &Track| LeftOut {
         what: format!("track {}", t.number),
         bytes: t.source.len(),
@@ -167,7 +168,7 @@ fn count_form_2(track: &Track, setting: &Setting<'_>) -> Result<u64> {
 
 /// Raw sectors with a cue sheet.
 pub(super) fn raw(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
-    if !item.opened.tracks.is_empty() {
+    if !item.opened.holds.tracks.is_empty() {
         return joined(item, options, setting);
     }
     if options.repair {
@@ -208,7 +209,7 @@ pub(super) fn raw(item: &Item, _: &Target, options: &Options, setting: &Setting<
 fn joined(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     let (mut tracks, repair) = match options.repair {
         true => repair::repaired(item, setting).map(|(t, r)| (t, Some(r)))?,
-        false => (item.opened.tracks.clone(), None),
+        false => (item.opened.holds.tracks.clone(), None),
     };
     let mut left_out = Vec::new();
     for track in &mut tracks {

@@ -14,7 +14,7 @@ const MOST_CODECS: usize = 4;
 
 /// Whether it is a drive, a partition of one, or a file system that fills one.
 fn is_drive(item: &Item) -> bool {
-    item.opened.role.is_of_drive()
+    item.opened.identity.role.is_of_drive()
 }
 
 /// The bytes of a drive or an image: of a compressed one those inside.
@@ -23,12 +23,14 @@ fn bytes(item: &Item) -> Option<SourceRef> {
 }
 
 pub(super) fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
-    let is_compressed = item.opened.format == "chd";
+    let is_compressed = item.opened.identity.format == "chd";
     let is_inside_one = item.around.iter().any(|kind| kind.starts_with("CHD"));
     match () {
         // Another choice of codecs is left to who asks for it.
         () if is_inside_one => Some(5),
-        () if !item.opened.tracks.is_empty() => item.opened.tracks.iter().all(|t| t.sector_len >= 2048).then_some(35),
+        () if !item.opened.holds.tracks.is_empty() => {
+            item.opened.holds.tracks.iter().all(|t| t.sector_len >= 2048).then_some(35)
+        }
         () if is_drive(item) => Some(60),
         () if is_plain_image(item) && item.opened.protection.is_none() => Some(25),
         () if is_compressed => Some(5),
@@ -38,7 +40,7 @@ pub(super) fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
 
 pub(super) fn accepts_img(item: &Item, _: &Target) -> Option<u8> {
     let inside = is_drive(item) && !item.around.is_empty();
-    let unknown = item.opened.format == "chd" && item.opened.tracks.is_empty();
+    let unknown = item.opened.identity.format == "chd" && item.opened.holds.tracks.is_empty();
     (inside || unknown).then_some(50)
 }
 
@@ -54,7 +56,7 @@ pub(super) fn chd(item: &Item, _: &Target, options: &Options, setting: &Setting<
     if !(1..=22).contains(&level) {
         return Err(Error::Usage(format!("--level {level} is not from 1 to 22")));
     }
-    let tracks = &item.opened.tracks;
+    let tracks = &item.opened.holds.tracks;
     let no_bytes = || Error::Usage("a folder has no bytes of its own: make an image of it first".into());
     let medium = match (options.medium.as_deref(), tracks.is_empty()) {
         (Some("cd") | None, false) => Medium::Cd(tracks),
@@ -134,7 +136,7 @@ fn codecs(names: &[String], of_cd: bool) -> Result<Vec<Codec>> {
 /// The image that the new one becomes a difference to.
 fn parent(path: &str, setting: &Setting<'_>) -> Result<([u8; 20], SourceRef)> {
     let item = locate::open_container(path, setting)?;
-    if item.opened.format != "chd" {
+    if item.opened.identity.format != "chd" {
         return Err(Error::Usage(format!("\"{path}\" is no chd, and cannot be a parent")));
     }
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder cannot be a parent".into()))?;

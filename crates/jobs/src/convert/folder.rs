@@ -46,7 +46,7 @@ const FAMILIES: [Family; 3] = [
 
 /// The tree to write, with what was chosen blank or gone, and what that hits.
 fn chosen(item: &Item, options: &Options) -> Result<(Tree, Vec<LeftOut>)> {
-    let mut tree = item.opened.tree.clone().unwrap_or_default();
+    let mut tree = item.opened.holds.tree.clone().unwrap_or_default();
     let mut left_out = choose::without(&mut tree, &options.without)?;
     left_out.extend(choose::blank_files(&mut tree, &options.blank)?);
     for node in tree.nodes.iter().filter(|n| matches!(n.kind, Kind::Link(_))) {
@@ -95,7 +95,7 @@ pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
         if let Some(parameters) = tree.find(family.parameters).and_then(Node::file) {
             let opener = setting.opener(&item.keyring);
             let opened = opener.open(parameters.source()?.clone())?;
-            let value = |name: &str| opened.parameters.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
+            let value = |name: &str| opened.told.parameters.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
             let id = value("TITLE_ID").or(value("DISC_ID")).unwrap_or_default();
             volume.label = value("TITLE").filter(|t| t.is_ascii() && !t.is_empty()).unwrap_or(id.clone());
             volume.id = if id.len() == 9 && id.is_ascii() { format!("{}-{}", &id[..4], &id[4..]) } else { id };
@@ -131,14 +131,14 @@ pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
 
 /// Whether an image has a UDF volume: one that is made of its files gets one, too.
 fn has_udf(item: &Item) -> bool {
-    item.opened.format == "udf" || item.opened.get("bridge").is_some()
+    item.opened.identity.format == "udf" || item.opened.get("bridge").is_some()
 }
 
 pub(super) fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {
-    if item.opened.format == "xdvdfs" {
+    if item.opened.identity.format == "xdvdfs" {
         return Some(70);
     }
-    let tree = item.opened.tree.as_ref().filter(|_| is_folder(item))?;
+    let tree = item.opened.holds.tree.as_ref().filter(|_| is_folder(item))?;
     let starts = ["default.xbe", "default.xex"].iter().any(|p| tree.find(p).is_some());
     Some(if starts { 90 } else { 5 })
 }
@@ -161,7 +161,7 @@ pub(super) fn xdvdfs(item: &Item, _: &Target, options: &Options, _: &Setting<'_>
                 why: "not read by a game".into(),
             });
         }
-        let used = files + item.opened.structure.iter().map(|s| s.end - s.start).sum::<u64>();
+        let used = files + item.opened.extent.structure.iter().map(|s| s.end - s.start).sum::<u64>();
         let padding = source.len().saturating_sub(base + used);
         left_out.push(LeftOut { what: "padding".into(), bytes: padding, why: "belongs to no file".into() });
     }
@@ -178,10 +178,10 @@ fn kept(item: &Item, options: &Options) -> Result<Made> {
     if !options.without.is_empty() {
         return Err(Error::Usage("--keep-positions keeps all files; --blank fills some with zeros".into()));
     }
-    let tree = item.opened.tree.clone().unwrap_or_default();
+    let tree = item.opened.holds.tree.clone().unwrap_or_default();
     let (bytes, mut left_out) = choose::blank(&source, &tree, &options.blank)?;
     let base = xdvdfs::find(source.as_ref())?.map_or(0, |p| p.offset);
-    let used = used_ranges(&tree, &item.opened.structure, source.len());
+    let used = used_ranges(&tree, &item.opened.extent.structure, source.len());
     let (mut parts, mut at, mut padding): (Vec<SourceRef>, u64, u64) = (Vec::new(), base, 0);
     for range in used.into_iter().filter(|r| r.start >= base) {
         if range.start > at {

@@ -27,23 +27,23 @@ const MOST_PADDED: u64 = 64 << 30;
 const WHY_UPDATE: &str = "a system update for the slot: a console does not install it with a title";
 
 pub(super) fn accepts_cia(item: &Item, _: &Target) -> Option<u8> {
-    match item.opened.format {
+    match item.opened.identity.format {
         "3ds" => Some(60),
-        "ncch" if item.opened.kind.ends_with(Kind::Program.name()) => Some(30),
+        "ncch" if item.opened.identity.kind.ends_with(Kind::Program.name()) => Some(30),
         _ => None,
     }
 }
 
 pub(super) fn accepts_cartridge(item: &Item, _: &Target) -> Option<u8> {
-    match item.opened.format {
-        "cia" if item.opened.kind.ends_with(title::Kind::Program.name()) => Some(40),
+    match item.opened.identity.format {
+        "cia" if item.opened.identity.kind.ends_with(title::Kind::Program.name()) => Some(40),
         "3ds" => Some(5),
         _ => None,
     }
 }
 
 pub(super) fn accepts_content(item: &Item, _: &Target) -> Option<u8> {
-    let tree = item.opened.tree.as_ref().filter(|_| super::target::is_folder(item))?;
+    let tree = item.opened.holds.tree.as_ref().filter(|_| super::target::is_folder(item))?;
     let header = tree.find("header.bin")?.file()?.source().ok()?;
     let is_header = header.len() == LEN && read_array::<4>(header.as_ref(), 0x100).is_ok_and(|m| m == *b"NCCH");
     is_header.then_some(60)
@@ -72,7 +72,7 @@ fn program(content: &Content, is_on_card: bool) -> Result<(SourceRef, [u8; LEN a
 pub(super) fn cia(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     let source = source(item)?;
     let mut left_out = Vec::new();
-    let (game, version, others) = if item.opened.format == "ncch" {
+    let (game, version, others) = if item.opened.identity.format == "ncch" {
         (Content::read(source, &item.keyring)?, 0, Vec::new())
     } else {
         let cartridge = Cartridge::read(source, &item.keyring)?;
@@ -169,7 +169,7 @@ pub(crate) fn certificates(path: Option<&str>, setting: &Setting<'_>) -> Result<
 /// A cartridge image of a package, or the same one trimmed or padded.
 pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let source = source(item)?;
-    if item.opened.format == "3ds" {
+    if item.opened.identity.format == "3ds" {
         return resized(item, source, options);
     }
     if options.trim {
@@ -278,7 +278,7 @@ fn resized(item: &Item, source: &SourceRef, options: &Options) -> Result<Made> {
 
 /// A content put together of the folder it was extracted into.
 pub(super) fn content(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
-    let tree = item.opened.tree.as_ref().ok_or_else(|| Error::Usage("it has no files".into()))?;
+    let tree = item.opened.holds.tree.as_ref().ok_or_else(|| Error::Usage("it has no files".into()))?;
     let parts = ncch::from_tree(tree)?;
     let blueprint = ncch::compose(&parts)?;
     let bytes = tree.files().map(|(_, f)| f.len).sum();

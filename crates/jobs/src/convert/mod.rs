@@ -24,10 +24,10 @@ use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::error::Blame;
-use decanter_core::format::Track;
 use decanter_core::native;
 use decanter_core::role::Role;
 use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::track::Track;
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Lane, Slice, Woven};
 use decanter_core::{Error, Notice, pour};
@@ -179,7 +179,7 @@ pub(crate) enum Back {
     /// Read back, it gives these bytes.
     Bytes(SourceRef),
     /// Raw sectors made of its sectors anew are these.
-    RawSectors(SourceRef, decanter_core::format::TrackKind, u64),
+    RawSectors(SourceRef, decanter_core::track::TrackKind, u64),
     /// It holds these tracks.
     Tracks(Vec<Track>),
     /// It holds these files.
@@ -270,7 +270,7 @@ pub fn convert(
     item.finished(setting)
         .map_err(|e| fail(e).hint("go on with \"decanter dump\", or add --incomplete for zeros there"))?;
     // Packages are held against their digests while they are taken apart.
-    let kept = if item.opened.role == Role::Package {
+    let kept = if item.opened.identity.role == Role::Package {
         Vec::new()
     } else {
         item.sound(options.keep_damage, setting).map_err(|e| advise(&what, shown, e))?
@@ -454,9 +454,9 @@ fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'sta
     let id = match to {
         Some(id) => id,
         None if options.repair => "cd-raw",
-        None if options.keeps_form() && item.opened.format == "3ds" => "3ds",
-        None if options.keeps_form() && item.opened.rom.is_some() => {
-            item.opened.rom.as_ref().map_or("", |r| r.form.trim_end_matches("-mirrored"))
+        None if options.keeps_form() && item.opened.identity.format == "3ds" => "3ds",
+        None if options.keeps_form() && item.opened.holds.rom.is_some() => {
+            item.opened.holds.rom.as_ref().map_or("", |r| r.form.trim_end_matches("-mirrored"))
         }
         None => {
             return Err(Failure::usage(what, "what it should become is not said")
@@ -471,8 +471,11 @@ fn find_target(item: &Item, to: Option<&str>, options: &Options) -> Result<&'sta
     };
     match target.accepts(item) {
         Some(_) => Ok(target),
-        None => Err(Failure::usage(what, format!("{} cannot become {}", with_article(&item.opened.kind), target.what))
-            .hint(format!("it can become: {}", can()))),
+        None => Err(Failure::usage(
+            what,
+            format!("{} cannot become {}", with_article(&item.opened.identity.kind), target.what),
+        )
+        .hint(format!("it can become: {}", can()))),
     }
 }
 

@@ -76,7 +76,7 @@ struct Interface {
 }
 
 pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
-    (item.opened.role == Role::Unknown).then_some(1)
+    (item.opened.identity.role == Role::Unknown).then_some(1)
 }
 
 /// The program.

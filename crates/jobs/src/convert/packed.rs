@@ -12,18 +12,18 @@ use decanter_formats::chunked::zst::{self, Choice};
 const LOSSLESS: &str = "identical bytes after converting back";
 
 pub(super) fn accepts_image(item: &Item, _: &Target) -> Option<u8> {
-    (is_plain_image(item) && item.opened.format != "xdvdfs" && item.opened.protection.is_none()).then_some(30)
+    (is_plain_image(item) && item.opened.identity.format != "xdvdfs" && item.opened.protection.is_none()).then_some(30)
 }
 
 pub(super) fn accepts_any(item: &Item, _: &Target) -> Option<u8> {
-    let is_image = item.opened.role.is_image();
-    (item.source.is_some() && item.opened.role != Role::Sheet).then_some(if is_image { 20 } else { 5 })
+    let is_image = item.opened.identity.role.is_image();
+    (item.source.is_some() && item.opened.identity.role != Role::Sheet).then_some(if is_image { 20 } else { 5 })
 }
 
 /// The bytes to pack, with chosen files blank, and what to say of that.
 fn body(item: &Item, options: &Options) -> Result<(SourceRef, Made)> {
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder has no bytes of its own".into()))?;
-    let tree = item.opened.tree.clone().unwrap_or_default();
+    let tree = item.opened.holds.tree.clone().unwrap_or_default();
     let (source, blanked) = choose::blank(&source, &tree, &options.blank)?;
     let preserved = if blanked.is_empty() {
         LOSSLESS.to_owned()
@@ -64,14 +64,14 @@ pub(super) fn zst(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -
     }
     let (source, made) = body(item, options)?;
     let choice = Choice { level, long: options.long };
-    let blueprint = zst::compose(source, choice, &item.file_name(), &item.opened.kind, &options.digests)?;
+    let blueprint = zst::compose(source, choice, &item.file_name(), &item.opened.identity.kind, &options.digests)?;
     let content = blueprint.packed_part();
     Ok(Made { blueprint, content, ..made })
 }
 
 /// What stands in the only file of a compressed image, for reading it back.
 pub(crate) fn content(opened: &decanter_core::Opened) -> Option<SourceRef> {
-    let is_packed = opened.role == Role::Wrapper;
-    let tree = opened.tree.as_ref().filter(|_| is_packed && opened.tracks.is_empty())?;
+    let is_packed = opened.identity.role == Role::Wrapper;
+    let tree = opened.holds.tree.as_ref().filter(|_| is_packed && opened.holds.tracks.is_empty())?;
     tree.files().next().and_then(|(_, f)| f.source().ok().cloned())
 }

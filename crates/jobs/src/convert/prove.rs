@@ -78,7 +78,7 @@ pub(super) fn prove(
             let opened = opener.open(written)?;
             setting.watch.begin("proving", Some(wanted.iter().map(|t| t.source.len()).sum()));
             for (index, track) in wanted.iter().enumerate() {
-                let found = opened.tracks.get(index).map(|t| &t.source);
+                let found = opened.holds.tracks.get(index).map(|t| &t.source);
                 let differs_at = match found {
                     Some(found) => first_difference(&track.source, found, setting)?,
                     None => Some(0),
@@ -92,7 +92,7 @@ pub(super) fn prove(
         Back::Rom(body) => {
             let opened = opener.open(written.clone()).ok();
             // A form that is not known by itself begins, or ends, with nothing but the ROM.
-            let found = opened.and_then(|o| o.rom).map_or(written, |rom| rom.body);
+            let found = opened.and_then(|o| o.holds.rom).map_or(written, |rom| rom.body);
             setting.watch.begin("proving", Some(body.len()));
             match first_difference(body, &found, setting)? {
                 None => Ok(Proof::of(format!("read back: all {} bytes of the ROM are identical", body.len()))),
@@ -101,14 +101,14 @@ pub(super) fn prove(
         }
         Back::Seals => {
             let opened = opener.open(written)?;
-            let sum = opened.sealed.iter().map(|s| s.source.len()).sum();
+            let sum = opened.proof.sealed.iter().map(|s| s.source.len()).sum();
             setting.watch.begin("proving", Some(sum));
             let count = crate::verify::prove(&opened, setting)?;
             Ok(Proof::of(format!("read back: all {count} digests that it carries hold")))
         }
         Back::Files(wanted) => {
             let opened = opener.open(written)?;
-            let found = opened.tree.unwrap_or_default();
+            let found = opened.holds.tree.unwrap_or_default();
             let bytes = wanted.files().map(|(_, f)| f.len).sum::<u64>();
             setting.watch.begin("proving", Some(bytes * 2));
             let count = same_files(wanted, &found, setting)?;

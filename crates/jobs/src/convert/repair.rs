@@ -1,8 +1,8 @@
 //! The sectors of a CD image, corrected by their own parities.
 
 use crate::{Item, Setting, cd};
-use decanter_core::format::{Track, TrackKind};
 use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::view::Overlay;
 use decanter_core::{Error, Result, SECTOR};
 use decanter_formats::optical::cd::repair::{Outcome, repair};
@@ -45,7 +45,7 @@ pub struct RepairedSector {
 /// The tracks with their sectors corrected as far as that can be.
 pub(super) fn repaired(item: &Item, setting: &Setting<'_>) -> Result<(Vec<Track>, RepairReport)> {
     let mut report = RepairReport::default();
-    let mut tracks = item.opened.tracks.clone();
+    let mut tracks = item.opened.holds.tracks.clone();
     let total = tracks.iter().map(|t| t.source.len()).sum();
     setting.watch.begin("looking for faults", Some(total));
     let data_track = tracks.iter().position(|t| t.kind != TrackKind::Audio);
@@ -85,7 +85,7 @@ pub(super) fn repaired(item: &Item, setting: &Setting<'_>) -> Result<(Vec<Track>
                     None
                 }
             };
-            let file = item.opened.tree.as_ref().filter(|_| Some(index) == data_track);
+            let file = item.opened.holds.tree.as_ref().filter(|_| Some(index) == data_track);
             let file = file.and_then(|t| cd::file_at(t, volume_sector(track, fault.index)?));
             report.sectors.push(RepairedSector {
                 track: track.number,

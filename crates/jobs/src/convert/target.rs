@@ -29,12 +29,12 @@ impl Target {
 
 /// Whether the source is an image of 2,048-byte sectors, and not of a CD with all bytes of its sectors.
 pub(super) fn is_plain_image(item: &Item) -> bool {
-    let role = item.opened.role;
+    let role = item.opened.identity.role;
     let whole = item.source.as_ref().is_some_and(|s| s.len().is_multiple_of(SECTOR));
-    role.is_image() && whole && !role.is_of_drive() && item.opened.tracks.is_empty()
+    role.is_image() && whole && !role.is_of_drive() && item.opened.holds.tracks.is_empty()
 }
 
 /// Whether the source is files that no image holds: a folder, or an archive of one.
 pub(super) fn is_folder(item: &Item) -> bool {
-    item.opened.role.is_files() && item.opened.tree.as_ref().is_some_and(|t| t.files().next().is_some())
+    item.opened.identity.role.is_files() && item.opened.holds.tree.as_ref().is_some_and(|t| t.files().next().is_some())
 }

@@ -7,8 +7,8 @@ use crate::rom::RomReport;
 use crate::{Answer, Failure, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
-use decanter_core::format::Fact;
 use decanter_core::native;
+use decanter_core::opened::Fact;
 use decanter_core::rom::Shape;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::view::MOST_HELD;
@@ -318,10 +318,10 @@ fn look(report: &mut CartridgeReport, source: &SourceRef, setting: &Setting<'_>)
     }
     match open_bytes(&native::text(&report.path), source.clone(), setting) {
         Ok(item) => {
-            report.rom = item.opened.rom.as_ref().map(RomReport::of);
-            report.kind = Some(item.opened.kind);
-            report.facts = item.opened.facts;
-            report.notices.extend(item.opened.notices);
+            report.rom = item.opened.holds.rom.as_ref().map(RomReport::of);
+            report.kind = Some(item.opened.identity.kind);
+            report.facts = item.opened.told.facts;
+            report.notices.extend(item.opened.told.notices);
         }
         Err(_) => report.notices.push(Notice::new("what was read is no known ROM: is the cartridge in the right way?")),
     }

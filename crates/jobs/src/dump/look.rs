@@ -27,15 +27,15 @@ pub(super) fn look(source: &SourceRef, map: &Map, report: &mut DumpReport, setti
     let opener = setting.opener(&keys);
     match opener.open(source.clone()) {
         Ok(opened) => {
-            let unit = if opened.volume.is_some() { SECTOR } else { map.sector_len };
-            report.kind = Some(opened.kind);
-            report.facts = opened.facts;
-            report.beyond = opened.promised_len.and_then(|p| p.checked_sub(source.len())).filter(|&b| b > 0);
-            report.is_video_part = xdvdfs::is_video_part(opened.tree.as_ref(), source.len());
+            let unit = if opened.holds.volume.is_some() { SECTOR } else { map.sector_len };
+            report.kind = Some(opened.identity.kind);
+            report.facts = opened.told.facts;
+            report.beyond = opened.extent.promised_len.and_then(|p| p.checked_sub(source.len())).filter(|&b| b > 0);
+            report.is_video_part = xdvdfs::is_video_part(opened.holds.tree.as_ref(), source.len());
             if report.missing_sectors == 0 {
-                report.notices.extend(opened.notices);
+                report.notices.extend(opened.told.notices);
             }
-            Look { tree: opened.tree.unwrap_or_default(), structure: opened.structure, unit }
+            Look { tree: opened.holds.tree.unwrap_or_default(), structure: opened.extent.structure, unit }
         }
         Err(e) => {
             if report.missing_sectors == 0 && !matches!(e, Error::NotUnderstood { .. }) {

@@ -4,8 +4,8 @@ use super::INSIDE;
 use super::near::{Around, Near, folder_tree};
 use crate::Setting;
 use crate::dump::map::Map;
-use decanter_core::format::Opened;
 use decanter_core::names::stem_of;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::{Node, Tree};
@@ -70,12 +70,12 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
         while let Some((name, inner)) = packed_inside(&opened, part) {
             let names = [stem_of(&name)];
             let opener = opener.inside()?.with_names(&names);
-            kinds.push(opened.kind);
+            kinds.push(opened.identity.kind);
             opened = opener.open(inner)?;
         }
-        let tree = opened.tree.ok_or_else(|| no_inside(&place.name))?;
+        let tree = opened.holds.tree.ok_or_else(|| no_inside(&place.name))?;
         around.look_inside(&place.name, &tree, part);
-        kinds.push(opened.kind);
+        kinds.push(opened.identity.kind);
         if let Some(source) = tree.find(part.trim_matches('/')).and_then(Node::file).and_then(|f| f.source().ok()) {
             setting.owes(source);
             through.push(source.clone());
@@ -102,8 +102,8 @@ pub(super) fn entry_of_folder((host, mut inside): (PathBuf, Vec<String>)) -> (Pa
 
 /// The one file of a compressed image, if `part` is not the way to it.
 pub(super) fn packed_inside(opened: &Opened, part: &str) -> Option<(String, SourceRef)> {
-    let is_packed = opened.role == Role::Wrapper && opened.tracks.is_empty();
-    let tree = opened.tree.as_ref().filter(|tree| is_packed && tree.find(part.trim_matches('/')).is_none())?;
+    let is_packed = opened.identity.role == Role::Wrapper && opened.holds.tracks.is_empty();
+    let tree = opened.holds.tree.as_ref().filter(|tree| is_packed && tree.find(part.trim_matches('/')).is_none())?;
     let (node, file) = tree.files().next()?;
     Some((node.name().to_owned(), file.source().ok()?.clone()))
 }

@@ -163,7 +163,7 @@ pub(crate) fn each_rom(
     each: &mut dyn FnMut(std::result::Result<Item, (String, Error)>),
 ) -> Result<bool> {
     let mut has_image = false;
-    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+    for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
         decanter_core::watch::check(setting.watch)?;
         let Content::Whole(source) = &file.content else { continue };
         has_image |= source.len() > MOST_HELD || node.path.to_lowercase().ends_with(".cue");
@@ -206,14 +206,14 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     let opener = setting.opener(&item.keyring).with_names(&names).at_depth(item.around.len() + 1);
     let source = &held(source);
     let opened = opener.open_as(format, source.clone())?;
-    let is_folder = item.opened.role == Role::Folder;
+    let is_folder = item.opened.identity.role == Role::Folder;
     let address = match is_folder {
         true => native::text(item.host.join(native::os(path))),
         false => format!("{}{INSIDE}{path}", item.address.trim_end_matches(INSIDE)),
     };
     let mut around = item.around.clone();
     if !is_folder {
-        around.push(item.opened.kind.clone());
+        around.push(item.opened.identity.kind.clone());
     }
     Ok(Inner::Rom(Box::new(Item {
         shown: address.clone(),

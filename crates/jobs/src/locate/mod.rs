@@ -16,9 +16,9 @@ use crate::dump::map::Map;
 use crate::{Failure, Setting};
 use address::{Found, Reached, reach};
 use decanter_core::error::Blame;
-use decanter_core::format::Opened;
 use decanter_core::head::Head;
 use decanter_core::names::stem_of;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::seal::Sealed;
 use decanter_core::source::SourceRef;
@@ -120,7 +120,7 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
         stem: stem_of(&place.name),
         around: reached.kinds,
         source: Some(place.source.clone()),
-        opened: Opened { role, ..Opened::new(id, name) },
+        opened: Opened::new(id, name).with_role(role),
         keyring: reached.around.keyring(setting),
         unfinished: reached.unfinished,
         through: reached.through,
@@ -158,14 +158,14 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             .open(place.source.clone())
             .map_err(|e| part_missing(too_short(e, &place.name, place.source.len()), gap.as_deref()))?;
         names.reverse();
-        let inner = match &opened.tree {
+        let inner = match &opened.holds.tree {
             Some(tree)
                 if is_looked_through(&opened) && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH =>
             {
                 match only_image(tree, setting.watch) {
                     // Damage that hides what is inside is told by the digests of what is around it.
-                    Err(e) if e.blame() == Blame::Source && opened.sealed.iter().any(|s| s.examine.is_some()) => {
-                        opened.notices.push(Notice::new(format!("what is inside cannot be told: {e}")));
+                    Err(e) if e.blame() == Blame::Source && opened.proof.sealed.iter().any(|s| s.examine.is_some()) => {
+                        opened.told.notices.push(Notice::new(format!("what is inside cannot be told: {e}")));
                         None
                     }
                     inner => inner?,
@@ -174,10 +174,10 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             _ => None,
         };
         let Some(Only { path, place: inner, others: met }) = inner else {
-            opened.notices.splice(0..0, notices);
+            opened.told.notices.splice(0..0, notices);
             let sealed_around = sealed.clone();
-            opened.sealed.splice(0..0, sealed);
-            opened.settled.splice(0..0, settled);
+            opened.proof.sealed.splice(0..0, sealed);
+            opened.proof.settled.splice(0..0, settled);
             let descriptions = around.descriptions(opened.get("id"));
             return Ok(Item {
                 shown: shown.to_owned(),
@@ -195,15 +195,15 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
                 descriptions,
             });
         };
-        if let Some(tree) = &opened.tree {
+        if let Some(tree) = &opened.holds.tree {
             around.look_inside(&place.name, tree, &path);
             near = Near::inside(tree, &path);
         }
-        notices.append(&mut opened.notices);
-        sealed.append(&mut opened.sealed);
-        settled.append(&mut opened.settled);
+        notices.append(&mut opened.told.notices);
+        sealed.append(&mut opened.proof.sealed);
+        settled.append(&mut opened.proof.settled);
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
-        kinds.push(opened.kind);
+        kinds.push(opened.identity.kind);
         setting.owes(&inner.source);
         through.push(inner.source.clone());
         // Those of the archive that was named; what is in an archive within is told where that is looked into.
@@ -214,8 +214,8 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
 
 /// What is an image or a ROM itself is what was asked for, whatever files are in it.
 fn is_looked_through(opened: &Opened) -> bool {
-    let is_itself = opened.role.is_dump() && opened.role != Role::Wrapper;
-    opened.tree.is_some() && !is_itself && opened.tracks.is_empty()
+    let is_itself = opened.identity.role.is_dump() && opened.identity.role != Role::Wrapper;
+    opened.holds.tree.is_some() && !is_itself && opened.holds.tracks.is_empty()
 }
 
 /// What a part after a missing one holds is known to nobody.
@@ -246,7 +246,8 @@ fn too_short(error: Error, name: &str, len: u64) -> Error {
 }
 
 fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &Setting<'_>) -> Item {
-    let opened = Opened { role: Role::Folder, tree: Some(tree), ..Opened::new("folder", "folder") };
+    let mut opened = Opened::new("folder", "folder").with_role(Role::Folder);
+    opened.holds.tree = Some(tree);
     Item {
         shown: shown.to_owned(),
         address: shown.to_owned(),
@@ -311,7 +312,7 @@ impl Item {
 
     /// Everything that was noticed on the way in.
     pub fn notices(&self) -> &[Notice] {
-        &self.opened.notices
+        &self.opened.told.notices
     }
 }
 

@@ -142,7 +142,7 @@ pub fn apply(
             let name = last_name(name);
             notices.push(Notice::new(format!("{name} has no checksums: nothing proves that it is for this file")));
         }
-        let kind = opened.opened.kind.clone();
+        let kind = opened.opened.identity.kind.clone();
         applied.push(Applied { patch: (*name).clone(), kind, proven: has_sums.then_some(true) });
         file = result;
     }
@@ -164,8 +164,8 @@ pub fn apply(
         bytes: file.len(),
         digests: Vec::new(),
         dry_run: setting.dry_run,
-        kind: known.as_ref().map(|k| k.opened.kind.clone()),
-        rom: known.as_ref().and_then(|k| k.opened.rom.as_ref()).map(RomReport::of),
+        kind: known.as_ref().map(|k| k.opened.identity.kind.clone()),
+        rom: known.as_ref().and_then(|k| k.opened.holds.rom.as_ref()).map(RomReport::of),
         notices,
     };
     if let Some(rom) = report.rom.as_ref().filter(|r| !r.is_right()) {
@@ -221,9 +221,10 @@ impl Stand<'_> {
     fn rom(&self) -> Option<Rom> {
         self.item
             .opened
+            .holds
             .rom
             .clone()
-            .or_else(|| open_bytes(&self.item.address, self.source.clone(), self.setting).ok()?.opened.rom)
+            .or_else(|| open_bytes(&self.item.address, self.source.clone(), self.setting).ok()?.opened.holds.rom)
     }
 
     /// The file in the form that was asked for.
@@ -316,7 +317,7 @@ impl Stand<'_> {
         let sound = |file: SourceRef| {
             let opened = open_bytes(&self.item.shown, file, self.setting).ok();
             opened
-                .and_then(|o| o.opened.rom)
+                .and_then(|o| o.opened.holds.rom)
                 .is_some_and(|r| !r.checks.is_empty() && r.checks.iter().all(|c| c.is_right))
         };
         if rom.checks.is_empty() || rom.forms.len() < 2 || sound(result.clone()) {

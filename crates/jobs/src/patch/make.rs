@@ -122,7 +122,7 @@ pub fn make(
 /// Reads the patch as anybody would, and applies it.
 fn prove(patch: SourceRef, before: &SourceRef, after: &[u8], setting: &Setting<'_>) -> decanter_core::Result<()> {
     let item = open_bytes("patch", patch, setting)?;
-    let result = item.opened.patch.map(|p| p.apply(before)).transpose()?;
+    let result = item.opened.holds.patch.map(|p| p.apply(before)).transpose()?;
     let result = result.ok_or_else(|| Error::Usage("what was made is no patch".into()))?;
     let (found, wanted) = (Side::of_source(&result, setting)?, Side::of(after));
     if found == wanted {

@@ -76,13 +76,13 @@ pub(crate) fn open(
     setting: &Setting<'_>,
 ) -> std::result::Result<(Item, Arc<dyn Patch>), Failure> {
     let item = locate::open(shown, verb, setting)?;
-    match &item.opened.patch {
+    match &item.opened.holds.patch {
         Some(patch) => {
             let patch = patch.clone();
             Ok((item, patch))
         }
         None => {
-            let kind = crate::failure::with_article(&item.opened.kind);
+            let kind = crate::failure::with_article(&item.opened.identity.kind);
             Err(Failure::usage(format!("cannot {verb} \"{shown}\""), format!("it is {kind}, and no patch"))
                 .hint("IPS, UPS and BPS patches are read; the file that is patched comes first, then the patches"))
         }

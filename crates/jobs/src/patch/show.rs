@@ -55,7 +55,7 @@ pub fn show(shown: &str, setting: &Setting<'_>) -> Result<ShowReport, Failure> {
     Ok(ShowReport {
         schema: "decanter.patch-show/1",
         patch: item.address.clone(),
-        kind: item.opened.kind.clone(),
+        kind: item.opened.identity.kind.clone(),
         bytes: item.source.as_ref().map_or(0, |s| s.len()),
         source: patch.source().into(),
         target: patch.target().into(),
@@ -64,6 +64,6 @@ pub fn show(shown: &str, setting: &Setting<'_>) -> Result<ShowReport, Failure> {
         touched_bytes: touched.iter().map(|t| t.bytes).sum(),
         touched,
         metadata: (!metadata.is_empty()).then(|| String::from_utf8_lossy(metadata).into_owned()),
-        notices: item.opened.notices,
+        notices: item.opened.told.notices,
     })
 }

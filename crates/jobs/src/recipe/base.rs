@@ -36,7 +36,7 @@ pub(super) fn package(
         )),
         cause => cause,
     })?;
-    let source = item.source.clone().filter(|_| item.opened.format == "cia");
+    let source = item.source.clone().filter(|_| item.opened.identity.format == "cia");
     let source = source.ok_or_else(|| Error::Usage(format!("the base \"{path}\" is no package (CIA)")))?;
     let package = Package::read(&source, &item.keyring)?;
     let main = package.main().ok_or_else(|| {

@@ -52,7 +52,7 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     let mut titles = Vec::new();
     let folder = output.parent().unwrap_or(Path::new(""));
     let mut add = |item: &Item, notices: &mut Vec<Notice>| -> Result<()> {
-        let body = item.opened.rom.as_ref().map(|r| r.body.len()).unwrap_or_default();
+        let body = item.opened.holds.rom.as_ref().map(|r| r.body.len()).unwrap_or_default();
         if body > MOST_ROM as u64 {
             notices.push(Notice::new(format!(
                 "\"{}\" is left out: {} bytes are more than 32 MiB",
@@ -62,21 +62,21 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
             return Ok(());
         }
         text.push_str(&entry(item, &relative(folder, &item.shown), setting)?);
-        titles.push((item.address.clone(), item.opened.format));
+        titles.push((item.address.clone(), item.opened.identity.format));
         Ok(())
     };
     if native::path(shown).is_dir() {
         // Archives with one ROM are looked through like the ROM itself.
         for path in Below::of(shown).files {
             match locate::open(&path, "use", setting) {
-                Ok(item) if item.opened.rom.is_some() => add(&item, &mut notices).map_err(&fail)?,
+                Ok(item) if item.opened.holds.rom.is_some() => add(&item, &mut notices).map_err(&fail)?,
                 Err(failure) if matches!(*failure.cause, Error::Cancelled) => return Err(failure),
                 _ => {}
             }
         }
     } else {
         let item = locate::open(shown, "use", setting)?;
-        if item.opened.rom.is_some() {
+        if item.opened.holds.rom.is_some() {
             add(&item, &mut notices).map_err(&fail)?;
         }
     }
@@ -108,17 +108,17 @@ fn quoted(text: &str) -> String {
 }
 
 fn entry(item: &Item, path: &str, setting: &Setting<'_>) -> Result<String> {
-    let Some(rom) = &item.opened.rom else { return Ok(String::new()) };
+    let Some(rom) = &item.opened.holds.rom else { return Ok(String::new()) };
     let sum = of_source(&rom.body, &[Algorithm::Sha1], setting.watch)?;
     let id = ids::shown(derived_title_id(&sum[0].bytes));
     let fact = |name| item.opened.get(name).unwrap_or_default();
-    let is_gba = item.opened.format == "gba";
+    let is_gba = item.opened.identity.format == "gba";
     let short: String = item.stem.chars().take(SHORT).collect();
     let (save, known_by) = detected_save(&rom.save);
     let choices: Vec<&str> = SaveType::ALL.iter().map(|(n, _)| *n).collect();
     let mut text = format!(
         "\n[[title]]\n# {}{}, {} bytes\nrom = {}\n",
-        item.opened.kind,
+        item.opened.identity.kind,
         [fact("title"), fact("id")].iter().filter(|f| !f.is_empty()).map(|f| format!(", {f}")).collect::<String>(),
         grouped(rom.body.len()),
         quoted(path),

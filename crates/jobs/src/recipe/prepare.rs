@@ -185,11 +185,11 @@ pub(super) fn clashes(all: &[Ready]) -> Vec<String> {
 pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> Result<Ready> {
     let path = recipe.path(&title.rom);
     let item = locate::open(&path, "use", setting).map_err(|f| *f.cause)?;
-    let Some(rom) = &item.opened.rom else {
+    let Some(rom) = &item.opened.holds.rom else {
         return Err(Error::Usage(format!(
             "\"{}\" is {}, and no ROM",
             title.rom,
-            crate::failure::with_article(&item.opened.kind)
+            crate::failure::with_article(&item.opened.identity.kind)
         )));
     };
     let mut notices = Vec::new();
@@ -199,11 +199,11 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
         let why = format!("the ROM has {} bytes, the most is {} (32 MiB)", grouped(body.len()), grouped(limit));
         return Err(Error::Unreadable { why });
     }
-    let is_gba = item.opened.format == "gba";
+    let is_gba = item.opened.identity.format == "gba";
     if title.base.is_none() && !is_gba {
         return Err(Error::Usage(format!(
             "{} needs a player: name a package of your own that carries one, as base = \"FILE.cia\"",
-            crate::failure::with_article(&item.opened.kind)
+            crate::failure::with_article(&item.opened.identity.kind)
         )));
     }
     let bytes = read_vec(body.as_ref(), 0, body.len(), "a ROM", limit)?;
@@ -244,7 +244,7 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
     let output = title.output.clone().unwrap_or_else(|| format!("{}.cia", item.stem));
     Ok(Ready {
         name: title.rom.clone(),
-        system: item.opened.format,
+        system: item.opened.identity.format,
         rom: bytes,
         game_code,
         id,

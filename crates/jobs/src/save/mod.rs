@@ -113,11 +113,11 @@ fn read_block(shown: &str, setting: &Setting<'_>) -> Result<Vec<u8>> {
 /// The save memory of a ROM.
 fn memory_of(rom: &str, setting: &Setting<'_>) -> std::result::Result<SaveMemory, Failure> {
     let item = locate::open(rom, "use", setting)?;
-    match &item.opened.rom {
+    match &item.opened.holds.rom {
         Some(rom) => Ok(rom.save.clone()),
         None => Err(Failure::usage(
             format!("cannot use \"{rom}\""),
-            format!("it is {}, and no ROM", crate::failure::with_article(&item.opened.kind)),
+            format!("it is {}, and no ROM", crate::failure::with_article(&item.opened.identity.kind)),
         )
         .hint("give the ROM that the save belongs to with --rom")),
     }
@@ -166,7 +166,7 @@ pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::resul
     };
     if rom.is_none()
         && let Ok(item) = locate::open(shown, "show", setting)
-        && let Some(rom) = &item.opened.rom
+        && let Some(rom) = &item.opened.holds.rom
     {
         report.bytes = item.source.as_ref().map_or(0, |s| s.len());
         report.memory = Some(rom.save.clone());

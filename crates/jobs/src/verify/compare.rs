@@ -7,8 +7,8 @@ use crate::Item;
 use crate::quoted;
 use decanter_core::digest::{self, Digest, Hasher};
 use decanter_core::expectation::{Expectation, ExpectedFile, RangeCheck};
-use decanter_core::format::{KeyState, State};
 use decanter_core::pour::pipeline::{Consumer, Piece};
+use decanter_core::protection::{KeyState, State};
 use decanter_core::transform::Transform;
 use decanter_core::tree::{Content, File, Node};
 use decanter_core::{Error, Notice, Result, SECTOR, Watch, tell};
@@ -55,7 +55,7 @@ impl<'a> Comparison<'a> {
         let (subjects, missing) = pair(item, expectation);
         let protection = item.opened.protection.as_ref();
         let overlaps = |r: &Range<u64>| {
-            item.opened.regions.iter().any(|x| x.encrypted && x.range.start < r.end && r.start < x.range.end)
+            item.opened.extent.regions.iter().any(|x| x.encrypted && x.range.start < r.end && r.start < x.range.end)
         };
         let stretch = |r: &'a decanter_core::expectation::ExpectedRange| {
             let span = r.offset..r.offset.saturating_add(r.len);
@@ -318,7 +318,7 @@ fn pair<'a>(item: &'a Item, expectation: &'a Expectation) -> (Vec<Subject<'a>>, 
         expectation.files.iter().enumerate().filter_map(|(i, e)| Some((e.path.as_ref()?.to_lowercase(), i))).collect();
     let mut used = vec![false; expectation.files.len()];
     let mut subjects = Vec::new();
-    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+    for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
         // In an image that was rebuilt, files keep their paths, not their places; a description without names has only places.
         let by_place = || {
             let index = by_offset.get(&file.spans.first().filter(|_| file.len > 0)?.start)?;
@@ -398,7 +398,7 @@ fn missing_report(expected: &ExpectedFile) -> FileReport {
 }
 
 impl Stretch<'_> {
-    fn report(&self, len: u64, protection: &Option<decanter_core::format::Protection>) -> RangeReport {
+    fn report(&self, len: u64, protection: &Option<decanter_core::protection::Protection>) -> RangeReport {
         let (state, note) = self.state(len, protection);
         RangeReport {
             name: self.name.to_owned(),
@@ -412,7 +412,7 @@ impl Stretch<'_> {
     fn state(
         &self,
         len: u64,
-        protection: &Option<decanter_core::format::Protection>,
+        protection: &Option<decanter_core::protection::Protection>,
     ) -> (&'static str, Option<String>) {
         if self.span.end > len {
             return (

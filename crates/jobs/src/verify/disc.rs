@@ -4,7 +4,7 @@ use super::{Counts, FileReport, FileState, NamedDigest, RangeReport, Suspect, Ve
 use crate::quoted;
 use crate::{Item, Setting, cd};
 use decanter_core::digest::Algorithm;
-use decanter_core::format::TrackKind;
+use decanter_core::track::TrackKind;
 use decanter_core::tree::Content;
 use decanter_core::{Result, SECTOR};
 use decanter_formats::optical::cd::volume_sector;
@@ -18,8 +18,8 @@ const DIGESTS: [Algorithm; 2] = [Algorithm::Crc32, Algorithm::Sha1];
 pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let (mut ranges, mut digests, mut faulty) = (Vec::new(), Vec::new(), 0);
     let mut hit: HashMap<String, Vec<Suspect>> = HashMap::new();
-    let first_data = item.opened.tracks.iter().position(|t| t.kind != TrackKind::Audio);
-    for (index, track) in item.opened.tracks.iter().enumerate() {
+    let first_data = item.opened.holds.tracks.iter().position(|t| t.kind != TrackKind::Audio);
+    for (index, track) in item.opened.holds.tracks.iter().enumerate() {
         let scan = cd::scan(track, &DIGESTS, setting.watch)?;
         faulty += scan.fault_count;
         let name = format!("track {}", track.number);
@@ -47,7 +47,7 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
             digests.push(NamedDigest { name: name.clone(), digest });
         }
         for fault in &scan.faults {
-            let tree = item.opened.tree.as_ref().filter(|_| Some(index) == first_data);
+            let tree = item.opened.holds.tree.as_ref().filter(|_| Some(index) == first_data);
             let file = volume_sector(track, fault.index).and_then(|at| cd::file_at(tree?, at));
             let place = file.map_or_else(|| format!("{name}, no file"), str::to_owned);
             let why = fault.faults.words().join(", ");
@@ -62,7 +62,7 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
     }
     let mut counts = Counts::default();
     let mut files = Vec::new();
-    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+    for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
         let suspects = hit.remove(&node.path).unwrap_or_default();
         let cut = !matches!(file.content, Content::Whole(_));
         let state = if cut || !suspects.is_empty() { FileState::Unreadable } else { FileState::Match };

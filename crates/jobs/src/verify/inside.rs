@@ -20,7 +20,7 @@ const FOLDERS: [(&str, &str); 6] = [
 
 /// What a folder of extracted files is, if it is one of a disc.
 pub(crate) fn game_folder(item: &Item) -> Option<&'static str> {
-    let tree: &Tree = item.opened.tree.as_ref().filter(|_| item.opened.role == Role::Folder)?;
+    let tree: &Tree = item.opened.holds.tree.as_ref().filter(|_| item.opened.identity.role == Role::Folder)?;
     FOLDERS.iter().find(|(path, _)| tree.find(path).is_some()).map(|(_, what)| *what)
 }
 
@@ -34,11 +34,11 @@ pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>
         return Ok(Vec::new());
     };
     let archive = locate::open_container(&item.shown, setting)?;
-    if archive.opened.role != Role::Archive {
+    if archive.opened.identity.role != Role::Archive {
         return Ok(Vec::new());
     }
     // Where every entry has to be unpacked from the beginning of the archive, those that were met on the way are enough.
-    let files = || archive.opened.tree.iter().flat_map(|t| t.files());
+    let files = || archive.opened.holds.tree.iter().flat_map(|t| t.files());
     if files().any(|(_, f)| f.source().is_ok_and(|s| s.prefers_sequential())) {
         let at = |path: &String| format!("{}{INSIDE}{path}", item.shown.trim_end_matches(INSIDE));
         return Ok(met.iter().map(at).collect());
@@ -65,7 +65,7 @@ pub(super) fn siblings(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>
 /// Whether a file is named by the cue sheet that is the source.
 fn is_track_of(item: &Item, path: &str) -> bool {
     let name = path.rsplit('/').next().unwrap_or(path);
-    item.opened.tracks.iter().any(|t| t.file.eq_ignore_ascii_case(name))
+    item.opened.holds.tracks.iter().any(|t| t.file.eq_ignore_ascii_case(name))
 }
 
 /// The addresses of what stands in a source and is checked by itself, with what cannot be looked at.
@@ -73,13 +73,13 @@ fn is_track_of(item: &Item, path: &str) -> bool {
 /// # Errors
 /// [`Error::Cancelled`].
 pub(super) fn children(item: &Item, setting: &Setting<'_>) -> Result<Vec<String>> {
-    let is_drive = item.opened.role == Role::Image(Medium::Drive);
-    let is_archive = item.opened.role == Role::Archive;
+    let is_drive = item.opened.identity.role == Role::Image(Medium::Drive);
+    let is_archive = item.opened.identity.role == Role::Archive;
     let mut found = Vec::new();
     if !is_drive && !is_archive {
         return Ok(found);
     }
-    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+    for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
         decanter_core::watch::check(setting.watch)?;
         let Ok(source) = file.source() else { continue };
         let is_one = is_drive

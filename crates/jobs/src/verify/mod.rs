@@ -402,10 +402,12 @@ fn verify_item(item: &Item, against: &[String], setting: &Setting<'_>) -> std::r
 
 fn total_bytes(item: &Item) -> u64 {
     match &item.source {
-        _ if !item.opened.sealed.is_empty() => item.opened.sealed.iter().map(|s| s.source.len()).sum(),
-        Some(_) if !item.opened.tracks.is_empty() => item.opened.tracks.iter().map(|t| t.source.len()).sum(),
+        _ if !item.opened.proof.sealed.is_empty() => item.opened.proof.sealed.iter().map(|s| s.source.len()).sum(),
+        Some(_) if !item.opened.holds.tracks.is_empty() => {
+            item.opened.holds.tracks.iter().map(|t| t.source.len()).sum()
+        }
         Some(source) => source.len(),
-        None => item.opened.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).sum(),
+        None => item.opened.holds.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).sum(),
     }
 }
 
@@ -420,10 +422,10 @@ fn find_expectation(
     let mut others = Vec::new();
     for path in against {
         let opened = locate::open(path, "use", setting)?;
-        let Some(expectation) = opened.opened.expectation else {
+        let Some(expectation) = opened.opened.holds.expectation else {
             let why = format!(
                 "it is {}, and describes nothing that a source could be held against",
-                with_article(&opened.opened.kind)
+                with_article(&opened.opened.identity.kind)
             );
             return Err(Failure::usage(format!("cannot verify against \"{path}\""), why)
                 .hint("give a disc description, a DAT file or a checksum list with --against"));
@@ -441,7 +443,7 @@ fn find_expectation(
     for (at, source) in &item.descriptions {
         let opener = setting.opener(&item.keyring);
         if let Ok(opened) = opener.open(source.clone())
-            && let Some(expectation) = opened.expectation
+            && let Some(expectation) = opened.holds.expectation
         {
             return Ok(Some((at.clone(), expectation)));
         }
@@ -462,7 +464,7 @@ pub(crate) fn expected_files(
     is_needed: bool,
     setting: &Setting<'_>,
 ) -> std::result::Result<Option<Described>, Failure> {
-    if item.opened.tree.is_none() || (against.is_empty() && item.descriptions.is_empty() && !is_needed) {
+    if item.opened.holds.tree.is_none() || (against.is_empty() && item.descriptions.is_empty() && !is_needed) {
         return Ok(None);
     }
     match find_expectation(item, against, setting)? {
@@ -529,12 +531,15 @@ pub(crate) fn write_checked(
 /// Without a description: everything has to be readable, and the digests that it and what is around it carry have to fit.
 fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let opened = &item.opened;
-    let says_more = !(opened.sealed.is_empty() && opened.settled.is_empty()) || opened.inspect.is_some();
-    let mut report = if item.opened.role == Role::Package && !opened.sealed.is_empty() {
+    let says_more = !opened.proof.is_empty();
+    let mut report = if item.opened.identity.role == Role::Package && !opened.proof.sealed.is_empty() {
         seals::check(item, setting)?
     } else {
-        let mut report =
-            if opened.tracks.is_empty() { check_files(item, setting)? } else { disc::check_tracks(item, setting)? };
+        let mut report = if opened.holds.tracks.is_empty() {
+            check_files(item, setting)?
+        } else {
+            disc::check_tracks(item, setting)?
+        };
         if says_more {
             seals::add(&mut report, item, setting)?;
         }
@@ -547,9 +552,9 @@ fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
 /// Reads an image from front to back: what cannot be read of it, and whether encrypted sectors of it were never read
 /// when it was dumped, so that its files have to be asked one by one.
 fn read_whole(item: &Item, setting: &Setting<'_>) -> Result<(Vec<FileReport>, bool)> {
-    let is_one = item.opened.role.is_image() || item.opened.role == Role::Rom;
+    let is_one = item.opened.identity.role.is_image() || item.opened.identity.role == Role::Rom;
     // What a seal covers is read for it.
-    let Some(source) = item.source.as_ref().filter(|_| is_one && item.opened.sealed.is_empty()) else {
+    let Some(source) = item.source.as_ref().filter(|_| is_one && item.opened.proof.sealed.is_empty()) else {
         return Ok((Vec::new(), false));
     };
     let decrypted = item.opened.protection.as_ref().and_then(|p| p.clear_as_it_is.as_ref());
@@ -573,8 +578,8 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let mut roms = Vec::new();
     let mut counts = Counts { unreadable: files.len(), ..Counts::default() };
     let mut proven = 0;
-    let holds_files = item.opened.role.is_files();
-    for (node, file) in item.opened.tree.iter().flat_map(|t| t.files()) {
+    let holds_files = item.opened.identity.role.is_files();
+    for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
         let mut report = FileReport {
             sector: file.spans.first().map(|s| s.start / SECTOR),
             ..FileReport::new(node.path.clone(), FileState::Match, file.len)
@@ -591,7 +596,7 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
                 let source = held(source);
                 read_through(&source, setting).and_then(|()| {
                     if let Inner::Rom(inner) = locate::inner(item, &node.path, &source, setting)? {
-                        let rom = inner.opened.rom.as_ref().map(RomReport::of);
+                        let rom = inner.opened.holds.rom.as_ref().map(RomReport::of);
                         roms.extend(rom.map(|rom| InnerRom { path: inner.address, rom }));
                     }
                     Ok(())
@@ -618,8 +623,8 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         files.push(report);
     }
     let len = item.source.as_ref().map_or(0, |s| s.len());
-    let missing = item.opened.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
-    let rom = item.opened.rom.as_ref().map(RomReport::of);
+    let missing = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
+    let rom = item.opened.holds.rom.as_ref().map(RomReport::of);
     let all_right = rom.iter().chain(roms.iter().map(|r| &r.rom)).all(|r| r.is_right() && !is_two(&r.shape));
     let is_short = rom.as_ref().is_some_and(|r| r.declared_bytes.is_some() && matches!(r.shape, Shape::Trimmed { .. }));
     let verdict = if missing > 0 || is_short {
@@ -648,7 +653,7 @@ fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
         Verdict::Damaged => {
             "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole".into()
         }
-        _ if item.opened.format == "ird" => format!("decanter verify SOURCE --against {source}"),
+        _ if item.opened.identity.format == "ird" => format!("decanter verify SOURCE --against {source}"),
         _ => "it reads well; to prove its content, give a description of it with --against".into(),
     };
     Ok(VerifyReport {

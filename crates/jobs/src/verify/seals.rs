@@ -5,7 +5,7 @@ use crate::quoted;
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::error::Blame;
-use decanter_core::format::Opened;
+use decanter_core::opened::Opened;
 use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::SourceRef;
@@ -228,13 +228,13 @@ fn algorithm(seal: &Seal) -> Algorithm {
 /// What reading fails with.
 fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
     let mut seals = Vec::new();
-    for settled in &opened.settled {
+    for settled in &opened.proof.settled {
         seals.push(SealReport::of_settled(settled.clone()));
     }
-    if let Some(inspect) = &opened.inspect {
+    for inspect in &opened.proof.inspections {
         seals.extend(inspect(setting.watch)?.into_iter().map(SealReport::of_settled));
     }
-    for sealed in &opened.sealed {
+    for sealed in &opened.proof.sealed {
         seals.extend(check_sealed(sealed, setting)?);
     }
     Ok(seals)
@@ -273,7 +273,7 @@ pub(crate) struct Damage {
 /// # Errors
 /// What reading fails with.
 pub(crate) fn damage(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<Damage>> {
-    if !opened.sealed.is_empty() || opened.inspect.is_some() {
+    if !opened.proof.sealed.is_empty() || !opened.proof.inspections.is_empty() {
         setting.watch.begin("checking its own digests", None);
     }
     let seals = seals_of(opened, setting)?;
@@ -303,7 +303,7 @@ pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>)
 pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let seals = seals_of(&item.opened, setting)?;
     let source_len = item.source.as_ref().map_or(0, |s| s.len());
-    let missing = item.opened.promised_len.map_or(0, |p| p.saturating_sub(source_len));
+    let missing = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(source_len));
     let locked = seals.iter().any(|s| s.state == SealState::Locked);
     let verdict = if missing > 0 || seals.iter().any(|s| s.state == SealState::Cut) {
         Verdict::Incomplete
@@ -313,7 +313,7 @@ pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> 
         Verdict::Sound
     };
     if locked && verdict == Verdict::Sound {
-        let trouble = item.opened.sealed.iter().find_map(|s| s.trouble.clone());
+        let trouble = item.opened.proof.sealed.iter().find_map(|s| s.trouble.clone());
         if let Some(trouble) = trouble {
             return Err(trouble.into());
         }

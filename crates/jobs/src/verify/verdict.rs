@@ -16,7 +16,7 @@ pub(super) fn settle(report: &mut VerifyReport, item: &Item, setting: &Setting<'
     let proofs = proofs(report, item);
     report.proofs.extend(proofs);
     let has_damage = report.notices.iter().any(|n| n.is_damage);
-    let is_about_others = item.opened.catalogue.is_some() || item.opened.expectation.is_some();
+    let is_about_others = item.opened.holds.catalogue.is_some() || item.opened.holds.expectation.is_some();
     let missing = item.unfinished.as_ref().map_or(0, |map| map.missing());
     (report.verdict, report.next) = match report.verdict {
         verdict if missing > 0 && verdict != Verdict::Damaged => {
@@ -78,7 +78,7 @@ fn proofs(report: &VerifyReport, item: &Item) -> Vec<String> {
     add(held.count(), "digest that it carries", "digests that it carries");
     let roms = report.rom.iter().chain(report.roms.iter().map(|r| &r.rom));
     add(roms.flat_map(|r| &r.checks).filter(|c| c.is_right).count(), "checksum of a header", "checksums of headers");
-    let tracks = report.ranges.iter().filter(|r| r.state == "match" && !item.opened.tracks.is_empty());
+    let tracks = report.ranges.iter().filter(|r| r.state == "match" && !item.opened.holds.tracks.is_empty());
     let sectors: u64 = tracks.map(|r| r.sectors).sum();
     add(sectors as usize, "EDC of a sector", "EDCs of sectors");
     proofs
@@ -86,7 +86,7 @@ fn proofs(report: &VerifyReport, item: &Item) -> Vec<String> {
 
 /// Whether there was nothing that anything is known of.
 fn is_nothing(report: &VerifyReport, item: &Item) -> bool {
-    let is_folder = item.opened.role == Role::Folder;
+    let is_folder = item.opened.identity.role == Role::Folder;
     let is_empty = report.files.iter().all(|f| f.state != FileState::Match) && report.roms.is_empty();
     is_folder && report.roms.is_empty() && super::inside::game_folder(item).is_none()
         || (is_empty && item.source.is_none())

@@ -143,7 +143,7 @@ fn files_are_held_against_a_description_while_they_are_copied() {
     assert!(report.against.is_some());
     // A byte of one file, where nothing but the description can tell.
     let item = decanter_jobs::open(&typed(&source), "open", &Setting::new(&())).unwrap();
-    let tree = item.opened.tree.as_ref().unwrap();
+    let tree = item.opened.holds.tree.as_ref().unwrap();
     let (node, file) =
         tree.files().filter(|(_, f)| f.len > 100_000 && !f.spans.is_empty()).min_by_key(|(_, f)| f.len).unwrap();
     let (path, at) = (node.path.clone(), file.spans[0].start as usize + 50_000);
@@ -250,7 +250,7 @@ fn files_have_the_times_of_the_disc() {
     let listed = decanter_jobs::list::list(&typed(&demo().dvd), &Setting::new(&())).unwrap();
     let item = decanter_jobs::open(&typed(&demo().dvd), "open", &Setting::new(&())).unwrap();
     let mut compared = 0;
-    for (node, _) in item.opened.tree.as_ref().unwrap().files() {
+    for (node, _) in item.opened.holds.tree.as_ref().unwrap().files() {
         if let Some(modified) = node.modified {
             assert_eq!(fs::metadata(target.join(&node.path)).unwrap().mtime(), modified, "{}", node.path);
             compared += 1;

@@ -14,7 +14,7 @@ fn opened(address: &str) -> Item {
 
 fn refused(address: &str) -> String {
     match open(address, "open", &Setting::new(&())) {
-        Ok(item) => panic!("{address} is {}", item.opened.kind),
+        Ok(item) => panic!("{address} is {}", item.opened.identity.kind),
         Err(failure) => failure.to_string(),
     }
 }
@@ -52,7 +52,10 @@ fn an_archive_with_one_image_stands_for_it() {
     let disc = disc();
     let folder = shelf(&[("box.zip", &zip_of(&[("readme.txt", b"hello"), ("in/Lane.iso", &disc)]))]);
     let item = opened(&at(&folder, "box.zip"));
-    assert_eq!((item.opened.format, item.stem.as_str()), (opened(&typed(&demo().dvd)).opened.format, "Lane"));
+    assert_eq!(
+        (item.opened.identity.format, item.stem.as_str()),
+        (opened(&typed(&demo().dvd)).opened.identity.format, "Lane")
+    );
     assert!(item.address.ends_with("box.zip::in/Lane.iso"), "{}", item.address);
     assert_eq!(item.shown, at(&folder, "box.zip"));
     assert_eq!(item.around.len(), 1, "{:?}", item.around);
@@ -60,14 +63,14 @@ fn an_archive_with_one_image_stands_for_it() {
     // What is named exactly is the same, and the archive itself can be asked for.
     assert!(content(&opened(&at(&folder, "box.zip::in/Lane.iso"))) == disc);
     let archive = opened(&at(&folder, "box.zip::"));
-    assert_eq!((archive.opened.format, archive.around.len()), ("zip", 0));
+    assert_eq!((archive.opened.identity.format, archive.around.len()), ("zip", 0));
 }
 
 #[test]
 fn of_two_images_none_is_chosen() {
     let (disc, other) = (disc(), fs::read(&demo().handheld).unwrap());
     let folder = shelf(&[("two.zip", &zip_of(&[("a.iso", &disc), ("b.iso", &other)]))]);
-    assert_eq!(opened(&at(&folder, "two.zip")).opened.format, "zip");
+    assert_eq!(opened(&at(&folder, "two.zip")).opened.identity.format, "zip");
     assert!(content(&opened(&at(&folder, "two.zip::b.iso"))) == other);
     // Beside an image, a ROM is one of its files; of ROMs alone, the only one is meant.
     let rom = rom();
@@ -89,7 +92,7 @@ fn a_damaged_image_is_not_passed_over_for_another() {
     let folder = shelf(&[("two.zip", &bytes)]);
     let found = open(&at(&folder, "two.zip"), "open", &Setting::new(&()));
     assert!(
-        found.is_err() || found.is_ok_and(|item| item.opened.format == "zip"),
+        found.is_err() || found.is_ok_and(|item| item.opened.identity.format == "zip"),
         "the other is not shown as its content"
     );
     // What is no image at all, and whole, is no reason to ask.
@@ -128,7 +131,7 @@ fn boxes_in_boxes_end_somewhere() {
     let _ = open(&at(&folder, "boxes.zip"), "open", &Setting::new(&()));
     // What is named step by step is opened step by step.
     let item = opened(&at(&folder, &format!("boxes.zip{}", "::box.zip".repeat(40))));
-    assert_eq!((item.opened.format, item.around.len()), ("zip", 40));
+    assert_eq!((item.opened.identity.format, item.around.len()), ("zip", 40));
 }
 
 #[test]
@@ -182,7 +185,7 @@ fn an_entry_of_a_folder_is_as_good_as_its_own_path() {
         let item = opened(&address);
         let protection = item.opened.protection.as_ref().unwrap();
         assert!(
-            matches!(protection.key, decanter_core::format::KeyState::Found { .. }),
+            matches!(protection.key, decanter_core::protection::KeyState::Found { .. }),
             "{address}: the key beside it"
         );
     }
@@ -197,7 +200,7 @@ fn keys_beside_an_archive_count_for_what_is_in_it() {
     let key = fs::read(&demo().key).unwrap();
     let found = |folder: &TempDir, address: &str| {
         let item = opened(&at(folder, address));
-        matches!(item.opened.protection.as_ref().unwrap().key, decanter_core::format::KeyState::Found { .. })
+        matches!(item.opened.protection.as_ref().unwrap().key, decanter_core::protection::KeyState::Found { .. })
     };
     let beside = shelf(&[("k.zip", &zip_of(&[("K.iso", &image)])), ("DCNT-10001.dkey", &key)]);
     let within = shelf(&[("k.zip", &zip_of(&[("K.iso", &image), ("DCNT-10001.dkey", &key)]))]);
@@ -207,7 +210,7 @@ fn keys_beside_an_archive_count_for_what_is_in_it() {
     let mut setting = Setting::new(&());
     setting.key_places.push(elsewhere.path().join("keys"));
     let item = open(&at(&elsewhere, "k.zip"), "open", &setting).unwrap();
-    assert!(matches!(item.opened.protection.unwrap().key, decanter_core::format::KeyState::Found { .. }));
+    assert!(matches!(item.opened.protection.unwrap().key, decanter_core::protection::KeyState::Found { .. }));
 }
 
 #[test]
@@ -242,7 +245,7 @@ fn the_halves_of_a_sheet_are_found_in_any_case() {
     let image = fs::read(demo().cue.with_file_name(name)).unwrap();
     let folder = shelf(&[("Disc.CUE", sheet.as_bytes()), (name.to_uppercase().as_str(), &image)]);
     let item = opened(&at(&folder, "Disc.CUE"));
-    assert!(!item.opened.tracks.is_empty());
+    assert!(!item.opened.holds.tracks.is_empty());
     let folder = shelf(&[("Disc.cue", sheet.as_bytes())]);
     let told = refused(&at(&folder, "Disc.cue"));
     assert!(told.contains(name), "what is missing is named: {told}");
@@ -256,7 +259,7 @@ fn pipes_answer_at_once_and_folders_without_anything_are_folders() {
     let told = refused(&typed(&pipe));
     assert!(told.contains("a pipe (FIFO)"), "{told}");
     let item = opened(&typed(folder.path()));
-    assert_eq!((item.opened.format, item.opened.tree.map_or(9, |t| t.nodes.len())), ("folder", 0));
+    assert_eq!((item.opened.identity.format, item.opened.holds.tree.map_or(9, |t| t.nodes.len())), ("folder", 0));
 }
 
 #[test]

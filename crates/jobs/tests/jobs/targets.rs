@@ -92,7 +92,7 @@ fn a_cd_keeps_its_tracks_on_every_way() {
     made(&cue, "chd", &chd, Options::default());
     let tracks = |path: &Path| {
         let item = open(&typed(path), "open", &setting()).unwrap_or_else(|f| panic!("{f}"));
-        item.opened.tracks.iter().map(|t| (t.number, t.kind, t.source.len() / t.sector_len)).collect::<Vec<_>>()
+        item.opened.holds.tracks.iter().map(|t| (t.number, t.kind, t.source.len() / t.sector_len)).collect::<Vec<_>>()
     };
     assert_eq!(tracks(&cue), tracks(&chd));
     let back = folder.path().join("back/cd.bin");

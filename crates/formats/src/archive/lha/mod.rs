@@ -7,8 +7,9 @@ mod content;
 mod header;
 
 use content::Content;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
@@ -89,7 +90,11 @@ impl Format for Lha {
                         Some(next) => format!("{e}; members before {next:#x} are lost"),
                         None => format!("{e}; members after it are lost"),
                     };
-                    opened.settled.push(Settled::fails("headers of members", lost, "files of the archive are missing"));
+                    opened.proof.settled.push(Settled::fails(
+                        "headers of members",
+                        lost,
+                        "files of the archive are missing",
+                    ));
                     let Some(next) = next else { break };
                     at = next;
                     continue;
@@ -104,7 +109,7 @@ impl Format for Lha {
             tree.nodes.push(node(&source, member, body)?);
         }
         opened.fact("members", tree.nodes.len().to_string());
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

@@ -6,8 +6,9 @@ mod decode;
 
 use crate::num::{be32, le32};
 use crate::time;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
@@ -107,7 +108,7 @@ impl Format for Lzx {
             group(&source, end..end, waiting, &mut tree);
         }
         opened.fact("members", tree.nodes.len().to_string());
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

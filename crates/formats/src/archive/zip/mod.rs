@@ -11,8 +11,9 @@ mod method;
 pub use inflate::Inflate;
 
 use crate::disk::fat;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
@@ -83,7 +84,11 @@ impl Format for Zip {
             opened.fact("before it", format!("{} bytes that are no part of the archive", directory.before));
         }
         for fault in &directory.faults {
-            opened.settled.push(Settled::fails("central directory", fault, "an entry may be missing or too much"));
+            opened.proof.settled.push(Settled::fails(
+                "central directory",
+                fault,
+                "an entry may be missing or too much",
+            ));
         }
         let overlapping = overlapping(&directory);
         let locked = directory.records.iter().filter(|r| r.flags & 1 != 0).count();
@@ -115,7 +120,7 @@ impl Format for Zip {
             ));
         }
         opened.fact("entries", tree.nodes.len().to_string());
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

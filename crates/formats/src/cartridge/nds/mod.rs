@@ -9,7 +9,8 @@ use super::text::ascii;
 use super::{Family, check16, finish, plain};
 use crate::num::{le16, le32};
 use decanter_core::Result;
-use decanter_core::format::{Opened, looks_random};
+use decanter_core::format::looks_random;
+use decanter_core::opened::Opened;
 use decanter_core::rom::{Declared, SaveKind, SaveMemory, Shape};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::view::MOST_HELD;
@@ -101,7 +102,7 @@ fn open(source: SourceRef) -> Result<Opened> {
     rom.declared = Some(Declared::Used(used));
     rom.shape = shape(source.as_ref(), used)?;
     let (tree, notices) = files::read(&source, &h)?;
-    opened.tree = Some(tree);
+    opened.holds.tree = Some(tree);
     notices.into_iter().for_each(|n| opened.notice(n));
     let at = u64::from(le32(&h, 0x68));
     if at > 0 {
@@ -110,7 +111,7 @@ fn open(source: SourceRef) -> Result<Opened> {
                 rom.checks.extend(checks);
                 let english = label.titles.iter().find(|(language, _)| *language == "English");
                 opened.fact("banner", english.map(|(_, t)| t.replace('\n', " / ")).unwrap_or_default());
-                opened.label = Some(label);
+                opened.told.label = Some(label);
             }
             Err(e) => opened.notice(format!("the banner cannot be read: {e}")),
         }

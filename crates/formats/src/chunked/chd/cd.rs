@@ -3,8 +3,8 @@
 use super::codec::UNIT;
 use super::header::Entry;
 use crate::optical::cd::sector::RAW;
-use decanter_core::format::{Track, TrackKind};
 use decanter_core::source::{Source, SourceRef, check_range};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::view::{Blockwise, Concat, Fill, Slice, Spaced};
 use decanter_core::{Error, Result, SECTOR};
 use std::sync::Arc;

@@ -16,8 +16,9 @@ pub use codec::Codec;
 pub use compose::{LEVEL, Medium, Wish, compose, geometry};
 
 use decanter_core::digest::{Algorithm, Digest, hex};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::{Source, SourceRef};
@@ -71,7 +72,7 @@ impl Format for Chd {
         let image = Image::open(source.clone(), opener, 0)?;
         let header = &image.header;
         let mut opened = Opened::new(ID, self.name());
-        opened.has_own_names = false;
+        opened.holds.has_own_names = false;
         let ratio = source.len() as f64 * 100.0 / (header.logical_len as f64).max(1.0);
         let len = header.logical_len;
         opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, in hunks of {}", header.hunk_len));
@@ -90,7 +91,7 @@ impl Format for Chd {
                 _ => opened.fact("metadata", format!("{}: {} bytes", entry.tag, entry.data.len())),
             }
         }
-        opened.parameters = image.metadata.iter().map(|e| (e.tag.to_string(), e.as_text())).collect();
+        opened.told.parameters = image.metadata.iter().map(|e| (e.tag.to_string(), e.as_text())).collect();
         seal(&mut opened, &image);
         let view: SourceRef = image.view;
         let described = cd::all_described(&image.metadata)?;
@@ -100,7 +101,7 @@ impl Format for Chd {
             let name = format!("{stem}.{}", if is_disc { "iso" } else { "img" });
             super::container(&mut opened, view, Some(name), opener);
         } else {
-            opened.tracks = cd::tracks(&described, &view)?;
+            opened.holds.tracks = cd::tracks(&described, &view)?;
             crate::optical::cd::describe(&mut opened, opener)?;
         }
         Ok(opened)
@@ -113,7 +114,7 @@ fn seal(opened: &mut Opened, image: &Image) {
     if header.version >= 4 {
         let holds = header::overall(&header.raw_sha1, &image.metadata) == header.sha1;
         let name = "overall SHA-1, of the image's and the metadata";
-        opened.settled.push(match holds {
+        opened.proof.settled.push(match holds {
             true => Settled::holds(name),
             false => {
                 Settled::fails(name, "it does not follow from them", "header or metadata are damaged or were edited")
@@ -126,13 +127,13 @@ fn seal(opened: &mut Opened, image: &Image) {
         opened.notice(
             "it carries no SHA-1 of the image: it was written to by an emulator, and only its hunks can be checked",
         );
-        opened.inspect = Some(Arc::new(move |watch| {
+        opened.proof.inspections.push(Arc::new(move |watch| {
             let damaged = view.damaged_hunks(watch)?;
             Ok(vec![Settled::of("CRCs of the hunks", &damaged, "the image is damaged there").by_digests()])
         }));
         return;
     }
-    opened.sealed.push(Sealed {
+    opened.proof.sealed.push(Sealed {
         name: "image inside".into(),
         source: image.view.clone(),
         transform: None,

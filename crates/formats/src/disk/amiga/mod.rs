@@ -17,8 +17,9 @@ use super::claims::Claims;
 use crate::num::be32;
 use block::{BLOCK, LEAD, at, counted, kind, latin, moment};
 use data::OldData;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
@@ -176,14 +177,14 @@ fn open(source: SourceRef, id: &'static str, name: &str, opener: &Opener<'_>) ->
     opened.fact("file system", layout.name());
     let mut walk = Walk::default();
     walk.folder(&disk, &root, layout.root, "", opener, 0)?;
-    opened.notices.extend(walk.noticed.into());
+    opened.told.notices.extend(walk.noticed.into());
     let mut tree = Tree { nodes: walk.nodes };
     let lead = disk.layout.lead();
     // The check of all blocks tells it once more.
     let _ = walk.claims.mark(&mut tree, |block| Some(block * BLOCK as u64 + lead));
-    opened.structure = walk.structure;
-    opened.inspect = Some(Arc::new(move |watch| check::inspect(&disk, watch)));
-    opened.tree = Some(tree);
+    opened.extent.structure = walk.structure;
+    opened.proof.inspections.push(Arc::new(move |watch| check::inspect(&disk, watch)));
+    opened.holds.tree = Some(tree);
     Ok(opened)
 }
 

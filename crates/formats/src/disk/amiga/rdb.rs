@@ -3,8 +3,9 @@
 use super::block::{BLOCK, counted, latin, sum};
 use crate::disk::{Partition, add_partition};
 use crate::num::be32;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
@@ -95,7 +96,7 @@ impl Format for Rdb {
             add_partition(&mut opened, &partition, &source, opener)?;
             next = be32(&part, 16);
         }
-        opened.tree.get_or_insert_default();
+        opened.holds.tree.get_or_insert_default();
         Ok(opened)
     }
 }

@@ -1,8 +1,9 @@
 //! Cartridges: CRT, a header and a packet for each bank of each chip. Numbers are big-endian.
 
 use crate::num::{be16, be32};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
@@ -79,7 +80,7 @@ impl Format for Crt {
             return Err(Error::malformed(ID, "it has no banks", 64));
         }
         opened.fact("banks", tree.nodes.len().to_string());
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

@@ -15,8 +15,9 @@ pub use compose::{Composed, NewFile, compose};
 pub use geometry::guess;
 
 use allocation::Allocation;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind as NodeKind, Node, Tree};
@@ -256,7 +257,7 @@ impl Format for Disk {
         let geometry = image.geometry;
         let mut opened = Opened::new(self.id(), self.name());
         if source.len() < geometry.len() {
-            opened.promised_len = Some(geometry.len());
+            opened.extent.promised_len = Some(geometry.len());
             opened.notice(format!("an odd size: {}", guess(source.len())));
         }
         let (name_at, id_at) = self.0.labels();
@@ -276,8 +277,8 @@ impl Format for Disk {
         for entry in &entries {
             tree.nodes.push(node(&image, &source, entry)?);
         }
-        opened.tree = Some(tree);
-        opened.inspect = Some(Arc::new(move |_| Ok(allocation::inspect(&image, &allocation))));
+        opened.holds.tree = Some(tree);
+        opened.proof.inspections.push(Arc::new(move |_| Ok(allocation::inspect(&image, &allocation))));
         Ok(opened)
     }
 }

@@ -1,7 +1,8 @@
 //! Programs: a load address and what goes there; and what shows whether it is one that starts.
 
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};

@@ -3,8 +3,9 @@
 
 use super::{petscii, prg};
 use crate::num::{le16, le32};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
@@ -107,7 +108,7 @@ impl Format for T64 {
         if tree.nodes.is_empty() {
             return Err(Error::malformed(ID, "it has no entries", ENTRIES));
         }
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }

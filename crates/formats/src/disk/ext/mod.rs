@@ -10,11 +10,12 @@ mod sum;
 mod walk;
 
 use super::used;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{SourceRef, read_array};
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Result, Watch};
 use inode::Volume;
 use layout::{Layout, SUPER, incompatible};
 use std::sync::Arc;
@@ -64,7 +65,7 @@ impl Format for Ext {
         }
         let label: [u8; 16] = read_array(source.as_ref(), SUPER + 120)?;
         let mut opened = Opened::new(ID, self.name());
-        opened.promised_len = layout.blocks.checked_mul(layout.block_len);
+        opened.extent.promised_len = layout.blocks.checked_mul(layout.block_len);
         opened.fact("label", String::from_utf8_lossy(&label).trim_end_matches('\0').to_owned());
         let all = layout.blocks.saturating_mul(layout.block_len);
         let taken = layout.blocks.saturating_sub(layout.free_blocks).saturating_mul(layout.block_len);
@@ -76,10 +77,10 @@ impl Format for Ext {
         let mut walk = Walk::new(&volume);
         walk.run(opener)?;
         walk.hold_together();
-        opened.notices.extend(walk.noticed.into());
-        opened.tree = Some(walk.tree);
-        opened.inspect =
-            Some(Arc::new(move |watch| check::inspect(&Volume::new(source.clone(), layout.clone()), watch)));
+        opened.told.notices.extend(walk.noticed.into());
+        opened.holds.tree = Some(walk.tree);
+        let whole = move |watch: &dyn Watch| check::inspect(&Volume::new(source.clone(), layout.clone()), watch);
+        opened.proof.inspections.push(Arc::new(whole));
         Ok(opened)
     }
 }

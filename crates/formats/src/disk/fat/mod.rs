@@ -11,8 +11,9 @@ mod walk;
 use super::BOOT_MARK;
 use super::used;
 use crate::time;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
@@ -60,7 +61,7 @@ impl Format for Fat {
             return Err(Error::malformed(ID, "the first sector is none of a FAT volume", 11));
         };
         let mut opened = Opened::new(ID, format!("{} file system", layout.name()));
-        opened.promised_len = Some(layout.len);
+        opened.extent.promised_len = Some(layout.len);
         let mut table = Table::new(source.clone(), layout.clone());
         let walked = Walk::new(&source, &mut table).run(opener)?;
         opened.fact("label", walked.label.unwrap_or_default());
@@ -69,14 +70,14 @@ impl Format for Fat {
             let bytes = u64::from(taken) * layout.cluster_len;
             opened.fact("used", used(bytes, u64::from(layout.clusters) * layout.cluster_len));
         }
-        opened.structure.push(0..layout.data_at);
-        opened.structure.extend(walked.structure);
-        opened.notices.extend(walked.noticed.into());
+        opened.extent.structure.push(0..layout.data_at);
+        opened.extent.structure.extend(walked.structure);
+        opened.told.notices.extend(walked.noticed.into());
         let mut tree = walked.tree;
         let shared = walked.claims.mark(&mut tree, |cluster| layout.place(u32::try_from(cluster).ok()?));
         let met = check::Met { shared, chained: walked.clusters, entries: walked.faults };
-        opened.inspect = Some(Arc::new(move |watch| check::inspect(&source, &layout, &met, watch)));
-        opened.tree = Some(tree);
+        opened.proof.inspections.push(Arc::new(move |watch| check::inspect(&source, &layout, &met, watch)));
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }
@@ -131,10 +132,10 @@ mod tests {
         let keys = decanter_core::Keyring::default();
         let opener = Opener::new(&crate::REGISTRY, &keys);
         let opened = Fat.open(volume(&chains, &files), &opener).unwrap();
-        let tree = opened.tree.unwrap();
+        let tree = opened.holds.tree.unwrap();
         let good: Vec<&str> = tree.files().filter(|(_, f)| f.source().is_ok()).map(|(n, _)| n.path.as_str()).collect();
         assert_eq!(good, ["GOOD"]);
-        let found = opened.inspect.unwrap()(&()).unwrap();
+        let found = opened.proof.inspections[0](&()).unwrap();
         assert!(found.iter().any(|s| !s.holds && s.matters.is_some()), "a check tells it too");
     }
 }

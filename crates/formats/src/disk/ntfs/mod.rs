@@ -9,8 +9,9 @@ mod record;
 
 use super::{MOST_NODES, Noticed, used};
 use crate::num::{le16, le32, le64};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
@@ -144,7 +145,7 @@ impl Format for Ntfs {
         };
         let mut volume = Volume::new(source.clone(), layout);
         let mut opened = Opened::new(ID, self.name());
-        opened.promised_len = Some(layout.len);
+        opened.extent.promised_len = Some(layout.len);
         let structure = volume.read_table(opener, &mut opened)?;
         if let Some(Data::Pieces { pieces, .. }) = volume.entries.get(&BITMAP).and_then(|e| e.data.as_ref())
             && let Ok(map) = volume.content(pieces, 0)
@@ -153,11 +154,11 @@ impl Format for Ntfs {
             let taken: u64 = bits.iter().map(|b| u64::from(b.count_ones())).sum();
             opened.fact("used", used(taken * layout.cluster_len, layout.len));
         }
-        opened.tree = Some(volume.tree()?);
+        opened.holds.tree = Some(volume.tree()?);
         let records = volume.table.clone();
-        opened.inspect = Some(Arc::new(move |watch| check::inspect(&source, layout, &records, watch)));
-        opened.structure = structure;
-        opened.notices.extend(volume.noticed.into());
+        opened.proof.inspections.push(Arc::new(move |watch| check::inspect(&source, layout, &records, watch)));
+        opened.extent.structure = structure;
+        opened.told.notices.extend(volume.noticed.into());
         Ok(opened)
     }
 }

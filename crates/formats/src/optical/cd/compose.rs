@@ -1,8 +1,8 @@
 //! Raw sectors made of 2,048 user bytes each: sync, header, EDC and ECC are computed as they are read.
 
 use super::sector::{self, Layout, RAW};
-use decanter_core::format::{Track, TrackKind};
 use decanter_core::source::{Source, SourceRef, check_range};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::{Result, SECTOR};
 use std::fmt::Write;
 

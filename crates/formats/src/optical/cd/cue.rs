@@ -1,10 +1,12 @@
 //! Cue sheets: a text that says which files make up a CD, and where in them its tracks begin.
 
 use super::describe;
-use decanter_core::format::{Format, Opened, Opener, Track, TrackKind};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::view::{Blockwise, Slice};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
@@ -60,7 +62,7 @@ impl Format for CueSheet {
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let sheet = Sheet::parse(&text(source.as_ref())?)?;
         let mut opened = Opened::new(ID, self.name());
-        opened.tracks = sheet.tracks(opener, &mut opened.notices)?;
+        opened.holds.tracks = sheet.tracks(opener, &mut opened.told.notices)?;
         opened.fact("catalogue number", sheet.catalogue.clone());
         describe(&mut opened, opener)?;
         Ok(opened)

@@ -12,10 +12,12 @@ pub use compose::{RawSectors, sheet};
 pub use cue::CueSheet;
 
 use crate::optical::iso9660;
-use decanter_core::format::{Format, Opened, Opener, Track, TrackKind};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Overlay, Slice, Spaced};
 use decanter_core::{Error, Notice, Result, SECTOR};
@@ -93,7 +95,7 @@ impl Format for CdRaw {
         };
         let data = if sector_len == 2336 { sectors } else { data_sectors(source.as_ref(), sector_len, sectors)? };
         let mut track = |number, kind, from: u64, count: u64| -> Result<()> {
-            opened.tracks.push(Track {
+            opened.holds.tracks.push(Track {
                 number,
                 kind,
                 file: String::new(),
@@ -269,27 +271,27 @@ pub fn volume_sector(track: &Track, index: u64) -> Option<u64> {
 
 /// What the tracks are, and the file system of the first data track.
 pub(crate) fn describe(opened: &mut Opened, opener: &Opener<'_>) -> Result<()> {
-    for track in &mut opened.tracks {
+    for track in &mut opened.holds.tracks {
         let first = lead(track)?.and_then(|lead| lead.checked_sub(track.gap_sectors));
         if let Some(first) = first.filter(|&f| f != track.first_sector) {
-            opened.notices.push(Notice::new(format!(
+            opened.told.notices.push(Notice::new(format!(
                 "the sectors of track {} count from {first} on, where {} was expected: a later session, or a part of a disc",
                 track.number, track.first_sector
             )));
             track.first_sector = first;
         }
     }
-    let count = |kind| opened.tracks.iter().filter(|t| t.kind == kind).count();
+    let count = |kind| opened.holds.tracks.iter().filter(|t| t.kind == kind).count();
     let kinds = [(TrackKind::Mode1, "data (mode 1)"), (TrackKind::Mode2, "data (mode 2)"), (TrackKind::Audio, "sound")];
     let told: Vec<String> =
         kinds.iter().map(|(k, w)| (count(*k), w)).filter(|(n, _)| *n > 0).map(|(n, w)| format!("{n} {w}")).collect();
-    let mut lens: Vec<u64> = opened.tracks.iter().map(|t| t.sector_len).collect();
+    let mut lens: Vec<u64> = opened.holds.tracks.iter().map(|t| t.sector_len).collect();
     lens.sort_unstable();
     lens.dedup();
     let lens: Vec<String> = lens.iter().map(u64::to_string).collect();
-    let end = opened.tracks.last().map_or(0, |t| t.first_sector + t.source.len() / t.sector_len);
-    let tracks = format!("{}: {}", opened.tracks.len(), told.join(", "));
-    let Some(volume) = opened.tracks.iter().find_map(volume) else {
+    let end = opened.holds.tracks.last().map_or(0, |t| t.first_sector + t.source.len() / t.sector_len);
+    let tracks = format!("{}: {}", opened.holds.tracks.len(), told.join(", "));
+    let Some(volume) = opened.holds.tracks.iter().find_map(volume) else {
         opened.fact("tracks", tracks);
         opened.fact("sectors", format!("{end} of {} bytes ({})", lens.join(" and "), time(end)));
         return Ok(());
@@ -297,27 +299,28 @@ pub(crate) fn describe(opened: &mut Opened, opener: &Opener<'_>) -> Result<()> {
     let volume = volume?;
     match opener.inside()?.open(volume.clone()) {
         Ok(inner) => {
-            opened.kind = format!("{}, as {}", inner.kind.trim_end_matches(" image"), opened.kind);
-            let promised = inner.promised_len.unwrap_or(0);
+            opened.identity.kind =
+                format!("{}, as {}", inner.identity.kind.trim_end_matches(" image"), opened.identity.kind);
+            let promised = inner.extent.promised_len.unwrap_or(0);
             if promised > volume.len() {
                 let missing = (promised - volume.len()).div_ceil(SECTOR);
                 opened.damage(format!("the volume goes on for {missing} sectors after the end of its track"));
             }
-            opened.adopt(inner);
-            let data = opened.tracks.iter().position(|t| t.kind != TrackKind::Audio);
-            if let (Some(track), Some(tree)) = (data.map(|i| &opened.tracks[i]), &mut opened.tree)
+            opened.wrap(inner);
+            let data = opened.holds.tracks.iter().position(|t| t.kind != TrackKind::Audio);
+            if let (Some(track), Some(tree)) = (data.map(|i| &opened.holds.tracks[i]), &mut opened.holds.tree)
                 && whole_sectors(track, tree)?
             {
-                opened.notices.retain(|n| !n.text.contains("of form 2 (films, sound)"));
+                opened.told.notices.retain(|n| !n.text.contains("of form 2 (films, sound)"));
             }
         }
         Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
         Err(e) => opened.notice(format!("the data track has no file system that is read here: {e}")),
     }
-    opened.promised_len = None;
+    opened.extent.promised_len = None;
     opened.fact("tracks", tracks);
     opened.fact("sectors", format!("{end} of {} bytes ({})", lens.join(" and "), time(end)));
-    opened.volume = Some(volume);
+    opened.holds.volume = Some(volume);
     Ok(())
 }
 

@@ -14,8 +14,9 @@ pub use compose::{Volume, compose, renamed};
 pub use root::{root_has, system_id};
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{Node, Tree};
@@ -72,37 +73,37 @@ impl Format for Iso9660 {
         opened.fact("volume", field(&primary.volume));
         opened.fact("publisher", field(&primary.publisher));
         opened.fact("prepared with", field(&primary.preparer));
-        opened.promised_len = Some(volumes.space_bytes);
-        let walked = walk::walk(&source, &volumes, &mut opened.notices, opener)?;
-        opened.structure = walked.folders;
-        opened.structure.push(0..volumes.descriptors_end);
-        opened.structure.extend(volumes.path_tables());
+        opened.extent.promised_len = Some(volumes.space_bytes);
+        let walked = walk::walk(&source, &volumes, &mut opened.told.notices, opener)?;
+        opened.extent.structure = walked.folders;
+        opened.extent.structure.push(0..volumes.descriptors_end);
+        opened.extent.structure.extend(volumes.path_tables());
         let udf = opener.registry().get("udf").filter(|_| has_udf(&source).unwrap_or(false));
         let mut files = walked.tree.files().count();
         opened.fact("names", walked.names);
-        opened.tree = Some(walked.tree);
+        opened.holds.tree = Some(walked.tree);
         if let Some(Ok(other)) = udf.map(|udf| udf.open(source.clone(), opener)) {
-            let more = other.tree.as_ref().map_or(0, |t| t.files().count());
-            opened.structure.extend(other.structure);
+            let more = other.holds.tree.as_ref().map_or(0, |t| t.files().count());
+            opened.extent.structure.extend(other.extent.structure);
             if more > files {
                 opened.notice(format!(
                     "its UDF volume has {more} files, its ISO 9660 volume {files}: the UDF files are shown"
                 ));
-                opened.tree = other.tree;
+                opened.holds.tree = other.holds.tree;
                 files = more;
             }
-            let revision = other.facts.iter().find(|f| f.name == "revision").map_or("", |f| f.value.as_str());
+            let revision = other.told.facts.iter().find(|f| f.name == "revision").map_or("", |f| f.value.as_str());
             opened.fact("bridge", format!("UDF {revision} beside ISO 9660").replace("  ", " "));
         }
         let is_form_2 = |n: &Node| n.about.as_ref().is_some_and(|a| a.words.iter().any(|w| w == FORM_2));
-        let form_2 = opened.tree.iter().flat_map(|t| &t.nodes).filter(|n| is_form_2(n)).count();
+        let form_2 = opened.holds.tree.iter().flat_map(|t| &t.nodes).filter(|n| is_form_2(n)).count();
         if form_2 > 0 {
             let files = tell::count(form_2 as u64, "file has", "files have");
             opened.notice(format!(
                 "{files} sectors of form 2 (films, sound): an image of 2,048-byte sectors holds only a part of each"
             ));
         }
-        debug_assert_eq!(files, opened.tree.iter().flat_map(|t| t.files()).count());
+        debug_assert_eq!(files, opened.holds.tree.iter().flat_map(|t| t.files()).count());
         Ok(opened)
     }
 

@@ -8,9 +8,11 @@ pub mod regions;
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{AsItIs, Format, KeyState, Opened, Opener, Protection, State};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Key;
+use decanter_core::opened::Opened;
+use decanter_core::protection::{AsItIs, KeyState, Protection, State};
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::transform::Transform;
@@ -65,15 +67,15 @@ impl Format for Ps3Disc {
         let volume = |view: SourceRef| opener.open_among(view, &|f| f.id() != ID);
 
         let plain = volume(source.clone())?;
-        let plain_tree = plain.tree.unwrap_or_default();
+        let plain_tree = plain.holds.tree.unwrap_or_default();
         let (state, evidence) = proof::state(&source, &plain_tree, &encrypted)?;
         let need = format!("the disc key for {}", if disc_id.is_empty() { "this disc" } else { &disc_id });
         let mut names = vec![disc_id.clone()];
         names.extend(opener.names().iter().cloned());
 
         let mut opened = Opened::new(ID, "PS3 disc image");
-        opened.notices = plain.notices;
-        opened.structure = plain.structure;
+        opened.told.notices = plain.told.notices;
+        opened.extent.structure = plain.extent.structure;
         let found = match state {
             State::Decrypted if encrypted.is_empty() => Found::none(),
             State::Decrypted => seal_key(&encrypted, &names, opener),
@@ -83,24 +85,24 @@ impl Format for Ps3Disc {
             (Some(cbc), _) if state != State::Decrypted => {
                 let view: SourceRef = Arc::new(Ciphered::new(source.clone(), cbc.clone()).refusing_blank());
                 let inner = volume(view.clone())?;
-                (opened.notices, opened.structure) = (inner.notices, inner.structure);
-                (view, inner.tree.unwrap_or_default())
+                (opened.told.notices, opened.extent.structure) = (inner.told.notices, inner.extent.structure);
+                (view, inner.holds.tree.unwrap_or_default())
             }
             (None, Some(trouble)) => {
                 let view: SourceRef = Arc::new(Locked::new(source.clone(), encrypted.clone(), trouble.clone()));
                 let inner = volume(view.clone())?;
-                opened.notices = inner.notices;
-                (view, inner.tree.unwrap_or_default())
+                opened.told.notices = inner.told.notices;
+                (view, inner.holds.tree.unwrap_or_default())
             }
             _ => (source.clone(), plain_tree),
         };
         if found.trouble.is_some() {
             lock(&mut tree, &encrypted);
         }
-        opened.notices.extend(found.notices.iter().map(decanter_core::Notice::new));
+        opened.told.notices.extend(found.notices.iter().map(decanter_core::Notice::new));
         tell(&mut opened, &tree, &disc_id, opener)?;
-        opened.promised_len = Some(table.disc_len());
-        opened.regions = table.regions;
+        opened.extent.promised_len = Some(table.disc_len());
+        opened.extent.regions = table.regions;
         let decrypts = state != State::Decrypted && found.cbc.is_some();
         let as_it_is = found.cbc.clone().filter(|_| decrypts).map(|cbc| {
             let blank = Arc::default();
@@ -117,7 +119,7 @@ impl Format for Ps3Disc {
             unseal: transform.clone().filter(|_| decrypts),
             seal: transform.filter(|_| !decrypts),
         });
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 }
@@ -205,7 +207,7 @@ fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, opener: &Opener<'_>) ->
         opened.notice(format!("the parameter file says {}, sector 1 says {disc_id}", fact("id")));
     }
     opened.fact("version", fact("version"));
-    let system = parameters.iter().flat_map(|p| &p.parameters).find(|(name, _)| name == "PS3_SYSTEM_VER");
+    let system = parameters.iter().flat_map(|p| &p.told.parameters).find(|(name, _)| name == "PS3_SYSTEM_VER");
     opened.fact("needs system", system.map(|(_, value)| value.as_str()).unwrap_or_default());
     opened.fact("category", fact("category"));
     Ok(())

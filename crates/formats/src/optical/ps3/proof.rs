@@ -1,7 +1,8 @@
 //! Is it encrypted, and is the key right? Answered by the files themselves: many begin with bytes that their
 //! names let expect.
 
-use decanter_core::format::{State, looks_random};
+use decanter_core::format::looks_random;
+use decanter_core::protection::State;
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::tree::{Node, Tree};
 use decanter_core::{Error, Result, SECTOR};

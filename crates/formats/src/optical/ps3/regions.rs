@@ -1,6 +1,6 @@
 //! Sectors 0 and 1 of a PS3 disc: which regions are plain, and the disc's id. Layout: docs/formats/ps3-disc.md.
 
-use decanter_core::format::Region;
+use decanter_core::opened::Region;
 use decanter_core::source::{Source, read_array, read_vec};
 use decanter_core::{Error, Result, SECTOR};
 use std::ops::Range;

@@ -8,8 +8,9 @@ mod entry;
 mod partition;
 mod walk;
 
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Notice, Result, SECTOR};
@@ -64,10 +65,10 @@ impl Format for Udf {
             return Err(Error::malformed(ID, "there is no anchor volume descriptor", ANCHOR * SECTOR));
         };
         let mut opened = Opened::new(ID, self.name());
-        let volume = read_sequence(&source, sector, at, &mut opened.notices)?;
+        let volume = read_sequence(&source, sector, at, &mut opened.told.notices)?;
         let lvd = Fields(&volume.logical);
         let mut maps = Maps::read(&source, volume.block, &volume.logical, volume.logical_at, &volume.partitions)?;
-        find_metadata(&mut maps, &mut opened.notices)?;
+        find_metadata(&mut maps, &mut opened.told.notices)?;
         opened.fact("volume", dstring(lvd.bytes(84, 128)));
         let revision = lvd.u16(240);
         let shown = if revision == 0 { String::new() } else { format!("{:x}.{:02x}", revision >> 8, revision & 255) };
@@ -75,16 +76,16 @@ impl Format for Udf {
         let kinds: Vec<&str> = maps.maps.iter().filter_map(kind_of).collect();
         opened.fact("partitions", kinds.join(", "));
         let end = volume.partitions.iter().map(|p| (u64::from(p.start) + u64::from(p.blocks)) * volume.block).max();
-        opened.promised_len = end;
-        let walked = walk::walk(&maps, long_ad(lvd, 248), &mut opened.notices, opener)?;
-        opened.structure = walked.structure;
-        opened.structure.push(0..(ANCHOR + 1) * sector);
+        opened.extent.promised_len = end;
+        let walked = walk::walk(&maps, long_ad(lvd, 248), &mut opened.told.notices, opener)?;
+        opened.extent.structure = walked.structure;
+        opened.extent.structure.push(0..(ANCHOR + 1) * sector);
         let last = (source.len() / sector).saturating_sub(1) * sector;
         if last > 0 && check(&read_array::<512>(source.as_ref(), last)?, last).is_ok_and(|id| id == tag::ANCHOR) {
-            opened.structure.push(last..last + sector);
+            opened.extent.structure.push(last..last + sector);
         }
-        opened.structure.extend(volume.structure);
-        opened.tree = Some(walked.tree);
+        opened.extent.structure.extend(volume.structure);
+        opened.holds.tree = Some(walked.tree);
         Ok(opened)
     }
 }

@@ -8,8 +8,9 @@ mod walk;
 pub use compose::{Placed, compose_placed};
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{Content, Tree};
@@ -98,13 +99,15 @@ impl Format for Xdvdfs {
             u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]])
         };
         let root = walk::Table { path: String::new(), sector: word(20), len: word(24) };
-        let walked = walk::walk(&source, base, root, &mut opened.notices, opener)?;
+        let walked = walk::walk(&source, base, root, &mut opened.told.notices, opener)?;
         let tree = walked.tree;
-        opened.structure = walked.structure;
-        opened.structure.push(at..at + SECTOR);
-        let end =
-            tree.files().flat_map(|(_, f)| f.spans.iter().map(|s| s.end)).chain(opened.structure.iter().map(|s| s.end));
-        opened.promised_len = end.max();
+        opened.extent.structure = walked.structure;
+        opened.extent.structure.push(at..at + SECTOR);
+        let end = tree
+            .files()
+            .flat_map(|(_, f)| f.spans.iter().map(|s| s.end))
+            .chain(opened.extent.structure.iter().map(|s| s.end));
+        opened.extent.promised_len = end.max();
         tell(&mut opened, &tree, opener)?;
         opened.fact(
             "layout",
@@ -115,9 +118,9 @@ impl Format for Xdvdfs {
             },
         );
         if base > 0 {
-            opened.volume = Some(Arc::new(Slice::new(source.clone(), base, source.len() - base)?));
+            opened.holds.volume = Some(Arc::new(Slice::new(source.clone(), base, source.len() - base)?));
         }
-        opened.tree = Some(tree);
+        opened.holds.tree = Some(tree);
         Ok(opened)
     }
 
@@ -147,13 +150,13 @@ fn tell(opened: &mut Opened, tree: &Tree, opener: &Opener<'_>) -> Result<()> {
         opened.notice("there is neither default.xbe nor default.xex, so it will not start by itself");
         return Ok(());
     };
-    opened.kind = (*kind).to_owned();
+    opened.identity.kind = (*kind).to_owned();
     let Content::Whole(program) = &file.content else {
         opened.damage(format!("{path} is not all there"));
         return Ok(());
     };
     match opener.inside()?.open(program.clone()) {
-        Ok(program) => opened.facts.extend(program.facts),
+        Ok(program) => opened.told.facts.extend(program.told.facts),
         Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
         Err(e) => opened.damage(format!("{path} cannot be used: {e}")),
     }

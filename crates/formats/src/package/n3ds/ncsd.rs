@@ -5,9 +5,11 @@ use super::{UNIT, title};
 use crate::num::{le16, le32, le64};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, State};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
+use decanter_core::opened::Opened;
+use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::role::Role;
 use decanter_core::seal::Settled;
 use decanter_core::source::{Bytes, Source, SourceRef, read_vec};
@@ -301,24 +303,24 @@ impl Format for Ncsd {
                     let mut more = Vec::new();
                     nodes.extend(content.nodes(&format!("{}/", partition.folder()), &mut more)?);
                     notices.extend(more.into_iter().map(|n| format!("{}: {n}", partition.name())));
-                    opened.regions.extend(ncch::regions(content, partition.range.start));
-                    opened.sealed.push(content.sealed(partition.folder(), None));
+                    opened.extent.regions.extend(ncch::regions(content, partition.range.start));
+                    opened.proof.sealed.push(content.sealed(partition.folder(), None));
                 }
                 Err(why) => {
                     notices.push(format!("{} cannot be read: {why}", partition.name()));
                     nodes.push(Node::new(partition.folder().to_owned(), Kind::Folder, None));
                     let matters = Some("this part of the cartridge is lost: dump it again");
                     let (name, note) = (partition.name().to_owned(), Some(why.clone()));
-                    opened.settled.push(Settled { name, holds: false, note, matters, is_digest: false });
+                    opened.proof.settled.push(Settled { name, holds: false, note, matters, is_digest: false });
                 }
             }
             let len = partition.range.end - partition.range.start;
             opened.fact("partition", format!("{}: {}, {} bytes", partition.index, partition.name(), grouped(len)));
         }
-        opened.settled.extend(settled(&cartridge));
-        opened.tree = Some(Tree { nodes });
+        opened.proof.settled.extend(settled(&cartridge));
+        opened.holds.tree = Some(Tree { nodes });
         notices.into_iter().for_each(|n| opened.notice(n));
-        opened.promised_len = Some(used);
+        opened.extent.promised_len = Some(used);
         let contents: Vec<&Content> = cartridge.partitions.iter().filter_map(|p| p.content.as_ref().ok()).collect();
         opened.protection = Some(protection(&contents, cartridge.clear(&source)?));
         Ok(opened)

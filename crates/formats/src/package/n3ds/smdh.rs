@@ -3,9 +3,10 @@
 use super::tiles;
 use crate::cartridge::text::utf16;
 use crate::num::{le16, le32};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::label::{Label, Picture};
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
@@ -254,11 +255,11 @@ impl Format for IconBlock {
             let names = smdh.names(number);
             for (what, text) in [("short", names.short), ("long", names.long), ("publisher", names.publisher)] {
                 if !text.is_empty() {
-                    opened.parameters.push((format!("{language}, {what}"), text.replace('\n', " / ")));
+                    opened.told.parameters.push((format!("{language}, {what}"), text.replace('\n', " / ")));
                 }
             }
         }
-        opened.label = Some(label);
+        opened.told.label = Some(label);
         Ok(opened)
     }
 }

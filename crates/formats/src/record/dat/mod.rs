@@ -7,8 +7,9 @@ mod xml;
 
 use decanter_core::catalogue::{Catalogue, Entry, Status};
 use decanter_core::digest::{Algorithm, unhex};
-use decanter_core::format::{Format, Opened, Opener};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
@@ -86,7 +87,7 @@ impl Format for Dat {
                 read.odd, read.first_odd
             ));
         }
-        opened.catalogue = Some(Arc::new(catalogue));
+        opened.holds.catalogue = Some(Arc::new(catalogue));
         Ok(opened)
     }
 }

@@ -4,9 +4,9 @@ use super::matches::{MatchState, MatchedFile, found_through};
 use super::seeker::{SMALL, Seeker};
 use decanter_core::Result;
 use decanter_core::catalogue::last_name;
-use decanter_core::format::Opened;
 use decanter_core::format::{Format, likelihood};
 use decanter_core::head::Head;
+use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
@@ -49,7 +49,7 @@ impl Seeker<'_> {
                     self.found.push(disk);
                     Ok(())
                 }
-                Ok(None) if !opened.tracks.is_empty() => self.tracks(&opened.tracks, name, shown),
+                Ok(None) if !opened.holds.tracks.is_empty() => self.tracks(&opened.holds.tracks, name, shown),
                 Ok(None) => self.inside(&opened, name, shown, depth),
                 Err(e) => self.unreadable(source, shown, e),
             },
@@ -65,11 +65,11 @@ impl Seeker<'_> {
     }
 
     fn inside(&mut self, opened: &Opened, name: &str, shown: &str, depth: usize) -> Result<()> {
-        for (node, file) in opened.tree.iter().flat_map(Tree::files) {
+        for (node, file) in opened.holds.tree.iter().flat_map(Tree::files) {
             let shown = format!("{shown}::{}", node.path);
             // A compressed image is called as it is; what its own file is called, it does not know.
             let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-            let inner = if opened.has_own_names { node.path.clone() } else { format!("{stem}.iso") };
+            let inner = if opened.holds.has_own_names { node.path.clone() } else { format!("{stem}.iso") };
             match file.source() {
                 Ok(source) => self.look(source, &inner, &shown, depth + 1)?,
                 Err(e) => self.unreadable(&nothing(), &shown, e)?,
@@ -89,7 +89,7 @@ impl Seeker<'_> {
             return Ok(file);
         };
         let opener = self.setting.opener(self.keys);
-        let Some(rom) = opener.open_as(format, held).ok().and_then(|o| o.rom) else { return Ok(file) };
+        let Some(rom) = opener.open_as(format, held).ok().and_then(|o| o.holds.rom) else { return Ok(file) };
         for form in rom.forms.iter().filter(|f| f.id != rom.form) {
             let found = self.check(&form.source, name, shown)?;
             if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {

@@ -35,7 +35,7 @@ pub fn open(against: &[String], setting: &Setting<'_>) -> std::result::Result<Op
     let (mut paths, mut catalogues, mut others) = (Vec::new(), Vec::new(), 0);
     for path in against {
         let opened = locate::open(path, "use", setting)?.opened;
-        match opened.catalogue {
+        match opened.holds.catalogue {
             Some(catalogue) => {
                 paths.push(path.clone());
                 catalogues.push(catalogue);

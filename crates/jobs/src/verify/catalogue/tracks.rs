@@ -6,10 +6,11 @@ use super::seeker::Seeker;
 use crate::{Setting, locate};
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest, of_source};
-use decanter_core::format::{Opened, Track, TrackKind};
 use decanter_core::native;
+use decanter_core::opened::Opened;
 use decanter_core::seal::Expected;
 use decanter_core::source::SourceRef;
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::view::{Concat, Fill, Slice, Spaced};
 use decanter_core::{Error, Result};
 use decanter_formats::chunked::chd;
@@ -45,14 +46,14 @@ pub(super) fn of_sheet(path: &Path, shown: &str, setting: &Setting<'_>) -> Resul
     let item = locate::open(shown, "verify", setting).map_err(|f| *f.cause)?;
     let folder = path.parent().map(Path::to_owned).unwrap_or_default();
     let mut seen = HashSet::new();
-    let names: Vec<&String> = item.opened.tracks.iter().map(|t| &t.file).filter(|n| seen.insert(*n)).collect();
+    let names: Vec<&String> = item.opened.holds.tracks.iter().map(|t| &t.file).filter(|n| seen.insert(*n)).collect();
     let subject = |name: &&String| {
         let path = folder.join(name);
         Subject { shown: native::text(&path), name: (*name).clone(), path, sheet: None }
     };
     let files = names.iter().map(subject).collect();
-    let shares = names.len() < item.opened.tracks.len();
-    Ok((files, shares.then(|| Sheet { tracks: item.opened.tracks.clone() })))
+    let shares = names.len() < item.opened.holds.tracks.len();
+    Ok((files, shares.then(|| Sheet { tracks: item.opened.holds.tracks.clone() })))
 }
 
 /// Of a sheet, its tracks and the files that they share, a list knows the one or the other: where one side is known as a
@@ -87,7 +88,7 @@ impl Seeker<'_> {
         name: &str,
         shown: &str,
     ) -> Result<Option<MatchedFile>> {
-        if opened.format != "chd" {
+        if opened.identity.format != "chd" {
             return Ok(None);
         }
         let Some(own) = chd::own_sha1(source.as_ref())? else { return Ok(None) };
@@ -97,11 +98,11 @@ impl Seeker<'_> {
         if found.hits.is_empty() {
             return Ok(None);
         }
-        if let Some(broken) = opened.settled.iter().find(|s| !s.holds) {
+        if let Some(broken) = opened.proof.settled.iter().find(|s| !s.holds) {
             let why = format!("{}: {}", broken.name, broken.note.as_deref().unwrap_or("it does not hold"));
             return Err(Error::Unreadable { why });
         }
-        for (stretch, seal) in opened.sealed.iter().flat_map(|s| s.seals.iter().map(move |seal| (s, seal))) {
+        for (stretch, seal) in opened.proof.sealed.iter().flat_map(|s| s.seals.iter().map(move |seal| (s, seal))) {
             let Expected::Digest(expected) = &seal.expected else { continue };
             let bytes = Slice::new(stretch.source.clone(), seal.range.start, seal.range.end - seal.range.start)?;
             let has = of_source(&(Arc::new(bytes) as SourceRef), &[expected.algorithm], self.setting.watch)?;

@@ -13,9 +13,11 @@ use super::{digest, keys, sha256_of, title};
 use crate::num::{be32, le32, le64};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Format, KeyState, Opened, Opener, Region};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
+use decanter_core::opened::{Opened, Region};
+use decanter_core::protection::KeyState;
 use decanter_core::role::Role;
 use decanter_core::seal::{Seal, Sealed};
 use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
@@ -373,10 +375,10 @@ impl Format for Cia {
         for entry in &package.entries {
             self.describe(entry, &package, &mut opened, &mut nodes, &mut notices)?;
         }
-        opened.tree = Some(Tree { nodes });
+        opened.holds.tree = Some(Tree { nodes });
         notices.into_iter().for_each(|n| opened.notice(n));
-        opened.settled = settled(&package);
-        opened.promised_len = Some(package.end());
+        opened.proof.settled = settled(&package);
+        opened.extent.promised_len = Some(package.end());
         let is_whole = package.trouble().is_none() && package.end() <= source.len();
         let clear = if is_whole { Some(package.clear(&source)?) } else { None };
         opened.protection = Some(protection(&package, clear));
@@ -416,10 +418,10 @@ impl Cia {
                     sealed = Sealed { source: plain.clone(), ..sealed };
                     sealed.seals.insert(0, seal_of_whole(entry, whole));
                 }
-                opened.sealed.push(sealed);
+                opened.proof.sealed.push(sealed);
                 match entry.record.kind & ENCRYPTED {
-                    0 => opened.regions.extend(ncch::regions(content, range.start)),
-                    _ => opened.regions.push(Region { range: range.clone(), encrypted: true }),
+                    0 => opened.extent.regions.extend(ncch::regions(content, range.start)),
+                    _ => opened.extent.regions.push(Region { range: range.clone(), encrypted: true }),
                 }
             }
             Err(why) => {
@@ -442,7 +444,7 @@ impl Cia {
                 let seals = vec![Seal { of_plaintext: locked, ..seal_of_whole(entry, whole) }];
                 let out_of_reach = if locked { vec![0..entry.record.len] } else { Vec::new() };
                 let source = plain.clone();
-                opened.sealed.push(Sealed {
+                opened.proof.sealed.push(Sealed {
                     name,
                     source,
                     transform: None,
@@ -451,7 +453,10 @@ impl Cia {
                     seals,
                     examine: None,
                 });
-                opened.regions.push(Region { range: range.clone(), encrypted: entry.record.kind & ENCRYPTED != 0 });
+                opened
+                    .extent
+                    .regions
+                    .push(Region { range: range.clone(), encrypted: entry.record.kind & ENCRYPTED != 0 });
             }
         }
         Ok(())

@@ -6,7 +6,7 @@ use crate::package::n3ds::ncch::Content;
 use crate::package::n3ds::{ncsd, title};
 use decanter_core::Digest;
 use decanter_core::blueprint::Blueprint;
-use decanter_core::format::{KeyState, Protection, State};
+use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::seal::{Expected, Seal, Settled};
 use decanter_core::tell::grouped;
 

@@ -19,10 +19,12 @@ use super::smdh;
 use super::title;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::KeyTrouble;
-use decanter_core::format::{Format, KeyState, Opened, Opener, Protection, Region, State};
+use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
 use decanter_core::label::Label;
+use decanter_core::opened::{Opened, Region};
+use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::role::Role;
 use decanter_core::seal::Sealed;
 use decanter_core::source::{Bytes, Source, SourceRef, read_array};
@@ -293,7 +295,7 @@ pub(crate) fn tell(opened: &mut Opened, content: &Content, title_id: u64) {
     let header = &content.header;
     if let Some(label) = content.label() {
         opened.fact("title", smdh::title_of(&label));
-        opened.label = Some(label);
+        opened.told.label = Some(label);
     }
     opened.fact("id", header.product_code());
     opened.fact("title id", title::shown(title_id));
@@ -378,12 +380,12 @@ impl Format for Ncch {
         let mut opened = Opened::new(ID, format!("3DS content: {}", content.header.kind().name()));
         tell(&mut opened, &content, content.header.program_id());
         let mut notices = content.notices.clone();
-        opened.tree = Some(Tree { nodes: content.nodes("", &mut notices)? });
+        opened.holds.tree = Some(Tree { nodes: content.nodes("", &mut notices)? });
         notices.into_iter().for_each(|n| opened.notice(n));
-        opened.promised_len = Some(content.header.len);
-        opened.regions = regions(&content, 0);
+        opened.extent.promised_len = Some(content.header.len);
+        opened.extent.regions = regions(&content, 0);
         opened.protection = Some(protection(&content, Some(Blueprint::of(content.clear.clone()))));
-        opened.sealed = vec![content.sealed("content", None)];
+        opened.proof.sealed = vec![content.sealed("content", None)];
         Ok(opened)
     }
 }

@@ -1,0 +1,220 @@
+//! What is known of a source that was opened, in parts that travel together.
+
+use crate::catalogue::Catalogue;
+use crate::error::Result;
+use crate::expectation::Expectation;
+use crate::label::Label;
+use crate::patch::Patch;
+use crate::protection::Protection;
+use crate::role::Role;
+use crate::rom::Rom;
+use crate::seal::{Sealed, Settled};
+use crate::source::SourceRef;
+use crate::track::Track;
+use crate::tree::Tree;
+use crate::watch::{Notice, Watch};
+use serde::Serialize;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// A source that was opened as some format.
+#[derive(Clone)]
+pub struct Opened {
+    /// What it is.
+    pub identity: Identity,
+    /// What it says of itself.
+    pub told: Told,
+    /// How much of the source it takes, and where.
+    pub extent: Extents,
+    /// Whether and how it is encrypted.
+    pub protection: Option<Protection>,
+    /// What its own bytes can be proven by.
+    pub proof: Proof,
+    /// What is in it.
+    pub holds: Holds,
+}
+
+/// What a source is.
+#[derive(Debug, Clone)]
+pub struct Identity {
+    /// The format's id.
+    pub format: &'static str,
+    /// What that is for: the opener says so.
+    pub role: Role,
+    /// What it is, in a few words.
+    pub kind: String,
+}
+
+/// What a source says of itself.
+#[derive(Clone, Default)]
+pub struct Told {
+    /// Title, id, version and so on, in the order in which they are shown.
+    pub facts: Vec<Fact>,
+    /// Every named value of a record, in its own order.
+    pub parameters: Vec<(String, String)>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+    /// Titles and pictures that it carries.
+    pub label: Option<Label>,
+}
+
+/// How much of a source is taken, and by what.
+#[derive(Clone, Default)]
+pub struct Extents {
+    /// Length that the headers promise, in bytes.
+    pub promised_len: Option<u64>,
+    /// Named stretches of the source.
+    pub regions: Vec<Region>,
+    /// What the file system itself takes of the source (or of the volume, where there is one): descriptors, folders.
+    pub structure: Vec<Range<u64>>,
+}
+
+/// What proves the bytes of a source.
+#[derive(Clone, Default)]
+pub struct Proof {
+    /// Stretches with the digests that it carries of them.
+    pub sealed: Vec<Sealed>,
+    /// What its headers say of each other, and whether that holds.
+    pub settled: Vec<Settled>,
+    /// Checks that take more than headers.
+    pub inspections: Vec<Inspect>,
+}
+
+/// What is in a source: most of it is absent.
+#[derive(Clone)]
+pub struct Holds {
+    /// The files inside.
+    pub tree: Option<Tree>,
+    /// Whether they are called there as they are called; a compressed image does not know what its image is called.
+    pub has_own_names: bool,
+    /// The logical sectors of 2,048 bytes, where the source has other bytes around them.
+    pub volume: Option<SourceRef>,
+    /// The tracks, if it is an image of a CD with all bytes of its sectors.
+    pub tracks: Vec<Track>,
+    /// The ROM, if it is one.
+    pub rom: Option<Rom>,
+    /// The patch, if it is one.
+    pub patch: Option<Arc<dyn Patch>>,
+    /// What some other source should hold, if this is a description of one.
+    pub expectation: Option<Arc<Expectation>>,
+    /// What many other sources should hold, if this is a list of them.
+    pub catalogue: Option<Arc<Catalogue>>,
+}
+
+/// Checks that are made when somebody asks whether a source is sound: chains, allocation maps, checksums of blocks.
+pub type Inspect = Arc<dyn Fn(&dyn Watch) -> Result<Vec<Settled>> + Send + Sync>;
+
+/// Something known about a source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Fact {
+    /// What it is: "title", "id", "version".
+    pub name: &'static str,
+    /// Its value, as it is shown.
+    pub value: String,
+}
+
+/// A named stretch of a source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Region {
+    /// Byte range.
+    pub range: Range<u64>,
+    /// True where the medium carries ciphertext.
+    pub encrypted: bool,
+}
+
+impl Opened {
+    /// One of `format` with nothing known yet.
+    pub fn new(format: &'static str, kind: impl Into<String>) -> Self {
+        Self {
+            identity: Identity { format, role: Role::Unknown, kind: kind.into() },
+            told: Told::default(),
+            extent: Extents::default(),
+            protection: None,
+            proof: Proof::default(),
+            holds: Holds::default(),
+        }
+    }
+
+    /// The same, for what is of no format in the registry.
+    pub fn with_role(mut self, role: Role) -> Self {
+        self.identity.role = role;
+        self
+    }
+
+    /// Adds a fact, unless it is empty.
+    pub fn fact(&mut self, name: &'static str, value: impl Into<String>) {
+        let value = value.into();
+        if !value.is_empty() {
+            self.told.facts.push(Fact { name, value });
+        }
+    }
+
+    /// The value of the fact called `name`.
+    pub fn get(&self, name: &str) -> Option<&str> {
+        self.told.facts.iter().find(|f| f.name == name).map(|f| f.value.as_str())
+    }
+
+    /// Adds a notice.
+    pub fn notice(&mut self, text: impl Into<String>) {
+        self.told.notices.push(Notice::new(text));
+    }
+
+    /// Adds a notice that tells of damage.
+    pub fn damage(&mut self, text: impl Into<String>) {
+        self.told.notices.push(Notice::damage(text));
+    }
+
+    /// Takes over all that is known of what is inside: the identity stays, lists grow, and what this one has itself goes
+    /// before what the inner one has, but for the files, the protection and the length, which the inner one knows better.
+    pub fn wrap(&mut self, inner: Opened) {
+        // Field by field, so that none is forgotten when one is added.
+        let Opened { identity: _, told, extent, protection, proof, holds } = inner;
+        let Told { facts, parameters, notices, label } = told;
+        self.told.facts.extend(facts);
+        self.told.parameters.extend(parameters);
+        self.told.notices.extend(notices);
+        self.told.label = self.told.label.take().or(label);
+        let Extents { promised_len, regions, structure } = extent;
+        self.extent.promised_len = promised_len.or(self.extent.promised_len);
+        self.extent.regions.extend(regions);
+        self.extent.structure.extend(structure);
+        self.protection = protection.or(self.protection.take());
+        let Proof { sealed, settled, inspections } = proof;
+        self.proof.sealed.extend(sealed);
+        self.proof.settled.extend(settled);
+        self.proof.inspections.extend(inspections);
+        let Holds { tree, has_own_names, volume, tracks, rom, patch, expectation, catalogue } = holds;
+        self.holds.has_own_names &= has_own_names;
+        self.holds.tree = tree.or(self.holds.tree.take());
+        self.holds.volume = self.holds.volume.take().or(volume);
+        if self.holds.tracks.is_empty() {
+            self.holds.tracks = tracks;
+        }
+        self.holds.rom = self.holds.rom.take().or(rom);
+        self.holds.patch = self.holds.patch.take().or(patch);
+        self.holds.expectation = self.holds.expectation.take().or(expectation);
+        self.holds.catalogue = self.holds.catalogue.take().or(catalogue);
+    }
+}
+
+impl Proof {
+    /// Whether there is anything to check.
+    pub fn is_empty(&self) -> bool {
+        self.sealed.is_empty() && self.settled.is_empty() && self.inspections.is_empty()
+    }
+}
+
+impl Default for Holds {
+    fn default() -> Self {
+        Self {
+            tree: None,
+            has_own_names: true,
+            volume: None,
+            tracks: Vec::new(),
+            rom: None,
+            patch: None,
+            expectation: None,
+            catalogue: None,
+        }
+    }
+}
