@@ -1,11 +1,12 @@
 //! The command line. Completions and manual pages are made from these definitions.
 
+use crate::choices::TargetArgs;
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 use decanter_core::{Algorithm, Key, native};
-use decanter_jobs::convert::Split;
 use decanter_jobs::save::Swap;
+use decanter_jobs::typed_in::size;
 use std::path::PathBuf;
 
 /// Turns raw dumps of game discs, cartridges and packages into verified, loadable copies.
@@ -275,10 +276,7 @@ pub enum Command {
         decanter convert saltmarsh/machines/lantern.toml --to prg\n           \
         decanter convert \"saltmarsh/machines/Fogbell arcade.chd\" --to img\n\n\
         \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
-        ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given; --header: nes, smc, smd.\n\
-        --split SIZE: iso, xdvdfs and ROMs. --without: iso and xdvdfs. --udf and --label: iso. --blank: all but cd-raw. --keep-positions: xdvdfs.\n\
-        --level: cso (1 to 12) and zst (1 to 22). --long: zst. --repair: cd-raw. --certificates: cia. --trim, --pad: also 3ds.\n\
-        --codecs, --hunk, --medium, --parent, --level: chd. --label, --name, --disk-id: d64, d81. --label, --fs, --size, --start: adf, hdf; --spare: hdf.")]
+        ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given.")]
     Convert {
         /// An image, an archive or compressed image with one, a cue sheet, or a folder
         #[arg(value_name = "SOURCE", value_parser = native())]
@@ -286,62 +284,20 @@ pub enum Command {
         /// Further sources, whose files are gathered onto the same disk (d64, d81)
         #[arg(value_name = "MORE", value_parser = native())]
         more: Vec<String>,
-        /// The format of the result: iso, cd-raw, xdvdfs, cso, zso, zst, chd, img, d64, d81, prg, adf, hdf, cia, 3ds, ncch; or the form of a ROM: z64, v64, n64, md,
-        /// smd, 32x, sfc, smc, nes, nes-bare, gb, gbc, gba, nds, sms, gg, pce
-        #[arg(long, value_name = "FORMAT")]
-        to: Option<String>,
+        #[command(flatten)]
+        target: TargetArgs,
         /// The file to write [default: the source's name with the format's extension, in the current folder]
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,
-        /// Effort of compression: more is smaller and slower [default: 9 for cso, 12 for zst]
-        #[arg(long, value_name = "N")]
-        level: Option<i32>,
-        /// Look for repetitions further back: smaller where files repeat, slower, in larger frames
-        #[arg(long)]
-        long: bool,
-        /// Write several files of at most this size, as in 4GiB-1 for a FAT32 stick; even-odd: one file for each of
-        /// the two chips of a ROM
-        #[arg(long, value_name = "SIZE|even-odd", value_parser = split)]
-        split: Option<Split>,
-        /// Keep every file at its sector, and drop only what lies between
-        #[arg(long)]
-        keep_positions: bool,
-        /// Fill these files with zeros in place: a path, a name or a folder, with * and ? (repeatable)
-        #[arg(long, value_name = "GLOB")]
-        blank: Vec<String>,
-        /// Leave these files out of a rebuilt image (repeatable)
-        #[arg(long, value_name = "GLOB")]
-        without: Vec<String>,
-        /// Correct the sectors of a CD image by their P and Q parities, each proven by its EDC
-        #[arg(long)]
-        repair: bool,
         /// Read the result back and hold it against the source before it gets its name
         #[arg(long)]
         prove: bool,
-        /// Add a UDF volume beside ISO 9660 in an image that is made of files, as on DVDs
-        #[arg(long)]
-        udf: bool,
-        /// Volume label of a new file system [default: the title, or the folder's name]
-        #[arg(long, value_name = "TEXT")]
-        label: Option<String>,
-        /// Cut off a ROM, or a 3DS cartridge image, what is proven to be padding or repetition
-        #[arg(long)]
-        trim: bool,
-        /// Make a ROM as long as SIZE, or as its header or chip says, or else the next power of two
-        #[arg(long, value_name = "SIZE", num_args = 0..=1, value_parser = size)]
-        pad: Option<Option<u64>>,
-        /// Value of the bytes that --pad adds, as in 0xff or 0 [default: 0xff]
-        #[arg(long, value_name = "BYTE", value_parser = byte)]
-        fill: Option<u8>,
         /// A further part of the dump, after SOURCE and those before (repeatable)
         #[arg(long, value_name = "PART")]
         join: Vec<String>,
         /// The chip with the odd bytes; SOURCE is the one with the even bytes
         #[arg(long, value_name = "PART", value_parser = native())]
         odd: Option<String>,
-        /// Put the header that this file begins with before the ROM: a .hdr file, or another ROM with a header
-        #[arg(long, value_name = "FILE", value_parser = native())]
-        header: Option<String>,
         /// Take zeros for the sectors that a dump does not have yet, instead of refusing it; the exit code is then 1
         #[arg(long)]
         incomplete: bool,
@@ -351,40 +307,6 @@ pub enum Command {
         /// Ask no checksum of what the source is taken out of, and no digest that it carries
         #[arg(long)]
         unchecked: bool,
-        /// Codecs of a chd, of which each hunk takes the shortest: lzma, zlib, flac, zstd, separated by commas;
-        /// zstd is fast, and not read by everything [default: lzma,zlib,flac]
-        #[arg(long, value_name = "LIST", value_delimiter = ',')]
-        codecs: Vec<String>,
-        /// Bytes of a chd's hunks, as in 4KiB [default: 4 KiB, more for drives over 8 GiB; 8 sectors of a CD]
-        #[arg(long, value_name = "SIZE", value_parser = size)]
-        hunk: Option<u64>,
-        /// Call a file of a new d64 or d81 so; else names are shortened to what can be typed (repeatable)
-        #[arg(long, value_name = "OLD=NEW")]
-        name: Vec<String>,
-        /// File system of an adf or hdf: ofs, ffs, ofs-intl, ffs-intl [default: ofs for adf, ffs-intl for hdf]
-        #[arg(long, value_name = "NAME")]
-        fs: Option<String>,
-        /// Size of an adf (880KiB, 1760KiB) or hdf [default: what is needed, and what --spare says]
-        #[arg(long, value_name = "SIZE", value_parser = size)]
-        size: Option<u64>,
-        /// What stays free on an hdf [default: a tenth, at least 256KiB]
-        #[arg(long, value_name = "SIZE", value_parser = size)]
-        spare: Option<u64>,
-        /// Add a start-up sequence to an adf or hdf that runs this program; auto: the likeliest one
-        #[arg(long, value_name = "PATH|auto")]
-        start: Option<String>,
-        /// Two characters that mark a new d64 or d81 [default: DC]
-        #[arg(long, value_name = "ID")]
-        disk_id: Option<String>,
-        /// What a chd is an image of [default: a CD if there are tracks, a DVD if it is a disc, else a hard disk]
-        #[arg(long, value_name = "MEDIUM", value_parser = ["hd", "cd", "dvd"])]
-        medium: Option<String>,
-        /// Write only what differs from this chd, which has to lie beside the result when that is read
-        #[arg(long, value_name = "CHD", value_parser = native())]
-        parent: Option<String>,
-        /// The certificates for a package: a file that begins with them, or another package [default: a placeholder]
-        #[arg(long, value_name = "FILE", value_parser = native())]
-        certificates: Option<String>,
         /// Digests of what the result holds, separated by commas: crc32, md5, sha1, sha256
         #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
         algorithm: Vec<Algorithm>,
@@ -758,35 +680,9 @@ impl Command {
     }
 }
 
-/// Reads a size such as `64MiB`, `2G` or `1000000`.
 /// Paths and addresses: any bytes.
 fn native() -> impl TypedValueParser<Value = String> {
     OsStringValueParser::new().map(native::text)
-}
-
-fn size(text: &str) -> Result<u64, String> {
-    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let shift = match text[digits.len()..].to_ascii_lowercase().as_str() {
-        "" | "b" => 0,
-        "k" | "kib" => 10,
-        "m" | "mib" => 20,
-        "g" | "gib" => 30,
-        "t" | "tib" => 40,
-        other => return Err(format!("\"{other}\" is no unit; use KiB, MiB, GiB or TiB")),
-    };
-    let number: u64 = digits.trim().parse().map_err(|_| format!("\"{text}\" is no size"))?;
-    number.checked_mul(1 << shift).ok_or_else(|| format!("\"{text}\" is too large"))
-}
-
-/// Reads how a result is taken apart.
-fn split(text: &str) -> Result<Split, String> {
-    if text == "even-odd" { Ok(Split::EvenOdd) } else { part_size(text).map(Split::Size) }
-}
-
-/// Reads a byte such as `0xff` or `0`.
-fn byte(text: &str) -> Result<u8, String> {
-    let hex = text.strip_prefix("0x").map(|digits| u8::from_str_radix(digits, 16));
-    hex.unwrap_or_else(|| text.parse()).map_err(|_| format!("\"{text}\" is no byte: use 0 to 255, or 0x00 to 0xff"))
 }
 
 fn title_id(text: &str) -> Result<u64, String> {
@@ -826,14 +722,6 @@ fn colour(text: &str) -> Result<[u8; 4], String> {
     Ok([red, green, blue, 0xff])
 }
 
-/// Reads a size that may have a number of bytes taken off: `4GiB-1`.
-fn part_size(text: &str) -> Result<u64, String> {
-    let (whole, less) = text.split_once('-').unwrap_or((text, "0"));
-    let less: u64 = less.trim().parse().map_err(|_| format!("\"{less}\" is no number of bytes"))?;
-    let bytes = size(whole.trim())?.saturating_sub(less) / 2048 * 2048;
-    if bytes == 0 { Err("a part needs at least one sector of 2048 bytes".into()) } else { Ok(bytes) }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -842,15 +730,6 @@ mod tests {
     #[test]
     fn definitions_are_consistent() {
         Cli::command().debug_assert();
-    }
-
-    #[test]
-    fn sizes() {
-        assert_eq!(size("64MiB"), Ok(64 << 20));
-        assert_eq!(size("2g"), Ok(2 << 30));
-        assert_eq!(size("512"), Ok(512));
-        assert_eq!(part_size("4GiB-1"), Ok((4 << 30) - 2048));
-        assert!(size("12x").is_err() && size("").is_err() && size("99999999999TiB").is_err());
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! The command line of Decanter: parse, settle, call one job, show its report, map the answer to an exit code.
 
 mod args;
+mod choices;
 mod config;
 mod machine;
 mod manual;

@@ -1,7 +1,7 @@
 //! What can be read, written, and turned into what: straight from the registry.
 
 use crate::convert::Target;
-use crate::convert::table::TARGETS;
+use crate::convert::table::targets;
 use decanter_formats::REGISTRY;
 use serde::Serialize;
 
@@ -52,6 +52,6 @@ pub fn formats() -> FormatsReport {
     FormatsReport {
         schema: "decanter.formats/1",
         formats: REGISTRY.formats().iter().map(entry).collect(),
-        targets: TARGETS.iter().map(target).collect(),
+        targets: targets().map(target).collect(),
     }
 }

@@ -1,7 +1,7 @@
 //! What is it? Its state, what it needs, what it can become, and the next command to type.
 
 use crate::below::Below;
-use crate::convert::table::TARGETS;
+use crate::convert::table::targets;
 use crate::failure::with_article;
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
@@ -488,10 +488,10 @@ fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         list.push(Becomes { what: "trimmed", command });
     }
     if !is_cut {
-        let mut targets: Vec<_> = TARGETS.iter().filter_map(|t| Some((t.accepts(item)?, t))).collect();
-        targets.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));
+        let mut fitting: Vec<_> = targets().filter_map(|t| Some((t.accepts(item)?, t))).collect();
+        fitting.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));
         // What is as useful as copying the file is left to who asks for it.
-        for (_, target) in targets.into_iter().filter(|(use_of, _)| *use_of > 10) {
+        for (_, target) in fitting.into_iter().filter(|(use_of, _)| *use_of > 10) {
             list.push(Becomes { what: target.id, command: format!("decanter convert {source} --to {}", target.id) });
         }
     }

@@ -30,6 +30,7 @@ pub mod save;
 mod settle;
 pub mod starter;
 mod traces;
+pub mod typed_in;
 pub mod verify;
 
 pub use decanter_core::tell::grouped;

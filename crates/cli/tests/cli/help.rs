@@ -142,3 +142,28 @@ fn the_demo_runs_from_nothing_and_is_the_same_every_time() {
         (Some("decanter.demo/1"), Some("d/Kelp Courier.iso"))
     );
 }
+
+#[test]
+fn the_readme_names_every_target_with_its_options() {
+    use decanter_jobs::convert::table::targets;
+    let readme = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
+    let rows: Vec<Vec<&str>> =
+        readme.lines().filter(|l| l.starts_with("| `")).map(|l| l.trim_matches('|').split('|').collect()).collect();
+    for target in targets() {
+        let own =
+            |row: &&Vec<&str>| row.len() == 3 && row[0].split(',').any(|id| id.trim() == format!("`{}`", target.id));
+        let row = rows.iter().find(own).unwrap_or_else(|| panic!("{} is in no row", target.id));
+        // Those of all ROMs stand under the table.
+        for choice in target.options.iter().filter(|_| target.group.is_none()) {
+            assert!(row[2].contains(&format!("`--{}", choice.name)), "{}: --{} is missing", target.id, choice.name);
+        }
+    }
+    for row in rows.iter().filter(|row| row.len() == 3) {
+        let ids: Vec<&str> = row[0].split(',').map(|id| id.trim().trim_matches('`')).collect();
+        let named = row[2].split("`--").skip(1).map(|o| o.split(['`', ' ']).next().unwrap());
+        for name in named.filter(|n| *n != "keep-damage") {
+            let known = targets().filter(|t| ids.contains(&t.id)).any(|t| t.has(name));
+            assert!(known || !targets().any(|t| ids.contains(&t.id)), "{ids:?}: --{name} has no meaning");
+        }
+    }
+}

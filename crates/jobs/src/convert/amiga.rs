@@ -1,8 +1,11 @@
 //! Amiga disks and hard files out of folders and archives.
 
+use super::Options;
+use super::choice::{Choice, Kind as Value};
 use super::folder::add_folders;
+use super::made::{Back, LeftOut, Made};
+use super::shared::LABEL;
 use super::target::{Target, is_folder};
-use super::{Back, LeftOut, Made, Options};
 use crate::{Item, Setting, starter};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{File, Kind, Node, Tree};
@@ -10,6 +13,51 @@ use decanter_core::view::Fill;
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::disk::amiga::{FileSystem, Volume, compose, least_blocks, needed_blocks};
 use std::sync::Arc;
+
+/// Volumes of files.
+pub(super) static TARGETS: [Target; 2] = [
+    Target {
+        id: "adf",
+        what: "an Amiga disk image",
+        extension: "adf",
+        made_of: "folders, archives, Amiga disks",
+        options: &[&LABEL, &FS, &SIZE, &START],
+        accepts,
+        lay: volume,
+        ..Target::BASE
+    },
+    Target {
+        id: "hdf",
+        what: "an Amiga hard file",
+        extension: "hdf",
+        made_of: "folders, archives, Amiga disks",
+        options: &[&LABEL, &FS, &SIZE, &SPARE, &START],
+        accepts,
+        lay: volume,
+        ..Target::BASE
+    },
+];
+
+static FS: Choice = Choice::of(
+    "fs",
+    "NAME",
+    Value::Text,
+    "File system of an adf or hdf: ofs, ffs, ofs-intl, ffs-intl [default: ofs for adf, ffs-intl for hdf]",
+);
+static SIZE: Choice = Choice::of(
+    "size",
+    "SIZE",
+    Value::Size,
+    "Size of an adf (880KiB, 1760KiB) or hdf [default: what is needed, and what --spare says]",
+);
+static SPARE: Choice =
+    Choice::of("spare", "SIZE", Value::Size, "What stays free on an hdf [default: a tenth, at least 256KiB]");
+static START: Choice = Choice::of(
+    "start",
+    "PATH|auto",
+    Value::Text,
+    "Add a start-up sequence to an adf or hdf that runs this program; auto: the likeliest one",
+);
 
 /// Blocks of the two kinds of floppies.
 const FLOPPIES: [u64; 2] = [1760, 3520];
@@ -27,7 +75,7 @@ const NAMES: [(&str, FileSystem); 4] = [
     ("ffs-intl", FileSystem { is_fast: true, is_international: true }),
 ];
 
-pub(super) fn accepts(item: &Item, target: &Target) -> Option<u8> {
+fn accepts(item: &Item, target: &Target) -> Option<u8> {
     match item.opened.identity.format {
         "lha" | "lzx" => Some(if target.id == "hdf" { 50 } else { 45 }),
         "adf" | "hdf" => Some(12),
@@ -37,7 +85,7 @@ pub(super) fn accepts(item: &Item, target: &Target) -> Option<u8> {
 }
 
 /// A new volume with all files of the source.
-pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+fn volume(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let mut tree = item.opened.holds.tree.clone().unwrap_or_default();
     let (mut left_out, mut notices) = (Vec::new(), Vec::new());
     tree.nodes.retain(|node| {
@@ -54,7 +102,7 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
     });
     add_folders(&mut tree);
     let mut facts = Vec::new();
-    if let Some(start) = &options.start {
+    if let Some(start) = options.given.text(&START) {
         facts.push(("starts".to_owned(), set_start(&mut tree, start, &mut notices)?));
     }
     // Whatever order the source has: the same files make the same bytes.
@@ -63,7 +111,7 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
     };
     tree.nodes.sort_by(|a, b| place(a).cmp(&place(b)).then_with(|| a.path.to_lowercase().cmp(&b.path.to_lowercase())));
     let is_floppy = target.id == "adf";
-    let file_system = match options.fs.as_deref() {
+    let file_system = match options.given.text(&FS) {
         Some(name) => NAMES.iter().find(|(n, _)| *n == name).map(|(_, f)| *f).ok_or_else(|| {
             Error::Usage(format!("\"{name}\" is none of the file systems ofs, ffs, ofs-intl, ffs-intl"))
         })?,
@@ -73,16 +121,17 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
     let blocks = if is_floppy {
         floppy_blocks(options, needed)?
     } else {
-        let spare = options.spare.unwrap_or((needed * 512 / 10).max(LEAST_SPARE));
-        match options.size {
+        let spare = options.given.size(&SPARE).unwrap_or((needed * 512 / 10).max(LEAST_SPARE));
+        match options.given.size(&SIZE) {
             // A drive has whole tracks, and some that load hard files insist on that.
             Some(size) => size / 512 / TRACK * TRACK,
             None => least_blocks(needed + spare.div_ceil(512)).next_multiple_of(TRACK),
         }
     };
     let name = options
-        .label
-        .clone()
+        .given
+        .text(&LABEL)
+        .map(str::to_owned)
         .unwrap_or_else(|| item.stem.chars().filter(|c| *c != ':' && *c != '/').take(30).collect());
     let blueprint = compose(&tree, &Volume { name: &name, file_system, blocks })?;
     let own = NAMES.iter().find(|(_, f)| *f == file_system).map_or("", |(n, _)| *n);
@@ -100,7 +149,7 @@ pub(super) fn volume(item: &Item, target: &Target, options: &Options, _: &Settin
 
 /// Blocks of the floppy that was asked for, or of the smaller one.
 fn floppy_blocks(options: &Options, needed: u64) -> Result<u64> {
-    match options.size {
+    match options.given.size(&SIZE) {
         None => Ok(if needed + 4 > FLOPPIES[0] && needed + 4 <= FLOPPIES[1] { FLOPPIES[1] } else { FLOPPIES[0] }),
         Some(size) => FLOPPIES.into_iter().find(|b| b * 512 == size).ok_or_else(|| {
             Error::Usage(format!("a floppy has {} or {} bytes, not {size}", FLOPPIES[0] * 512, FLOPPIES[1] * 512))

@@ -1,9 +1,13 @@
 //! ROMs: other forms, trimmed, padded.
 
+use super::Options;
+use super::choice::{Choice, Kind};
+use super::made::{Back, Beside, LeftOut, Made};
+use super::open;
+use super::shared::{PAD, SPLIT, TRIM};
 use super::target::Target;
-use super::{Back, Beside, LeftOut, Made, Options};
 use crate::locate::{self, open_bytes};
-use crate::{Item, Setting, grouped};
+use crate::{Failure, Item, Setting, grouped};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::rom::{Declared, Rom, Shape};
 use decanter_core::source::{Bytes, SourceRef};
@@ -12,24 +16,104 @@ use decanter_core::{Error, Result};
 use decanter_formats::cartridge::nes;
 use std::sync::Arc;
 
+/// Forms of ROMs.
+pub(super) static TARGETS: [Target; 17] = [
+    rom("z64", "a Nintendo 64 ROM in the console's own byte order", "Nintendo 64 ROMs", ROM),
+    rom("v64", "a Nintendo 64 ROM with bytes swapped in pairs", "Nintendo 64 ROMs", ROM),
+    rom("n64", "a Nintendo 64 ROM of little-endian words", "Nintendo 64 ROMs", ROM),
+    rom("md", "a plain Mega Drive ROM", "Mega Drive ROMs", ROM),
+    rom("smd", "an interleaved Mega Drive ROM with a copier header", "Mega Drive and 32X ROMs", ROM_WITH_HEADER),
+    rom("32x", "a plain 32X ROM", "32X ROMs", ROM),
+    rom("sfc", "an SNES ROM without a header", "SNES ROMs", ROM),
+    rom("smc", "an SNES ROM with a copier header", "SNES ROMs", ROM_WITH_HEADER),
+    Target {
+        open: open_with_header,
+        ..rom("nes", "a NES ROM with its header", "NES ROMs; program and character ROM with --header", ROM_WITH_HEADER)
+    },
+    Target {
+        extension: "bin",
+        ..rom("nes-bare", "a NES ROM without a header, which is kept beside it", "NES ROMs", ROM)
+    },
+    rom("gb", "a Game Boy ROM", "Game Boy ROMs", ROM),
+    rom("gbc", "a Game Boy Color ROM", "Game Boy Color ROMs", ROM),
+    rom("gba", "a Game Boy Advance ROM", "Game Boy Advance ROMs", ROM),
+    rom("nds", "a Nintendo DS ROM", "Nintendo DS ROMs", ROM),
+    rom("sms", "a Master System ROM without a header", "Master System ROMs", ROM),
+    rom("gg", "a Game Gear ROM without a header", "Game Gear ROMs", ROM),
+    rom("pce", "a PC Engine ROM without a header", "PC Engine ROMs", ROM),
+];
+
+/// Choices of every form of a ROM.
+const ROM: &[&Choice] = &[&TRIM, &PAD, &FILL, &SPLIT];
+const ROM_WITH_HEADER: &[&Choice] = &[&TRIM, &PAD, &FILL, &SPLIT, &HEADER];
+
+static FILL: Choice =
+    Choice::of("fill", "BYTE", Kind::Byte, "Value of the bytes that --pad adds, as in 0xff or 0 [default: 0xff]");
+static HEADER: Choice = Choice::of(
+    "header",
+    "FILE",
+    Kind::Path,
+    "Put the header that this file begins with before the ROM: a .hdr file, or another ROM with a header",
+);
+
+/// A form of a ROM.
+const fn rom(
+    id: &'static str,
+    what: &'static str,
+    made_of: &'static str,
+    options: &'static [&'static Choice],
+) -> Target {
+    Target {
+        id,
+        what,
+        extension: id,
+        made_of,
+        group: Some("ROMs"),
+        options,
+        accepts,
+        is_meant: |item, target, options| options.keeps_form() && own_form(item) == Some(target.id),
+        lay: make,
+        ..Target::BASE
+    }
+}
+
+/// The form that a ROM is in.
+fn own_form(item: &Item) -> Option<&str> {
+    item.opened.holds.rom.as_ref().map(|r| r.form.trim_end_matches("-mirrored"))
+}
+
+/// Opens a NES ROM without a header behind the one that was given.
+fn open_with_header(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let run = || -> Result<Item> {
+        let header = header(options, "nes", setting)?.unwrap_or_default();
+        open_bytes(shown, joined(header, &locate::bytes(shown, setting)?)?, setting)
+    };
+    match open::whole(shown, options, setting) {
+        Err(f) if options.given.has(&HEADER) && matches!(*f.cause, Error::NotUnderstood { .. }) => {
+            run().map_err(|e| Failure::new(format!("cannot convert \"{shown}\""), e))
+        }
+        opened => opened,
+    }
+}
+
 /// Trimmed ROMs end at a multiple of this, so that every byte order still has whole words.
 const TRIM_UNIT: u64 = 4;
 /// The largest that a ROM is padded to.
 const MOST_PADDED: u64 = 1 << 30;
 
-pub(super) fn accepts(item: &Item, target: &Target) -> Option<u8> {
+fn accepts(item: &Item, target: &Target) -> Option<u8> {
     let rom = item.opened.holds.rom.as_ref()?;
     rom.forms.iter().find(|f| f.id == target.id).map(|f| if f.id == rom.form { 8 } else { 40 })
 }
 
-pub(super) fn make(item: &Item, target: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+fn make(item: &Item, target: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     let rom = item.opened.holds.rom.as_ref().ok_or_else(|| Error::Usage("it is no ROM".into()))?;
     let mut left_out = Vec::new();
-    let (changed, words) = match (options.trim, options.pad) {
+    let (changed, words) = match (options.given.has(&TRIM), options.given.size_or_fit(&PAD)) {
         (true, None) => trim(rom, &mut left_out)?,
-        (false, Some(size)) => pad(rom, size, options.fill.unwrap_or(0xff))?,
+        (false, Some(size)) => pad(rom, size, options.given.byte(&FILL).unwrap_or(0xff))?,
         (true, Some(_)) => return Err(Error::Usage("--trim and --pad exclude each other".into())),
-        (false, None) if options.fill.is_some() => {
+        (false, None) if options.given.has(&FILL) => {
             return Err(Error::Usage("--fill says what --pad writes, which was not asked for".into()));
         }
         (false, None) => (None, "identical bytes after converting back".to_owned()),
@@ -79,7 +163,7 @@ fn is_usual(item: &Item, own: &[u8], rom: &Rom, setting: &Setting<'_>) -> bool {
 
 /// The header that was given: what a file begins with.
 pub(super) fn header(options: &Options, form: &str, setting: &Setting<'_>) -> Result<Option<Vec<u8>>> {
-    let Some(path) = &options.header else { return Ok(None) };
+    let Some(path) = options.given.text(&HEADER) else { return Ok(None) };
     let (source, len) = (locate::bytes(path, setting)?, head_len(form));
     if source.len() < len {
         return Err(Error::Usage(format!("\"{path}\" has {} bytes, a header of {form} has {len}", source.len())));

@@ -1,7 +1,10 @@
 //! Disks of the C64: programs gathered from files, folders, tapes and other disks onto a new one.
 
+use super::Options;
+use super::choice::{Choice, Kind as Value};
+use super::made::{Back, LeftOut, Made};
+use super::shared::LABEL;
 use super::target::{Target, is_folder};
-use super::{Back, LeftOut, Made, Options};
 use crate::{Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
@@ -11,6 +14,40 @@ use decanter_formats::disk::cbm::petscii::{self, MOST_NAME};
 use decanter_formats::disk::cbm::{NewFile, compose};
 use std::collections::HashSet;
 use std::sync::Arc;
+
+/// Disks of programs.
+pub(super) static TARGETS: [Target; 2] = [
+    Target {
+        id: "d64",
+        what: "a C64 disk image",
+        extension: "d64",
+        made_of: "programs, folders, disks and tapes, gathered onto one disk",
+        ..DISK
+    },
+    Target {
+        id: "d81",
+        what: "a C64 disk image of 3.5 inches",
+        extension: "d81",
+        made_of: "the same, where more has to fit",
+        ..DISK
+    },
+];
+
+const DISK: Target = Target {
+    options: &[&LABEL, &NAME, &ID],
+    open: |shown, options, setting| gathered(shown, &options.more, setting),
+    accepts,
+    lay: disk,
+    ..Target::BASE
+};
+
+static NAME: Choice = Choice::of(
+    "name",
+    "OLD=NEW",
+    Value::Texts,
+    "Call a file of a new d64 or d81 so; else names are shortened to what can be typed (repeatable)",
+);
+static ID: Choice = Choice::of("disk-id", "ID", Value::Text, "Two characters that mark a new d64 or d81 [default: DC]");
 
 /// Formats whose files are gathered one by one.
 pub(crate) const DISKS: [&str; 4] = ["d64", "d71", "d81", "t64"];
@@ -50,7 +87,7 @@ pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> s
     Ok(item)
 }
 
-pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
+fn accepts(item: &Item, _: &Target) -> Option<u8> {
     let tree = item.opened.holds.tree.as_ref();
     let has_programs = || tree.is_some_and(|t| t.files().any(|(n, _)| n.path.to_lowercase().ends_with(".prg")));
     match item.opened.identity.format {
@@ -62,8 +99,8 @@ pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
 }
 
 /// A new disk with all programs of the source.
-pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
-    let names = wished(&options.name)?;
+fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    let names = wished(options.given.texts(&NAME))?;
     let (mut files, mut tree, mut facts, mut left_out) = (Vec::new(), Tree::default(), Vec::new(), Vec::new());
     let (mut taken, mut notices) = (HashSet::new(), Vec::new());
     let mut met: HashSet<&str> = HashSet::new();
@@ -129,8 +166,8 @@ pub(super) fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<
     if files.is_empty() {
         return Err(Error::Usage("there is no program in it that a disk could hold".into()));
     }
-    let title = options.label.clone().unwrap_or_else(|| petscii::typeable(&item.stem));
-    let disk_id = options.disk_id.as_deref().unwrap_or(DISK_ID);
+    let title = options.given.text(&LABEL).map(str::to_owned).unwrap_or_else(|| petscii::typeable(&item.stem));
+    let disk_id = options.given.text(&ID).unwrap_or(DISK_ID);
     let made = compose(target.id, &files, &title.to_uppercase(), &disk_id.to_uppercase())?;
     facts.push(("disk".into(), format!("{}: {} blocks used, {} free", title.to_uppercase(), made.used, made.free)));
     let bytes: SourceRef = Arc::new(Bytes(made.bytes));

@@ -1,6 +1,6 @@
 //! Files chosen by name: filled with zeros in place, or left out.
 
-use super::LeftOut;
+use super::made::LeftOut;
 use crate::extract::{globs, matches};
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Content, File, Kind, Tree};

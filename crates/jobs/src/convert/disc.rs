@@ -1,7 +1,10 @@
 //! Images of sectors: the user bytes of a CD, decrypted, joined and cut images, and raw sectors made of them.
 
+use super::folder::UDF;
+use super::made::{Back, Beside, LeftOut, Made};
+use super::shared::{BLANK, LABEL, REPAIR, SPLIT, WITHOUT};
 use super::target::{Target, is_folder, is_plain_image};
-use super::{Back, Beside, LeftOut, Made, Options, choose, folder, repair};
+use super::{Options, choose, folder, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::of_source;
@@ -15,10 +18,36 @@ use decanter_formats::optical::cd::{self, MOST_SECTORS, RawSectors, is_mode_2_vo
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
+/// Images of sectors.
+pub(super) static TARGETS: [Target; 2] = [
+    Target {
+        id: "iso",
+        what: "a disc image of 2048-byte sectors",
+        extension: "iso",
+        made_of: "CD data tracks, encrypted images, compressed and split images, folders",
+        options: &[&SPLIT, &BLANK, &WITHOUT, &UDF, &LABEL],
+        accepts: accepts_iso,
+        lay: iso,
+        ..Target::BASE
+    },
+    Target {
+        id: "cd-raw",
+        what: "a raw CD image with a cue sheet",
+        extension: "bin",
+        pair: Some("cue"),
+        made_of: "images of up to 99 minutes of 2048-byte sectors; CD images, joined or repaired",
+        options: &[&REPAIR],
+        accepts: accepts_raw,
+        is_meant: |_, _, options| options.given.has(&REPAIR),
+        lay: raw,
+        ..Target::BASE
+    },
+];
+
 /// Sectors that are looked through at once.
 const STRETCH: u64 = 512;
 
-pub(super) fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
     if item.opened.holds.volume.is_some() && !item.opened.holds.tracks.is_empty() {
         return Some(80);
     }
@@ -29,7 +58,7 @@ pub(super) fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
     is_plain_image(item).then_some(if locked { 5 } else { 10 })
 }
 
-pub(super) fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
     if !item.opened.holds.tracks.is_empty() {
         return Some(40);
     }
@@ -46,11 +75,11 @@ pub(super) fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
 }
 
 /// A disc image of 2,048-byte sectors.
-pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
-    if is_folder(item) || !options.without.is_empty() {
+fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    if is_folder(item) || options.given.has(&WITHOUT) {
         return folder::iso(item, options, setting);
     }
-    if options.label.is_some() || options.udf {
+    if options.given.has(&LABEL) || options.given.has(&UDF) {
         return Err(Error::Usage("a label or a UDF volume can only be given to an image that is made of files".into()));
     }
     let tree = item.opened.holds.tree.clone().unwrap_or_default();
@@ -59,7 +88,7 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
             true => cd::volume_unchecked(track).transpose()?,
             false => None,
         };
-        let (bytes, blanked) = choose::blank(damaged.as_ref().unwrap_or(volume), &tree, &options.blank)?;
+        let (bytes, blanked) = choose::blank(damaged.as_ref().unwrap_or(volume), &tree, options.given.texts(&BLANK))?;
         let preserved = but_blank("the 2048 data bytes of every sector of the data track", &blanked);
         let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, preserved);
         if damaged.is_some() {
@@ -80,7 +109,7 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
                 why,
             });
         }
-        if track.sector_len >= RAW as u64 && track.first_sector == 0 && options.blank.is_empty() {
+        if track.sector_len >= RAW as u64 && track.first_sector == 0 && !options.given.has(&BLANK) {
             let skip = track.gap_sectors;
             let original = decanter_core::view::Slice::new(
                 track.source.clone(),
@@ -109,7 +138,7 @@ pub(super) fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<
         },
         _ => (source, "every byte"),
     };
-    let (bytes, blanked) = choose::blank(&source, &tree, &options.blank)?;
+    let (bytes, blanked) = choose::blank(&source, &tree, options.given.texts(&BLANK))?;
     let preserved = but_blank(preserved, &blanked);
     let mut made = Made::new(Blueprint::of(bytes.clone()), bytes, preserved);
     made.left_out = blanked;
@@ -167,11 +196,11 @@ fn count_form_2(track: &Track, setting: &Setting<'_>) -> Result<u64> {
 }
 
 /// Raw sectors with a cue sheet.
-pub(super) fn raw(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+fn raw(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     if !item.opened.holds.tracks.is_empty() {
         return joined(item, options, setting);
     }
-    if options.repair {
+    if options.given.has(&REPAIR) {
         return Err(Error::Usage(
             "there are no codes to repair it by: it is no image with all bytes of a CD's sectors".into(),
         ));
@@ -207,7 +236,7 @@ pub(super) fn raw(item: &Item, _: &Target, options: &Options, setting: &Setting<
 
 /// All tracks of a CD image in one file, repaired if asked for.
 fn joined(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
-    let (mut tracks, repair) = match options.repair {
+    let (mut tracks, repair) = match options.given.has(&REPAIR) {
         true => repair::repaired(item, setting).map(|(t, r)| (t, Some(r)))?,
         false => (item.opened.holds.tracks.clone(), None),
     };

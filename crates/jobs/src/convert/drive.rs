@@ -1,11 +1,65 @@
 //! Chunk-compressed images of hard disks, CDs and DVDs, and raw drives out of them.
 
+use super::choice::{Choice, Kind};
+use super::made::{Back, Made};
+use super::open;
+use super::shared::{LEVEL, SPLIT};
 use super::target::{Target, is_plain_image};
-use super::{Back, Made, Options, packed};
+use super::{Options, packed};
 use crate::{Item, Setting, locate};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::chunked::chd::{self, Codec, Medium, Wish};
+
+/// Drives, and images in hunks.
+pub(super) static TARGETS: [Target; 2] = [
+    Target {
+        id: "chd",
+        what: "a CHD compressed image",
+        extension: "chd",
+        made_of: "drives, disc images, CD images with their tracks",
+        options: &[&LEVEL, &CODECS, &HUNK, &MEDIUM, &PARENT],
+        open: open::anything,
+        accepts: accepts_chd,
+        lay: chd,
+        ..Target::BASE
+    },
+    Target {
+        id: "img",
+        what: "a raw drive image",
+        extension: "img",
+        made_of: "compressed drive images",
+        options: &[&SPLIT],
+        accepts: accepts_img,
+        lay: img,
+        ..Target::BASE
+    },
+];
+
+static CODECS: Choice = Choice::of(
+    "codecs",
+    "LIST",
+    Kind::List,
+    "Codecs of a chd, of which each hunk takes the shortest: lzma, zlib, flac, zstd, separated by commas; zstd is fast, and not read by everything [default: lzma,zlib,flac]",
+);
+static HUNK: Choice = Choice::of(
+    "hunk",
+    "SIZE",
+    Kind::Size,
+    "Bytes of a chd's hunks, as in 4KiB [default: 4 KiB, more for drives over 8 GiB; 8 sectors of a CD]",
+);
+static MEDIUM: Choice = Choice::of(
+    "medium",
+    "MEDIUM",
+    Kind::OneOf(&["hd", "cd", "dvd"]),
+    "What a chd is an image of [default: a CD if there are tracks, a DVD if it is a disc, else a hard disk]",
+);
+pub(super) static PARENT: Choice = Choice::of(
+    "parent",
+    "CHD",
+    Kind::Path,
+    "Write only what differs from this chd, which has to lie beside the result when that is read",
+);
 
 /// Codecs of new images, unless others are asked for: those that everything reads that loads such images.
 const USUAL: [&str; 3] = ["lzma", "zlib", "flac"];
@@ -22,7 +76,7 @@ fn bytes(item: &Item) -> Option<SourceRef> {
     packed::content(&item.opened).or_else(|| item.source.clone())
 }
 
-pub(super) fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
     let is_compressed = item.opened.identity.format == "chd";
     let is_inside_one = item.around.iter().any(|kind| kind.starts_with("CHD"));
     match () {
@@ -38,27 +92,27 @@ pub(super) fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
     }
 }
 
-pub(super) fn accepts_img(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_img(item: &Item, _: &Target) -> Option<u8> {
     let inside = is_drive(item) && !item.around.is_empty();
     let unknown = item.opened.identity.format == "chd" && item.opened.holds.tracks.is_empty();
     (inside || unknown).then_some(50)
 }
 
 /// The drive as it is.
-pub(super) fn img(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
+fn img(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
     let source = bytes(item).ok_or_else(|| Error::Usage("a folder is no drive".into()))?;
     Ok(Made::new(decanter_core::Blueprint::of(source.clone()), source, "every byte of the drive"))
 }
 
 /// A compressed image.
-pub(super) fn chd(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
-    let level = options.level.unwrap_or(chd::LEVEL);
+fn chd(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    let level = options.given.number(&LEVEL).unwrap_or(chd::LEVEL);
     if !(1..=22).contains(&level) {
         return Err(Error::Usage(format!("--level {level} is not from 1 to 22")));
     }
     let tracks = &item.opened.holds.tracks;
     let no_bytes = || Error::Usage("a folder has no bytes of its own: make an image of it first".into());
-    let medium = match (options.medium.as_deref(), tracks.is_empty()) {
+    let medium = match (options.given.text(&MEDIUM), tracks.is_empty()) {
         (Some("cd") | None, false) => Medium::Cd(tracks),
         (Some(other), false) => return Err(Error::Usage(format!("it is a CD with tracks, which is no {other}"))),
         (Some("cd"), true) => {
@@ -76,10 +130,10 @@ pub(super) fn chd(item: &Item, _: &Target, options: &Options, setting: &Setting<
     }
     let of_cd = matches!(medium, Medium::Cd(_));
     let wish = Wish {
-        codecs: codecs(&options.codecs, of_cd)?,
+        codecs: codecs(options.given.texts(&CODECS), of_cd)?,
         level,
-        hunk_len: options.hunk.map(|h| u32::try_from(h).unwrap_or(u32::MAX)),
-        parent: options.parent.as_deref().map(|p| parent(p, setting)).transpose()?,
+        hunk_len: options.given.size(&HUNK).map(|h| u32::try_from(h).unwrap_or(u32::MAX)),
+        parent: options.given.text(&PARENT).map(|p| parent(p, setting)).transpose()?,
     };
     let is_difference = wish.parent.is_some();
     if is_difference && options.prove {

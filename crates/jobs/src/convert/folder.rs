@@ -1,7 +1,10 @@
 //! New file systems: ISO 9660 volumes and Xbox family partitions, of folders and of what other images hold.
 
+use super::choice::Choice;
+use super::made::{Back, LeftOut, Made};
+use super::shared::{BLANK, LABEL, SPLIT, WITHOUT};
 use super::target::{Target, is_folder};
-use super::{Back, LeftOut, Made, Options, choose};
+use super::{Options, choose};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::SourceRef;
@@ -13,6 +16,23 @@ use decanter_formats::optical::ps3::regions;
 use decanter_formats::optical::xdvdfs;
 use std::ops::Range;
 use std::sync::Arc;
+
+/// Images that are made of files.
+pub(super) static TARGETS: [Target; 1] = [Target {
+    id: "xdvdfs",
+    what: "a minimal Xbox family image",
+    extension: "iso",
+    made_of: "full-disc dumps, game partitions, folders",
+    options: &[&SPLIT, &KEEP_POSITIONS, &BLANK, &WITHOUT],
+    accepts: accepts_xdvdfs,
+    lay: xdvdfs,
+    ..Target::BASE
+}];
+
+pub(super) static UDF: Choice =
+    Choice::flag("udf", "Add a UDF volume beside ISO 9660 in an image that is made of files, as on DVDs");
+static KEEP_POSITIONS: Choice =
+    Choice::flag("keep-positions", "Keep every file at its sector, and drop only what lies between");
 
 /// How a family of discs is laid out.
 struct Family {
@@ -47,8 +67,8 @@ const FAMILIES: [Family; 3] = [
 /// The tree to write, with what was chosen blank or gone, and what that hits.
 fn chosen(item: &Item, options: &Options) -> Result<(Tree, Vec<LeftOut>)> {
     let mut tree = item.opened.holds.tree.clone().unwrap_or_default();
-    let mut left_out = choose::without(&mut tree, &options.without)?;
-    left_out.extend(choose::blank_files(&mut tree, &options.blank)?);
+    let mut left_out = choose::without(&mut tree, options.given.texts(&WITHOUT))?;
+    left_out.extend(choose::blank_files(&mut tree, options.given.texts(&BLANK))?);
     for node in tree.nodes.iter().filter(|n| matches!(n.kind, Kind::Link(_))) {
         left_out.push(LeftOut {
             what: node.path.clone(),
@@ -85,7 +105,8 @@ pub(super) fn add_folders(tree: &mut Tree) {
 pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     let (mut tree, left_out) = chosen(item, options)?;
     let family = FAMILIES.iter().find(|f| tree.find(f.mark).is_some());
-    let mut volume = Volume { label: item.stem.clone(), udf: options.udf || has_udf(item), ..Volume::default() };
+    let mut volume =
+        Volume { label: item.stem.clone(), udf: options.given.has(&UDF) || has_udf(item), ..Volume::default() };
     if let Some(family) = family {
         volume.system = family.system.to_owned();
         volume.system_area = family.system_area;
@@ -101,8 +122,8 @@ pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
             volume.id = if id.len() == 9 && id.is_ascii() { format!("{}-{}", &id[..4], &id[4..]) } else { id };
         }
     }
-    if let Some(label) = &options.label {
-        volume.label.clone_from(label);
+    if let Some(label) = options.given.text(&LABEL) {
+        label.clone_into(&mut volume.label);
     }
     let blueprint = iso9660::compose(&tree, &volume)?;
     let bytes = tree.files().map(|(_, f)| f.len).sum();
@@ -134,7 +155,7 @@ fn has_udf(item: &Item) -> bool {
     item.opened.identity.format == "udf" || item.opened.get("bridge").is_some()
 }
 
-pub(super) fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {
     if item.opened.identity.format == "xdvdfs" {
         return Some(70);
     }
@@ -144,8 +165,8 @@ pub(super) fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {
 }
 
 /// A minimal partition, or the same partition without its padding.
-pub(super) fn xdvdfs(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
-    if options.keep_positions {
+fn xdvdfs(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    if options.given.has(&KEEP_POSITIONS) {
         return kept(item, options);
     }
     let (tree, mut left_out) = chosen(item, options)?;
@@ -175,11 +196,11 @@ pub(super) fn xdvdfs(item: &Item, _: &Target, options: &Options, _: &Setting<'_>
 /// Every file at its sector; what belongs to no file becomes a hole.
 fn kept(item: &Item, options: &Options) -> Result<Made> {
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder has no positions to keep".into()))?;
-    if !options.without.is_empty() {
+    if options.given.has(&WITHOUT) {
         return Err(Error::Usage("--keep-positions keeps all files; --blank fills some with zeros".into()));
     }
     let tree = item.opened.holds.tree.clone().unwrap_or_default();
-    let (bytes, mut left_out) = choose::blank(&source, &tree, &options.blank)?;
+    let (bytes, mut left_out) = choose::blank(&source, &tree, options.given.texts(&BLANK))?;
     let base = xdvdfs::find(source.as_ref())?.map_or(0, |p| p.offset);
     let used = used_ranges(&tree, &item.opened.extent.structure, source.len());
     let (mut parts, mut at, mut padding): (Vec<SourceRef>, u64, u64) = (Vec::new(), base, 0);

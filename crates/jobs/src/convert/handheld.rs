@@ -1,7 +1,10 @@
 //! Titles of the 3DS family: cartridge image to package and back, trimmed or padded images, contents of folders.
 
+use super::Options;
+use super::choice::{Choice, Kind as Value};
+use super::made::{Back, LeftOut, Made};
+use super::shared::{PAD, TRIM};
 use super::target::Target;
-use super::{Back, LeftOut, Made, Options};
 use crate::locate;
 use crate::{Item, Setting, grouped};
 use decanter_core::blueprint::Blueprint;
@@ -17,6 +20,49 @@ use decanter_formats::package::n3ds::ncsd::{self, Cartridge, FILLER};
 use decanter_formats::package::n3ds::{UNIT, sha256, smdh, title};
 use std::sync::Arc;
 
+/// Titles of the handheld.
+pub(super) static TARGETS: [Target; 3] = [
+    Target {
+        id: "cia",
+        what: "an installable 3DS package",
+        extension: "cia",
+        made_of: "3DS cartridge images; single contents that are programs",
+        options: &[&CERTIFICATES],
+        may_keep_damage: true,
+        accepts: accepts_cia,
+        lay: cia,
+        ..Target::BASE
+    },
+    Target {
+        id: "3ds",
+        what: "a 3DS cartridge image",
+        extension: "3ds",
+        made_of: "3DS packages of programs; cartridge images, trimmed or padded",
+        options: &[&TRIM, &PAD],
+        may_keep_damage: true,
+        accepts: accepts_cartridge,
+        is_meant: |item, target, options| options.keeps_form() && item.opened.identity.format == target.id,
+        lay: cartridge,
+        ..Target::BASE
+    },
+    Target {
+        id: "ncch",
+        what: "a 3DS content",
+        extension: "app",
+        made_of: "folders that a content was extracted into",
+        accepts: accepts_content,
+        lay: content,
+        ..Target::BASE
+    },
+];
+
+pub(super) static CERTIFICATES: Choice = Choice::of(
+    "certificates",
+    "FILE",
+    Value::Path,
+    "The certificates for a package: a file that begins with them, or another package [default: a placeholder]",
+);
+
 /// Partitions that become contents of a package: game, manual, download-play child.
 const CARRIED: std::ops::Range<usize> = 0..3;
 /// The largest certificate area that is taken from a file.
@@ -26,7 +72,7 @@ const MOST_PADDED: u64 = 64 << 30;
 /// Why the other partitions are left out.
 const WHY_UPDATE: &str = "a system update for the slot: a console does not install it with a title";
 
-pub(super) fn accepts_cia(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_cia(item: &Item, _: &Target) -> Option<u8> {
     match item.opened.identity.format {
         "3ds" => Some(60),
         "ncch" if item.opened.identity.kind.ends_with(Kind::Program.name()) => Some(30),
@@ -34,7 +80,7 @@ pub(super) fn accepts_cia(item: &Item, _: &Target) -> Option<u8> {
     }
 }
 
-pub(super) fn accepts_cartridge(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_cartridge(item: &Item, _: &Target) -> Option<u8> {
     match item.opened.identity.format {
         "cia" if item.opened.identity.kind.ends_with(title::Kind::Program.name()) => Some(40),
         "3ds" => Some(5),
@@ -42,7 +88,7 @@ pub(super) fn accepts_cartridge(item: &Item, _: &Target) -> Option<u8> {
     }
 }
 
-pub(super) fn accepts_content(item: &Item, _: &Target) -> Option<u8> {
+fn accepts_content(item: &Item, _: &Target) -> Option<u8> {
     let tree = item.opened.holds.tree.as_ref().filter(|_| super::target::is_folder(item))?;
     let header = tree.find("header.bin")?.file()?.source().ok()?;
     let is_header = header.len() == LEN && read_array::<4>(header.as_ref(), 0x100).is_ok_and(|m| m == *b"NCCH");
@@ -69,7 +115,7 @@ fn program(content: &Content, is_on_card: bool) -> Result<(SourceRef, [u8; LEN a
 }
 
 /// A package of a cartridge image, or of a single program.
-pub(super) fn cia(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+fn cia(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     let source = source(item)?;
     let mut left_out = Vec::new();
     let (game, version, others) = if item.opened.identity.format == "ncch" {
@@ -113,7 +159,7 @@ pub(super) fn cia(item: &Item, _: &Target, options: &Options, setting: &Setting<
     let contents: Vec<Inner> = contents.into_iter().map(inner).collect();
     tmd.records = contents.iter().map(|c| c.record.clone()).collect();
     let carried: u64 = contents.iter().map(|c| c.source.len()).sum();
-    let certificates = certificates(options.certificates.as_deref(), setting)?;
+    let certificates = certificates(options.given.text(&CERTIFICATES), setting)?;
     let notices = notice(certificates.is_some());
     let meta = meta(&game, extended.as_ref())?;
     let making = Making { certificates, ticket: Ticket::new(title_id, version), tmd, contents, meta: Some(meta) };
@@ -167,12 +213,12 @@ pub(crate) fn certificates(path: Option<&str>, setting: &Setting<'_>) -> Result<
 }
 
 /// A cartridge image of a package, or the same one trimmed or padded.
-pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let source = source(item)?;
     if item.opened.identity.format == "3ds" {
         return resized(item, source, options);
     }
-    if options.trim {
+    if options.given.has(&TRIM) {
         return Err(Error::Usage("an image made of a package is trimmed anyway; --pad makes a full one".into()));
     }
     let package = Package::read(source, &item.keyring)?;
@@ -216,7 +262,7 @@ pub(super) fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<
         }
         blueprint.fill(FILLER, rest);
     }
-    if let Some(size) = options.pad {
+    if let Some(size) = options.given.size_or_fit(&PAD) {
         let wanted = size.unwrap_or(chip);
         let more = wanted.checked_sub(blueprint.len()).filter(|_| wanted <= MOST_PADDED);
         let more = more.ok_or_else(|| cannot_pad(blueprint.len(), wanted))?;
@@ -240,7 +286,7 @@ fn resized(item: &Item, source: &SourceRef, options: &Options) -> Result<Made> {
     if len < used {
         return Err(Error::PastEnd { offset: 0, asked: used, len });
     }
-    match (options.trim, options.pad) {
+    match (options.given.has(&TRIM), options.given.size_or_fit(&PAD)) {
         (true, None) if len == used => refuse("it is trimmed already".into()),
         (true, None) => {
             if !ncsd::is_filled(source.as_ref(), used..len, FILLER)? {
@@ -277,7 +323,7 @@ fn resized(item: &Item, source: &SourceRef, options: &Options) -> Result<Made> {
 }
 
 /// A content put together of the folder it was extracted into.
-pub(super) fn content(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
+fn content(item: &Item, _: &Target, _: &Options, _: &Setting<'_>) -> Result<Made> {
     let tree = item.opened.holds.tree.as_ref().ok_or_else(|| Error::Usage("it has no files".into()))?;
     let parts = ncch::from_tree(tree)?;
     let blueprint = ncch::compose(&parts)?;

@@ -2,8 +2,10 @@
 //!
 //! The text is ours: docs/formats/c64-moment.md tells every field.
 
+use super::Options;
+use super::made::Made;
+use super::open;
 use super::target::Target;
-use super::{Made, Options};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::unhex;
@@ -14,6 +16,18 @@ use decanter_formats::disk::cbm::snapshot::{Cia, MEMORY, Snapshot, program};
 use serde::Deserialize;
 use std::path::Path;
 use std::sync::Arc;
+
+/// Programs that restore a moment.
+pub(super) static TARGETS: [Target; 1] = [Target {
+    id: "prg",
+    what: "a C64 program that restores a running moment",
+    extension: "prg",
+    made_of: "the description of a moment, with its memory",
+    open: open::anything,
+    accepts,
+    lay: prg,
+    ..Target::BASE
+}];
 
 /// The longest description.
 const MOST_TEXT: u64 = 64 << 10;
@@ -75,12 +89,12 @@ struct Interface {
     mask: u8,
 }
 
-pub(super) fn accepts(item: &Item, _: &Target) -> Option<u8> {
+fn accepts(item: &Item, _: &Target) -> Option<u8> {
     (item.opened.identity.role == Role::Unknown).then_some(1)
 }
 
 /// The program.
-pub(super) fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Made> {
+fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Made> {
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder describes no moment".into()))?;
     let text = read_vec(source.as_ref(), 0, source.len(), "the description of a moment", MOST_TEXT)?;
     let text = String::from_utf8(text).map_err(|_| Error::Usage("it is no text that describes a moment".into()))?;

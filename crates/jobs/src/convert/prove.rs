@@ -1,6 +1,8 @@
 //! Reads a result back, before it gets its name, and holds it against what it was made of.
 
-use super::{Back, Split, packed};
+use super::choice::Split;
+use super::made::Back;
+use super::packed;
 use crate::{Item, Setting};
 use decanter_core::digest::{Algorithm, Digest, of_source};
 use decanter_core::source::{FileSource, SourceRef};

@@ -1,181 +1,99 @@
-//! What can become what: the one table that `convert` obeys and `identify` shows.
+//! What can become what: the one table that `convert` obeys and `identify` shows. A new target is a module and a line here.
 
+use super::choice::{Choice, Choices};
 use super::target::Target;
 use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, moment, packed};
 
-/// Options of every form of a ROM.
-const ROM: &[&str] = &["--trim", "--pad", "--fill", "--split", "--join", "--odd"];
-const ROM_WITH_HEADER: &[&str] = &["--trim", "--pad", "--fill", "--split", "--join", "--odd", "--header"];
+/// All targets, family by family.
+static FAMILIES: [&[Target]; 9] = [
+    &disc::TARGETS,
+    &folder::TARGETS,
+    &packed::TARGETS,
+    &drive::TARGETS,
+    &cbm::TARGETS,
+    &moment::TARGETS,
+    &amiga::TARGETS,
+    &cartridge::TARGETS,
+    &handheld::TARGETS,
+];
 
-/// A form of a ROM.
-const fn rom(id: &'static str, what: &'static str, made_of: &'static str, options: &'static [&'static str]) -> Target {
-    Target { id, what, extension: id, made_of, options, accepts: cartridge::accepts, make: cartridge::make }
+/// All targets, in the order in which they are listed.
+pub fn targets() -> impl Iterator<Item = &'static Target> {
+    FAMILIES.iter().flat_map(|family| family.iter())
 }
 
-/// All targets.
-pub static TARGETS: &[Target] = &[
-    Target {
-        id: "iso",
-        what: "a disc image of 2048-byte sectors",
-        extension: "iso",
-        made_of: "CD data tracks, encrypted images, compressed and split images, folders",
-        options: &["--split", "--blank", "--without", "--udf", "--label"],
-        accepts: disc::accepts_iso,
-        make: disc::iso,
-    },
-    Target {
-        id: "cd-raw",
-        what: "a raw CD image with a cue sheet",
-        extension: "bin",
-        made_of: "images of up to 99 minutes of 2048-byte sectors; CD images, joined or repaired",
-        options: &["--repair"],
-        accepts: disc::accepts_raw,
-        make: disc::raw,
-    },
-    Target {
-        id: "xdvdfs",
-        what: "a minimal Xbox family image",
-        extension: "iso",
-        made_of: "full-disc dumps, game partitions, folders",
-        options: &["--split", "--keep-positions", "--blank", "--without"],
-        accepts: folder::accepts_xdvdfs,
-        make: folder::xdvdfs,
-    },
-    Target {
-        id: "cso",
-        what: "a CISO compressed image",
-        extension: "cso",
-        made_of: "images of 2048-byte sectors",
-        options: &["--level", "--blank"],
-        accepts: packed::accepts_image,
-        make: packed::cso,
-    },
-    Target {
-        id: "zso",
-        what: "a ZISO compressed image",
-        extension: "zso",
-        made_of: "images of 2048-byte sectors",
-        options: &["--blank"],
-        accepts: packed::accepts_image,
-        make: packed::zso,
-    },
-    Target {
-        id: "zst",
-        what: "a seekable zstd file",
-        extension: "zst",
-        made_of: "any file",
-        options: &["--level", "--long", "--blank"],
-        accepts: packed::accepts_any,
-        make: packed::zst,
-    },
-    Target {
-        id: "chd",
-        what: "a CHD compressed image",
-        extension: "chd",
-        made_of: "drives, disc images, CD images with their tracks",
-        options: &["--level", "--codecs", "--hunk", "--medium", "--parent"],
-        accepts: drive::accepts_chd,
-        make: drive::chd,
-    },
-    Target {
-        id: "img",
-        what: "a raw drive image",
-        extension: "img",
-        made_of: "compressed drive images",
-        options: &["--split"],
-        accepts: drive::accepts_img,
-        make: drive::img,
-    },
-    Target {
-        id: "d64",
-        what: "a C64 disk image",
-        extension: "d64",
-        made_of: "programs, folders, disks and tapes, gathered onto one disk",
-        options: &["--label", "--name", "--disk-id"],
-        accepts: cbm::accepts,
-        make: cbm::disk,
-    },
-    Target {
-        id: "d81",
-        what: "a C64 disk image of 3.5 inches",
-        extension: "d81",
-        made_of: "the same, where more has to fit",
-        options: &["--label", "--name", "--disk-id"],
-        accepts: cbm::accepts,
-        make: cbm::disk,
-    },
-    Target {
-        id: "prg",
-        what: "a C64 program that restores a running moment",
-        extension: "prg",
-        made_of: "the description of a moment, with its memory",
-        options: &[],
-        accepts: moment::accepts,
-        make: moment::prg,
-    },
-    Target {
-        id: "adf",
-        what: "an Amiga disk image",
-        extension: "adf",
-        made_of: "folders, archives, Amiga disks",
-        options: &["--label", "--fs", "--size", "--start"],
-        accepts: amiga::accepts,
-        make: amiga::volume,
-    },
-    Target {
-        id: "hdf",
-        what: "an Amiga hard file",
-        extension: "hdf",
-        made_of: "folders, archives, Amiga disks",
-        options: &["--label", "--fs", "--size", "--spare", "--start"],
-        accepts: amiga::accepts,
-        make: amiga::volume,
-    },
-    rom("z64", "a Nintendo 64 ROM in the console's own byte order", "Nintendo 64 ROMs", ROM),
-    rom("v64", "a Nintendo 64 ROM with bytes swapped in pairs", "Nintendo 64 ROMs", ROM),
-    rom("n64", "a Nintendo 64 ROM of little-endian words", "Nintendo 64 ROMs", ROM),
-    rom("md", "a plain Mega Drive ROM", "Mega Drive ROMs", ROM),
-    rom("smd", "an interleaved Mega Drive ROM with a copier header", "Mega Drive and 32X ROMs", ROM_WITH_HEADER),
-    rom("32x", "a plain 32X ROM", "32X ROMs", ROM),
-    rom("sfc", "an SNES ROM without a header", "SNES ROMs", ROM),
-    rom("smc", "an SNES ROM with a copier header", "SNES ROMs", ROM_WITH_HEADER),
-    rom("nes", "a NES ROM with its header", "NES ROMs; program and character ROM with --header", ROM_WITH_HEADER),
-    Target {
-        extension: "bin",
-        ..rom("nes-bare", "a NES ROM without a header, which is kept beside it", "NES ROMs", ROM)
-    },
-    rom("gb", "a Game Boy ROM", "Game Boy ROMs", ROM),
-    rom("gbc", "a Game Boy Color ROM", "Game Boy Color ROMs", ROM),
-    rom("gba", "a Game Boy Advance ROM", "Game Boy Advance ROMs", ROM),
-    rom("nds", "a Nintendo DS ROM", "Nintendo DS ROMs", ROM),
-    rom("sms", "a Master System ROM without a header", "Master System ROMs", ROM),
-    rom("gg", "a Game Gear ROM without a header", "Game Gear ROMs", ROM),
-    rom("pce", "a PC Engine ROM without a header", "PC Engine ROMs", ROM),
-    Target {
-        id: "cia",
-        what: "an installable 3DS package",
-        extension: "cia",
-        made_of: "3DS cartridge images; single contents that are programs",
-        options: &["--certificates", "--keep-damage"],
-        accepts: handheld::accepts_cia,
-        make: handheld::cia,
-    },
-    Target {
-        id: "3ds",
-        what: "a 3DS cartridge image",
-        extension: "3ds",
-        made_of: "3DS packages of programs; cartridge images, trimmed or padded",
-        options: &["--trim", "--pad", "--keep-damage"],
-        accepts: handheld::accepts_cartridge,
-        make: handheld::cartridge,
-    },
-    Target {
-        id: "ncch",
-        what: "a 3DS content",
-        extension: "app",
-        made_of: "folders that a content was extracted into",
-        options: &[],
-        accepts: handheld::accepts_content,
-        make: handheld::content,
-    },
-];
+/// The target with this id.
+pub fn target(id: &str) -> Option<&'static Target> {
+    targets().find(|t| t.id == id)
+}
+
+/// Every choice that some target has, each once, in the order of the targets.
+pub fn choices() -> Vec<&'static Choice> {
+    let mut all: Vec<&'static Choice> = Vec::new();
+    for choice in targets().flat_map(|t| t.options.iter().copied()) {
+        if !all.iter().any(|known| known.name == choice.name) {
+            all.push(choice);
+        }
+    }
+    all
+}
+
+/// What was chosen, by names and values: `("level", "3")`; the value of one that has none does not count.
+///
+/// # Errors
+/// What is wrong, in words.
+pub fn chosen(words: &[(&str, &str)]) -> Result<Choices, String> {
+    let all = choices();
+    let mut given = Choices::default();
+    for (name, value) in words {
+        let choice = all.iter().find(|c| c.name == *name).ok_or_else(|| format!("no format has an option --{name}"))?;
+        given.add(choice, choice.read(value)?);
+    }
+    Ok(given)
+}
+
+/// The targets that have a choice, for its help: "iso, xdvdfs, ROMs".
+pub fn having(choice: &Choice) -> String {
+    let mut names: Vec<&str> = Vec::new();
+    for target in targets().filter(|t| t.has(choice.name)) {
+        // A group stands for its members where all of them have the choice.
+        let whole = target.group.filter(|g| targets().filter(|t| t.group == Some(g)).all(|t| t.has(choice.name)));
+        let name = whole.unwrap_or(target.id);
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names.join(", ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ids_are_unique_and_choices_are_one_each() {
+        let ids: Vec<&str> = targets().map(|t| t.id).collect();
+        for id in &ids {
+            assert_eq!(ids.iter().filter(|i| i == &id).count(), 1, "{id}");
+        }
+        for target in targets() {
+            assert!(
+                !target.what.is_empty() && !target.made_of.is_empty() && !target.extension.is_empty(),
+                "{}",
+                target.id
+            );
+            for choice in target.options {
+                let same = choices().into_iter().find(|c| c.name == choice.name).unwrap();
+                assert!(std::ptr::eq(same, *choice), "--{} is declared twice", choice.name);
+            }
+        }
+    }
+
+    #[test]
+    fn a_group_stands_for_its_members() {
+        let of = |name: &str| having(choices().into_iter().find(|c| c.name == name).unwrap());
+        assert_eq!(of("repair"), "cd-raw");
+        assert_eq!(of("trim"), "ROMs, 3ds");
+        assert_eq!(of("header"), "smd, smc, nes");
+    }
+}

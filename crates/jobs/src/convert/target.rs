@@ -1,8 +1,10 @@
 //! What a target of a conversion says of itself.
 
-use super::{Made, Options};
-use crate::{Item, Setting};
-use decanter_core::{Result, SECTOR};
+use super::choice::Choice;
+use super::made::Made;
+use super::{Options, open};
+use crate::{Failure, Item, Setting};
+use decanter_core::{Error, Result, SECTOR};
 
 /// Something that sources can become.
 pub struct Target {
@@ -12,18 +14,51 @@ pub struct Target {
     pub what: &'static str,
     /// Extension of new files.
     pub extension: &'static str,
+    /// Extension of the file that always comes beside it: named by either of them, both are meant.
+    pub pair: Option<&'static str>,
     /// What it is made of, for the list of formats.
     pub made_of: &'static str,
-    /// Options that have a meaning with it.
-    pub options: &'static [&'static str],
+    /// What several targets are called together in the help, as in "ROMs".
+    pub group: Option<&'static str>,
+    /// Choices that have a meaning with it.
+    pub options: &'static [&'static Choice],
+    /// Whether `--keep-damage` makes it of contents whose digests do not hold.
+    pub may_keep_damage: bool,
+    /// How its source is opened.
+    pub(super) open: fn(&str, &Options, &Setting<'_>) -> std::result::Result<Item, Failure>,
+    /// Whether a source can become it, and how useful that is.
     pub(super) accepts: fn(&Item, &Target) -> Option<u8>,
-    pub(crate) make: fn(&Item, &Target, &Options, &Setting<'_>) -> Result<Made>,
+    /// Whether it is meant where no target is named.
+    pub(super) is_meant: fn(&Item, &Target, &Options) -> bool,
+    /// Lays it out.
+    pub(super) lay: fn(&Item, &Target, &Options, &Setting<'_>) -> Result<Made>,
 }
 
 impl Target {
+    /// One that nothing becomes: others say what is different with them.
+    pub(super) const BASE: Self = Self {
+        id: "",
+        what: "",
+        extension: "",
+        pair: None,
+        made_of: "",
+        group: None,
+        options: &[],
+        may_keep_damage: false,
+        open: open::whole,
+        accepts: |_, _| None,
+        is_meant: |_, _, _| false,
+        lay: |_, target, _, _| Err(Error::unsupported(target.id, "making a new one")),
+    };
+
     /// Whether a source can become it, and how useful that is: the most useful is shown first.
     pub fn accepts(&self, item: &Item) -> Option<u8> {
         (self.accepts)(item, self)
+    }
+
+    /// Whether a choice has a meaning with it.
+    pub fn has(&self, name: &str) -> bool {
+        self.options.iter().any(|choice| choice.name == name)
     }
 }
 

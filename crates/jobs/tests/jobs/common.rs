@@ -68,3 +68,9 @@ pub fn zip_of(entries: &[(&str, &[u8])]) -> Vec<u8> {
 pub fn zipped(path: &Path, entries: &[(&str, &[u8])]) {
     fs::write(path, zip_of(entries)).unwrap();
 }
+
+/// What is chosen of a target's options.
+pub fn given(words: &[(&str, &str)]) -> decanter_jobs::convert::Options {
+    let given = decanter_jobs::convert::table::chosen(words).unwrap();
+    decanter_jobs::convert::Options { given, ..Default::default() }
+}

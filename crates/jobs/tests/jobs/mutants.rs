@@ -1,7 +1,7 @@
 //! Every demo file, changed at a few places where its structures are: every job has an answer, in words, and none of them
 //! panics, writes outside its folder or takes for ever.
 
-use crate::common::{demo, tree, typed};
+use crate::common::{demo, given, tree, typed};
 use decanter_jobs::convert::{Options, convert};
 use decanter_jobs::verify::verify_all;
 use decanter_jobs::{Setting, extract, identify, list};
@@ -94,7 +94,7 @@ fn attack(source: &Path, folder: &Path) {
     let _ = list::list(&shown, &setting());
     verify_all::<()>(std::slice::from_ref(&shown), &[], &setting(), |_| Ok(())).unwrap();
     let _ = extract::extract(&shown, Some(&folder.join("out/files")), &extract::Options::default(), &setting());
-    let options = Options { level: Some(1), prove: true, ..Options::default() };
+    let options = Options { prove: true, ..given(&[("level", "1")]) };
     let offered = report.sources[0].becomes.first().map_or("", |b| b.command.as_str());
     let to = offered.split(" --to ").nth(1).and_then(|rest| rest.split(' ').next());
     let _ = convert(&shown, to, Some(&folder.join("out/result")), &options, &setting());

@@ -1,0 +1,48 @@
+//! How a source is opened for a target: mostly as it is, sometimes put together of parts, sometimes whatever it is.
+
+use super::Options;
+use crate::{Failure, Item, Setting, locate};
+use decanter_core::source::SourceRef;
+use decanter_core::view::{Concat, Woven};
+use decanter_core::{Error, Result};
+use std::sync::Arc;
+
+/// Opens the source, put together with its other parts.
+pub(super) fn whole(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    if let Some(extra) = options.more.first() {
+        return Err(Failure::usage("cannot convert several sources at once", format!("\"{extra}\" is one too many"))
+            .hint("only disks (--to d64, --to d81) are made of several; parts of one dump go together with --join"));
+    }
+    if options.join.is_empty() && options.odd.is_none() {
+        return locate::open(shown, "convert", setting);
+    }
+    let join = || -> Result<SourceRef> {
+        let mut whole = locate::bytes(shown, setting)?;
+        if let Some(odd) = &options.odd {
+            whole = Arc::new(Woven::new(whole, locate::bytes(odd, setting)?)?);
+        }
+        let mut parts = vec![whole];
+        for part in &options.join {
+            parts.push(locate::bytes(part, setting)?);
+        }
+        Ok(Arc::new(Concat::new(parts)?))
+    };
+    let what = || format!("cannot join the parts of \"{shown}\"");
+    let whole = join().map_err(|e| Failure::new(what(), e))?;
+    locate::open_bytes(shown, whole, setting).map_err(|e| {
+        let is_unknown = matches!(e, Error::NotUnderstood { .. });
+        let failure = Failure::new(what(), e);
+        match is_unknown {
+            true => failure.hint("what comes out is nothing known: are the parts complete, and in the right order?"),
+            false => failure,
+        }
+    })
+}
+
+/// The same for targets that take what nobody understands, too.
+pub(super) fn anything(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    match whole(shown, options, setting) {
+        Err(f) if matches!(*f.cause, Error::NotUnderstood { .. }) => locate::open_lightly(shown, "convert", setting),
+        opened => opened,
+    }
+}
