@@ -1,6 +1,6 @@
 //! The configuration file, the environment and the options, merged before any job is called.
 
-use crate::args::{Global, KeyArg, When};
+use crate::global::{Global, KeyArg, When};
 use decanter_core::{Error, Watch};
 use decanter_jobs::launcher::Starter;
 use decanter_jobs::{Failure, Setting};

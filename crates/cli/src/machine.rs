@@ -1,6 +1,6 @@
 //! What the process asks of the machine that it runs on.
 
-use crate::screen::paper;
+use crate::render::paper;
 use rustix::process::{DumpableBehavior, Resource, Rlimit, set_dumpable_behavior, setrlimit};
 use signal_hook::consts::SIGXFSZ;
 use std::io::Write;

@@ -2,22 +2,22 @@
 
 mod args;
 mod choices;
+mod command;
 mod config;
+mod global;
 mod machine;
-mod manual;
 mod progress;
-mod run;
-mod screen;
-mod tour;
+mod render;
 
-use args::{Cli, When};
+use args::Cli;
 use clap::Parser;
 use decanter_core::Error;
 use decanter_core::error::Blame;
 use decanter_jobs::{Answer, Failure};
+use global::When;
 use progress::Screen;
-use screen::paper::{self, Paper};
-use screen::style;
+use render::paper::{self, Paper};
+use render::style;
 use std::io::{self, IsTerminal, Write};
 use std::panic::{self, AssertUnwindSafe};
 use std::process::ExitCode;
@@ -67,7 +67,7 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
     let has_colour = style::is_coloured(io::stdout().is_terminal());
     let mut out =
         Paper::new(io::BufWriter::new(io::stdout().lock()), has_colour).json(json).list(cli.command.is_list());
-    let result = settled.map_err(Stop::from).and_then(|settled| run::run(cli, &settled, screen, &mut out));
+    let result = settled.map_err(Stop::from).and_then(|settled| cli.run(&settled, screen, &mut out));
     decanter_core::Watch::end(screen);
     let result = result.and_then(|code| match out.flush() {
         // Whatever the answer was, nobody has seen it.
@@ -84,9 +84,9 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
             5
         }
         Err(Stop::Failed(failure)) => {
-            let _ = screen::error(&failure);
+            let _ = render::error(&failure);
             let code = code_of(&failure.cause);
-            if json && screen::json_error(&mut out, &failure, code).and_then(|()| out.flush()).is_err() {
+            if json && render::json_error(&mut out, &failure, code).and_then(|()| out.flush()).is_err() {
                 return 5;
             }
             code

@@ -1,7 +1,7 @@
 //! Progress on standard error: bytes, speed, time left. Hidden where that is no terminal.
 
-use crate::screen::paper::{printable, stderr};
-use crate::screen::style;
+use crate::render::paper::{printable, stderr};
+use crate::render::style;
 use decanter_core::{Error, Notice, Watch};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::collections::HashSet;

@@ -1,7 +1,7 @@
-//! What was read from a cartridge, as text.
+//! A cartridge that was read, as text.
 
-use super::written::speed;
-use super::{Manner, count, exact, number, row, style};
+use crate::render::speed;
+use crate::render::{Manner, count, exact, number, row, style};
 use decanter_core::native;
 use decanter_jobs::dump::cartridge::{CartridgeReport, MemoryWish};
 use std::io::{self, Write};
@@ -56,7 +56,7 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
         row(out, "what", &format!("{kind}{facts}"))?;
     }
     if let Some(rom) = &report.rom {
-        super::rom::show(out, rom)?;
+        crate::render::rom::show(out, rom)?;
     }
     if !report.confidence.is_empty() {
         row(out, "confidence", &report.confidence)?;
@@ -87,5 +87,5 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
     }
     row(out, "next", &report.next)?;
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }

@@ -1,6 +1,37 @@
-use super::{count, row, style};
+//! Which keys are known?
+
+use super::{Run, With};
+use crate::Stop;
+use crate::code_of_answer;
+use crate::global::{KeyArg, native};
+use crate::render::{count, row, style};
+use clap::Args;
+use decanter_jobs::Answer;
 use decanter_jobs::KeysReport;
 use std::io::{self, Write};
+
+/// Show which keys are known, from where, and for which of these sources; never their values
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter keys \"saltmarsh/Kelp Courier.iso\" --keys saltmarsh/keys\n\n\
+    A key file is named after the disc's id or the image (DCNT-10001.dkey) and holds 32 hexadecimal digits\n\
+    or 16 raw bytes; a list has lines like  DCNT10001 = 00112233...  It may lie next to the source.")]
+pub struct Keys {
+    /// Sources whose keys are looked for
+    #[arg(value_name = "SOURCE", value_parser = native())]
+    sources: Vec<String>,
+    #[command(flatten)]
+    key: KeyArg,
+}
+
+impl Run for Keys {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { sources, key } = self;
+        let report = decanter_jobs::keys(sources, &with.setting(Some(key))?)?;
+        with.show(out, &report, |out| show(out, &report))?;
+        let lacks = report.sources.iter().any(|s| s.need.is_some());
+        Ok(if lacks { 4 } else { code_of_answer(Answer::Yes) })
+    }
+}
 
 /// Shows which keys are known; never their values.
 ///

@@ -1,5 +1,7 @@
-use super::written::speed;
-use super::{Manner, count, number, row, size, style};
+//! A disc that was read, as text.
+
+use crate::render::speed;
+use crate::render::{Manner, count, number, row, size, style};
 use decanter_core::native;
 use decanter_jobs::dump::{DumpReport, line};
 use std::io::{self, Write};
@@ -100,5 +102,5 @@ pub fn show(out: &mut dyn Write, report: &DumpReport, took: Duration, manner: Ma
     }
     row(out, "next", &report.next)?;
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }

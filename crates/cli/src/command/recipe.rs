@@ -1,11 +1,81 @@
-//! Recipes: what was detected, what will be made, what was made.
+//! Recipes of packages.
 
-use super::written::speed;
-use super::{Manner, count, exact, number, row, style};
+use super::{Run, With};
+use crate::Stop;
+use crate::code_of_answer;
+use crate::global::native;
+use crate::render::speed;
+use crate::render::{Manner, count, exact, number, row, style};
+use clap::Subcommand;
 use decanter_core::native;
+use decanter_jobs::recipe;
 use decanter_jobs::recipe::{MakeReport, NewReport, ShowReport, ShownTitle};
 use std::io::{self, Write};
+use std::path::PathBuf;
 use std::time::Duration;
+
+/// Make titles of ROMs: a recipe keeps names, pictures and settings, and makes them again
+#[derive(Debug, Clone, Subcommand)]
+pub enum Recipe {
+    /// Write a recipe for a ROM, or for all ROMs of a folder, with everything in it that they show
+    #[command(after_help = "Example:  decanter recipe new \"saltmarsh/drawer/Moth Hour.gba\" -o moth.toml\n\n\
+        The recipe is a text: every field is explained in it, and what is left out has the value shown.")]
+    New {
+        /// A ROM, or a folder with ROMs
+        #[arg(value_name = "SOURCE", value_parser = native())]
+        source: String,
+        /// The recipe to write
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+    },
+    /// Check a recipe and show what it will make
+    #[command(after_help = "Example:  decanter recipe show saltmarsh/handheld/moth.toml --picture sheet.png\n\n\
+        The picture shows both icons and the wide picture as the console does, and the darkening before and after.")]
+    Show {
+        /// The recipe
+        #[arg(value_name = "RECIPE", value_parser = native())]
+        recipe: String,
+        /// Draw a title of it on a sheet, as a PNG
+        #[arg(long, value_name = "PNG")]
+        picture: Option<PathBuf>,
+        /// Which title is drawn, from 1
+        #[arg(long, value_name = "N", default_value_t = 1, requires = "picture")]
+        title: usize,
+    },
+    /// Make the packages of a recipe
+    #[command(after_help = "Example:  decanter recipe make saltmarsh/handheld/moth.toml -o \"Moth Hour.cia\"\n\n\
+        The same recipe makes the same bytes. Every digest of a package is checked before it gets its name.")]
+    Make {
+        /// The recipe
+        #[arg(value_name = "RECIPE", value_parser = native())]
+        recipe: String,
+        /// The package, or a folder for several [default: what the recipe says, in the current folder]
+        #[arg(short, long, value_name = "FILE-OR-DIR")]
+        output: Option<PathBuf>,
+    },
+}
+
+impl Run for Recipe {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        match self {
+            Self::New { source, output } => {
+                let report = recipe::new(source, output, &with.setting(None)?)?;
+                with.show(out, &report, |out| show_new(out, &report, with.manner()))?;
+                Ok(0)
+            }
+            Self::Show { recipe, picture, title } => {
+                let report = recipe::show(recipe, picture.as_deref(), *title, &with.setting(None)?)?;
+                with.show(out, &report, |out| show(out, &report, with.global.dry_run, with.manner()))?;
+                Ok(0)
+            }
+            Self::Make { recipe, output } => {
+                let (report, answer) = recipe::make(recipe, output.as_deref(), &with.setting(None)?)?;
+                with.show(out, &report, |out| show_made(out, &report, with.took(), with.manner()))?;
+                Ok(code_of_answer(answer))
+            }
+        }
+    }
+}
 
 /// Shows a recipe that was written.
 ///
@@ -20,7 +90,7 @@ pub fn show_new(out: &mut dyn Write, report: &NewReport, manner: Manner) -> io::
     row(out, "titles", &number(report.titles.len() as u64))?;
     row(out, "next", &format!("decanter recipe show {}", native::text(&report.recipe)))?;
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }
 
 /// Shows what a recipe will make.
@@ -37,7 +107,7 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, is_dry: bool, manner: Mann
     }
     row(out, "next", &format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)))?;
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }
 
 fn one(out: &mut dyn Write, title: &ShownTitle) -> io::Result<()> {
@@ -101,5 +171,5 @@ pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manne
         }
     }
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }

@@ -1,24 +1,8 @@
-//! Reports as text: one module a command, and what they share.
+//! What the pages of commands share: rows, sizes, counts, colours; and reports as JSON.
 
-pub mod cartridge;
-pub mod convert;
-pub mod digest;
-pub mod dump;
-pub mod formats;
-pub mod identify;
-pub mod keys;
-pub mod label;
-pub mod launcher;
-pub mod list;
-pub mod matches;
 pub mod paper;
-pub mod patch;
-pub mod recipe;
 pub mod rom;
-pub mod save;
 pub mod style;
-pub mod verify;
-pub mod written;
 
 use decanter_core::Notice;
 use decanter_jobs::Failure;
@@ -26,6 +10,10 @@ pub use decanter_jobs::grouped as number;
 use serde::Serialize;
 use serde_json::json;
 use std::io::{self, Write};
+use std::time::Duration;
+
+/// What took less, in seconds, says nothing of a speed.
+const LEAST_TIMED: f64 = 0.2;
 
 /// How much is told.
 #[derive(Debug, Clone, Copy)]
@@ -114,6 +102,15 @@ pub fn size(bytes: u64) -> String {
 /// The same with the exact number: `64.0 MiB (67,108,864 bytes)`, `156 bytes`.
 pub fn exact(bytes: u64) -> String {
     if bytes < 1024 { size(bytes) } else { format!("{} ({} bytes)", size(bytes), number(bytes)) }
+}
+
+/// How long something took, and how fast that was where it took long enough to tell.
+pub fn speed(bytes: u64, took: Duration) -> String {
+    let seconds = took.as_secs_f64();
+    match seconds < LEAST_TIMED {
+        true => "less than 0.2 s".into(),
+        false => format!("{seconds:.1} s, {} a second", size((bytes as f64 / seconds) as u64)),
+    }
 }
 
 /// `1 file`, `2 files`.

@@ -1,11 +1,68 @@
-use super::{Manner, count, number, row, size, style};
+//! Files out of a source.
+
+use super::{Run, With};
+use crate::Stop;
+use crate::code_of_answer;
+use crate::global::{KeyArg, native};
+use crate::render::{Manner, count, number, row, size, speed, style};
+use clap::Args;
 use decanter_core::native;
-use decanter_jobs::Answer;
-use decanter_jobs::decrypt::DecryptReport;
+use decanter_jobs::extract;
 use decanter_jobs::extract::ExtractReport;
 use decanter_jobs::overlay::OverlayReport;
 use std::io::{self, Write};
+use std::path::PathBuf;
 use std::time::Duration;
+
+/// Copy the files inside a source into a folder, decrypting on the way
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Examples:  decanter extract \"saltmarsh/Kelp Courier.zip\" -o kelp\n           \
+    decanter extract \"saltmarsh/Kelp Courier.iso\" --only '*.png' --only PS3_GAME/TROPDIR\n           \
+    decanter extract \"saltmarsh/machines/Fogbell arcade.chd::1::GAMES/FOGBELL\" -o fogbell\n           \
+    decanter extract fogbell -o fixed --overlay saltmarsh/machines/fixes --originals before\n\n\
+    What is damaged or missing in the source is left out and named; the exit code is then 1. Every file is\n\
+    held against a description of the disc that lies next to it, and against what the source says of itself.")]
+pub struct Extract {
+    /// A disc image or an archive
+    #[arg(value_name = "SOURCE", value_parser = native())]
+    source: String,
+    /// The folder to write [default: the source's name, in the current folder]
+    #[arg(short, long, value_name = "DIR")]
+    output: Option<PathBuf>,
+    /// Only what matches: a path, a name, or a folder, with * and ? (repeatable; case does not count)
+    #[arg(long, value_name = "GLOB", value_parser = native())]
+    only: Vec<String>,
+    /// Lay the files of this folder or archive over the result: those of the same path are replaced (repeatable)
+    #[arg(long, value_name = "FOLDER", value_parser = native())]
+    overlay: Vec<String>,
+    /// Keep what the overlay replaces in this folder; laid over the result, it undoes the overlay
+    #[arg(long, value_name = "DIR", requires = "overlay")]
+    originals: Option<PathBuf>,
+    /// Fail if there is no description to hold the files against; one next to the source is used in any case
+    #[arg(long)]
+    verify: bool,
+    /// The description of this disc [default: the one next to the source]
+    #[arg(long, value_name = "FILE", value_parser = native())]
+    against: Vec<String>,
+    /// Take the files as they are: ask no checksum around them, no digest of the source, no description
+    #[arg(long, conflicts_with_all = ["verify", "against"])]
+    unchecked: bool,
+    #[command(flatten)]
+    key: KeyArg,
+}
+
+impl Run for Extract {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { source, output, only, overlay, originals, verify, against, unchecked, key } = self;
+        let (only, overlay, originals) = (only.clone(), overlay.clone(), originals.clone());
+        let options = extract::Options { only, overlay, originals, verify: *verify, against: against.clone() };
+        let mut setting = with.setting(Some(key))?;
+        setting.unchecked = *unchecked;
+        let (report, answer) = extract::extract(source, output.as_deref(), &options, &setting)?;
+        with.show(out, &report, |out| show_extract(out, &report, with.took(), with.manner()))?;
+        Ok(code_of_answer(answer))
+    }
+}
 
 /// Names that are told one by one, unless everything is asked for.
 const MOST_NAMES: usize = 40;
@@ -63,7 +120,7 @@ pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration,
         row(out, "but", &format!("{bad}{} left out{plain}; {advice}", count(report.left_out.len(), "file")))?;
     }
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }
 
 /// Shows which files were laid over.
@@ -78,59 +135,4 @@ fn show_overlay(out: &mut dyn Write, overlay: &OverlayReport, most: usize) -> io
         }
     }
     Ok(())
-}
-
-/// Shows what was decrypted.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_decrypt(
-    out: &mut dyn Write,
-    report: &DecryptReport,
-    answer: Answer,
-    took: Duration,
-    manner: Manner,
-) -> io::Result<()> {
-    if let Some(verify) = &report.verify {
-        if answer != Answer::Yes {
-            super::verify::show(out, verify, manner)?;
-            let (bad, plain) = (style::BAD, style::PLAIN);
-            return writeln!(
-                out,
-                "{bad}not kept{plain} {}: the source is not as described",
-                native::text(&report.target)
-            );
-        }
-        super::verify::show_verdict(out, verify, manner)?;
-    }
-    let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
-    row(out, "from", &report.source)?;
-    row(
-        out,
-        "size",
-        &format!(
-            "{} ({} bytes), {} of it decrypted",
-            size(report.bytes),
-            number(report.bytes),
-            size(report.decrypted_bytes)
-        ),
-    )?;
-    if let Some(origin) = &report.key_origin {
-        let proof = report.key_proof.as_deref().map(|p| format!(", proven by {p}")).unwrap_or_default();
-        row(out, "key", &format!("{origin}{proof}"))?;
-    }
-    for digest in &report.digests {
-        row(out, digest.algorithm.name(), &digest.hex())?;
-    }
-    if !report.dry_run {
-        row(out, "took", &speed(report.bytes, took))?;
-    }
-    out.flush()?;
-    super::notices(&report.notices, manner)
-}
-
-pub(super) fn speed(bytes: u64, took: Duration) -> String {
-    let seconds = took.as_secs_f64().max(0.001);
-    format!("{seconds:.1} s, {} a second", size((bytes as f64 / seconds) as u64))
 }

@@ -1,10 +1,46 @@
-use super::{Manner, count, exact, number, row, size, style};
+//! What is it, and what can it become?
+
+use super::{Run, With};
+use crate::Stop;
+use crate::code_of_answer;
+use crate::global::{KeyArg, native};
+use crate::render::{Manner, count, exact, number, row, size, style};
+use clap::Args;
 use decanter_core::SECTOR;
 use decanter_core::protection::State;
 use decanter_jobs::Padding;
+use decanter_jobs::identify;
 use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
 use decanter_jobs::starter::Starter;
 use std::io::{self, Write};
+use std::path::PathBuf;
+
+/// Say what a source is, what it needs, what it can become, and what to type next
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter identify \"saltmarsh/Kelp Courier.zip\"\n\n\
+    Folders are searched. Up to three sources get a screen each, more of them a table (with -v: screens).")]
+pub struct Identify {
+    /// Files or folders
+    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
+    sources: Vec<String>,
+    /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM or a 3DS title its icon
+    #[arg(long, value_name = "PNG")]
+    picture: Option<PathBuf>,
+    #[command(flatten)]
+    key: KeyArg,
+}
+
+impl Run for Identify {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { sources, picture, key } = self;
+        if let Some(picture) = picture {
+            identify::draw(sources, picture, &with.setting(Some(key))?)?;
+        }
+        let (report, answer) = identify::identify(sources, &with.setting(Some(key))?)?;
+        with.show(out, &report, |out| show(out, &report, with.manner()))?;
+        Ok(code_of_answer(answer))
+    }
+}
 
 /// More sources than this become a table.
 const MOST_SCREENS: usize = 3;
@@ -91,7 +127,7 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
         row(out, "dump", &format!("{bad}NOT FINISHED{plain}: {} sectors were not read yet", number(unread)))?;
     }
     if let Some(rom) = &identity.rom {
-        super::rom::show(out, rom)?;
+        crate::render::rom::show(out, rom)?;
     }
     if identity.hit_count > 0 {
         for (index, path) in identity.hit_files.iter().take(MOST_NAMED).enumerate() {
@@ -125,7 +161,7 @@ fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<(
         row(out, "next", &format!("{}{next}{}", style::GOOD, style::PLAIN))?;
     }
     out.flush()?;
-    super::notices(&identity.notices, manner)
+    crate::render::notices(&identity.notices, manner)
 }
 
 fn show_padding(out: &mut dyn Write, padding: &Padding) -> io::Result<()> {
@@ -189,7 +225,7 @@ fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
     for identity in known.clone() {
         let mut state: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
         if let Some(rom) = &identity.rom {
-            state.extend(super::rom::short_state(rom));
+            state.extend(crate::render::rom::short_state(rom));
         }
         if let Some(unread) = identity.unread_sectors {
             state.push(format!("not finished, {} sectors unread", number(unread)));

@@ -1,7 +1,36 @@
-use super::{Manner, count, number, row, size, style};
+//! What is inside?
+
+use super::{Run, With};
+use crate::Stop;
+use crate::global::{KeyArg, native};
+use crate::render::{Manner, count, number, row, size, style};
+use clap::Args;
 use decanter_formats::time;
+use decanter_jobs::list;
 use decanter_jobs::list::ListReport;
 use std::io::{self, Write};
+
+/// List what is inside a source
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter list \"saltmarsh/Kelp Courier.iso\"\n\n\
+    Columns: size in bytes, date (UTC), first sector, state (* encrypted and the key is missing,\n\
+    ! cut short or broken), path.")]
+pub struct List {
+    /// A disc image, an archive, or anything with files or values inside
+    #[arg(value_name = "SOURCE", value_parser = native())]
+    source: String,
+    #[command(flatten)]
+    key: KeyArg,
+}
+
+impl Run for List {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { source, key } = self;
+        let report = list::list(source, &with.setting(Some(key))?)?;
+        with.show(out, &report, |out| show(out, &report, with.manner()))?;
+        Ok(0)
+    }
+}
 
 /// Shows what is inside.
 ///
@@ -50,7 +79,7 @@ pub fn show(out: &mut dyn Write, report: &ListReport, manner: Manner) -> io::Res
         writeln!(out, "{} in {}, {}{locked}", count(files.count(), "file"), count(folders, "folder"), size(bytes))?;
     }
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }
 
 /// A path without what could move the cursor.

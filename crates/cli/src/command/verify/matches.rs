@@ -1,4 +1,6 @@
-use super::{Manner, count, number, row, size, style};
+//! Many files against lists, as text.
+
+use crate::render::{Manner, count, number, row, size, style};
 use decanter_jobs::verify::catalogue::{MatchReport, MatchState, MatchedFile};
 use std::io::{self, Write};
 

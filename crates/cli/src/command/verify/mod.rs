@@ -1,7 +1,74 @@
-use super::style::{self, Ink};
-use super::{Manner, count, number, row};
+//! Is it what it should be?
+
+mod matches;
+
+use super::{Run, With};
+use crate::Stop;
+use crate::global::{KeyArg, native};
+use crate::render;
+use crate::render::style::{self, Ink};
+use crate::render::{Manner, count, number, row};
+use crate::{code_of, code_of_answer};
+use clap::Args;
+use decanter_jobs::verify;
 use decanter_jobs::verify::{FileReport, FileState, SealState, Suspect, Verdict, VerifyReport, VerifyRun};
 use std::io::{self, Write};
+
+/// Check sources against what is known of them, file by file and region by region
+#[derive(Debug, Clone, Args)]
+#[command(
+    after_help = "Example:  decanter verify \"saltmarsh/Kelp Courier.zip\" --against \"saltmarsh/Kelp Courier.ird\"\n\n\
+    With a DAT file or a checksum list, every file counts by its content, also in archives and compressed\n\
+    images: match, right content under another name, known bad, differs, missing, unknown.\n\
+    A CD image is checked sector by sector: sync, address, EDC, ECC.\n\n\
+    Without --against, a description of the same disc next to the source is used; without one, the\n\
+    structure and the digests that the containers carry are checked. Every dump in a folder or an archive\n\
+    and every partition of a drive has a row of its own.\n\n\
+    MATCH: all that is described was compared and agrees. SOUND: digests of its own exist and hold.\n\
+    READABLE: everything can be read, nothing proves it. NOTHING CHECKED, DIFFERS, INCOMPLETE, DAMAGED:\n\
+    exit code 1."
+)]
+pub struct Verify {
+    /// Images, archives with one, or folders with extracted files
+    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
+    sources: Vec<String>,
+    /// A disc description, a DAT file or a checksum list (repeatable)
+    #[arg(long, value_name = "FILE", value_parser = native())]
+    against: Vec<String>,
+    #[command(flatten)]
+    key: KeyArg,
+}
+
+impl Run for Verify {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { sources, against, key } = self;
+        let setting = with.setting(Some(key))?;
+        let mut code = 0;
+        let run = verify::verify_all(sources, against, &setting, |result| -> Result<(), Stop> {
+            match result {
+                Ok(report) => {
+                    code = code.max(code_of_answer(report.answer()));
+                    if !with.global.json {
+                        show(out, report, with.manner())?;
+                    }
+                }
+                Err(failure) => {
+                    code = code.max(code_of(&failure.cause));
+                    render::error(failure)?;
+                }
+            }
+            Ok(())
+        })?;
+        if let Some(matches) = &run.matches {
+            code = code.max(code_of_answer(matches.answer()));
+            if !with.global.json {
+                matches::show(out, matches, with.manner())?;
+            }
+        }
+        with.show(out, &run, |out| show_totals(out, &run))?;
+        Ok(code)
+    }
+}
 
 /// Files that are named one by one, unless everything is asked for.
 const MOST_FILES: usize = 40;
@@ -17,7 +84,7 @@ pub fn show(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::R
     show_verdict(out, report, manner)?;
     row(out, "next", &report.next)?;
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }
 
 /// The same without what to do next.
@@ -50,7 +117,7 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     let told: Vec<String> =
         parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n as u64))).collect();
     if let Some(rom) = &report.rom {
-        super::rom::show(out, rom)?;
+        crate::render::rom::show(out, rom)?;
     }
     show_roms(out, report, manner)?;
     show_seals(out, report, manner)?;
@@ -193,7 +260,7 @@ fn show_roms(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::
         return Ok(());
     }
     for inner in report.roms.iter().filter(|r| manner.is_verbose || !r.rom.is_right()) {
-        let state = super::rom::short_state(&inner.rom);
+        let state = crate::render::rom::short_state(&inner.rom);
         let (colour, word) = if inner.rom.is_right() { (style::GOOD, "sound") } else { (style::BAD, "differs") };
         let words = if state.is_empty() { String::new() } else { format!(": {}", state.join(", ")) };
         writeln!(out, "  {colour}{word:<13}{}{}{words}", style::PLAIN, inner.path)?;

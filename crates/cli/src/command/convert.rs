@@ -1,9 +1,94 @@
-use super::written::speed;
-use super::{Manner, count, exact, number, row, size, style};
+//! Another format.
+
+use super::{Run, With};
+use crate::Stop;
+use crate::choices::TargetArgs;
+use crate::code_of_answer;
+use crate::global::{KeyArg, native};
+use crate::render::speed;
+use crate::render::{Manner, count, exact, number, row, size, style};
+use clap::Args;
+use decanter_core::Algorithm;
 use decanter_core::native;
+use decanter_jobs::convert;
 use decanter_jobs::convert::{ConvertReport, RepairReport};
 use std::io::{self, Write};
+use std::path::PathBuf;
 use std::time::Duration;
+
+/// Turn a source into another format: rebuild, trim, expand, compress, repair
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Examples:  decanter convert \"saltmarsh/Pier Nine Pinball.cue\" --to iso\n           \
+    decanter convert \"saltmarsh/Lamplighter Lane.iso\" --to zst --prove\n           \
+    decanter convert \"saltmarsh/Pier Nine Pinball (scratched).bin\" --repair -o repaired.bin\n           \
+    decanter convert kelp --to iso -o kelp.iso\n           \
+    decanter convert \"saltmarsh/drawer/Bramble Run.v64\" --to z64\n           \
+    decanter convert \"saltmarsh/drawer/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n           \
+    decanter convert \"saltmarsh/handheld/Kelp Dash.3ds\" --to cia --keys saltmarsh/handheld/keys\n           \
+    decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64\n           \
+    decanter convert \"saltmarsh/machines/Tide Table.lha\" --to hdf --start auto\n           \
+    decanter convert saltmarsh/machines/lantern.toml --to prg\n           \
+    decanter convert \"saltmarsh/machines/Fogbell arcade.chd\" --to img\n\n\
+    \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
+    ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given.")]
+pub struct Convert {
+    /// An image, an archive or compressed image with one, a cue sheet, or a folder
+    #[arg(value_name = "SOURCE", value_parser = native())]
+    source: String,
+    /// Further sources, whose files are gathered onto the same disk (d64, d81)
+    #[arg(value_name = "MORE", value_parser = native())]
+    more: Vec<String>,
+    #[command(flatten)]
+    target: TargetArgs,
+    /// The file to write [default: the source's name with the format's extension, in the current folder]
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+    /// Read the result back and hold it against the source before it gets its name
+    #[arg(long)]
+    prove: bool,
+    /// A further part of the dump, after SOURCE and those before (repeatable)
+    #[arg(long, value_name = "PART")]
+    join: Vec<String>,
+    /// The chip with the odd bytes; SOURCE is the one with the even bytes
+    #[arg(long, value_name = "PART", value_parser = native())]
+    odd: Option<String>,
+    /// Take zeros for the sectors that a dump does not have yet, instead of refusing it; the exit code is then 1
+    #[arg(long)]
+    incomplete: bool,
+    /// Make it although the source is damaged; the exit code is then 1
+    #[arg(long)]
+    keep_damage: bool,
+    /// Ask no checksum of what the source is taken out of, and no digest that it carries
+    #[arg(long)]
+    unchecked: bool,
+    /// Digests of what the result holds, separated by commas: crc32, md5, sha1, sha256
+    #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
+    algorithm: Vec<Algorithm>,
+    #[command(flatten)]
+    key: KeyArg,
+}
+
+impl Run for Convert {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { source, more, target, output, prove, join, odd, incomplete, keep_damage, unchecked, algorithm, key } =
+            self;
+        let options = convert::Options {
+            given: target.given.clone(),
+            prove: *prove,
+            join: join.clone(),
+            odd: odd.clone(),
+            keep_damage: *keep_damage,
+            more: more.clone(),
+            digests: algorithm.clone(),
+        };
+        let mut setting = with.setting(Some(key))?;
+        setting.incomplete = *incomplete;
+        setting.unchecked = *unchecked;
+        let (report, answer) = convert::convert(source, target.to.as_deref(), output.as_deref(), &options, &setting)?;
+        with.show(out, &report, |out| show(out, &report, with.took(), with.manner()))?;
+        Ok(code_of_answer(answer))
+    }
+}
 
 /// Things that are told one by one, unless everything is asked for.
 const MOST_TOLD: usize = 20;
@@ -71,7 +156,7 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
         row(out, "took", &speed(before.saturating_sub(left_out).max(after), took))?;
     }
     out.flush()?;
-    super::notices(&report.notices, manner)
+    crate::render::notices(&report.notices, manner)
 }
 
 fn show_repair(out: &mut dyn Write, repair: &RepairReport, manner: Manner) -> io::Result<()> {

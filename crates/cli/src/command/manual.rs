@@ -1,24 +1,38 @@
-//! Completions and manual pages, made from the definitions of the command line.
+//! Manual pages, made from the definitions of the command line.
 
+use super::{Run, With};
+use crate::Stop;
 use crate::args::Cli;
-use clap::{Command, CommandFactory};
+use clap::{Args, Command, CommandFactory};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::native;
 use decanter_core::pour;
 use decanter_core::source::Bytes;
 use decanter_core::{Door, Error};
 use decanter_jobs::{Failure, Setting};
-use std::io::{self, Write};
-use std::path::Path;
+use std::io::Write;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-/// Prints a completion script.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn completions(shell: clap_complete::Shell, out: &mut dyn Write) -> io::Result<()> {
-    let mut script = Vec::new();
-    clap_complete::generate(shell, &mut Cli::command(), "decanter", &mut script);
-    script.split_inclusive(|b| *b == b'\n').try_for_each(|line| out.write_all(line))
+/// Write the manual pages into a folder
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter manual -o ~/.local/share/man/man1")]
+pub struct Manual {
+    /// The folder; it is made if it is not there
+    #[arg(short, long, value_name = "DIR")]
+    output: PathBuf,
+}
+
+impl Run for Manual {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let pages = pages(&self.output, &with.setting(None)?)?;
+        let report = serde_json::json!({
+            "schema": "decanter.manual/1", "folder": self.output, "pages": pages, "dry_run": with.global.dry_run,
+        });
+        let verb = if with.global.dry_run { "would write" } else { "wrote" };
+        with.show(out, &report, |out| writeln!(out, "{verb} {pages} pages into {}", native::text(&self.output)))?;
+        Ok(0)
+    }
 }
 
 /// A command and those below it, each with the name of its page.
@@ -33,7 +47,7 @@ fn gather(name: &str, command: &Command, all: &mut Vec<(String, Command)>) {
 ///
 /// # Errors
 /// When the folder or a page cannot be written.
-pub fn pages(folder: &Path, setting: &Setting<'_>) -> Result<usize, Failure> {
+fn pages(folder: &Path, setting: &Setting<'_>) -> Result<usize, Failure> {
     let fail = |e| Failure::new("cannot write the manual pages", e);
     let mut command = Cli::command();
     command.build();

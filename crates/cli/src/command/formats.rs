@@ -1,6 +1,25 @@
-use super::style;
+//! What can be read and written.
+
+use super::{Run, With};
+use crate::Stop;
+use crate::render::style;
+use clap::Args;
+use decanter_jobs::formats;
 use decanter_jobs::formats::FormatsReport;
 use std::io::{self, Write};
+
+/// List the formats that can be read, and what can be made of them
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter formats --json")]
+pub struct Formats {}
+
+impl Run for Formats {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let report = formats::formats();
+        with.show(out, &report, |out| show(out, &report))?;
+        Ok(0)
+    }
+}
 
 /// Shows the formats.
 ///

@@ -161,7 +161,7 @@ fn json(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::screen::style::{BAD, PLAIN};
+    use crate::render::style::{BAD, PLAIN};
 
     fn written(has_colour: bool, act: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> String {
         let mut paper = Paper::new(Vec::new(), has_colour);

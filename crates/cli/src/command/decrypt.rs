@@ -1,0 +1,110 @@
+//! The same with nothing encrypted in it.
+
+use super::{Run, With};
+use crate::Stop;
+use crate::code_of_answer;
+use crate::global::{KeyArg, native};
+use crate::render::{Manner, number, row, size, speed, style};
+use clap::Args;
+use decanter_core::Algorithm;
+use decanter_core::native;
+use decanter_jobs::Answer;
+use decanter_jobs::decrypt::DecryptReport;
+use decanter_jobs::decrypt::{self, Check};
+use std::io::{self, Write};
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// Write the same image with nothing encrypted in it
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter decrypt \"saltmarsh/Kelp Courier.zip\" -o kelp.iso --verify\n\n\
+    Only the encrypted regions change; every other byte, the region table included, is carried over.\n\
+    The key is proven against the disc's own files before the first byte is written.")]
+pub struct Decrypt {
+    /// An encrypted disc image, or an archive with one
+    #[arg(value_name = "SOURCE", value_parser = native())]
+    source: String,
+    /// The file to write [default: the source's name, in the current folder]
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+    /// Digests of what is written, separated by commas: crc32, md5, sha1, sha256
+    #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
+    algorithm: Vec<Algorithm>,
+    /// Hold the source against its description in the same read, and keep the result only if it matches
+    #[arg(long)]
+    verify: bool,
+    /// The description for --verify [default: the one of this disc next to the source]
+    #[arg(long, value_name = "FILE", requires = "verify", value_parser = native())]
+    against: Vec<String>,
+    /// Decrypt a damaged source, too; the exit code is then 1
+    #[arg(long)]
+    keep_damage: bool,
+    /// Ask no checksum of what the source is taken out of, and no digest that it carries
+    #[arg(long)]
+    unchecked: bool,
+    #[command(flatten)]
+    key: KeyArg,
+}
+
+impl Run for Decrypt {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { source, output, algorithm, verify, against, keep_damage, unchecked, key } = self;
+        let check = verify.then_some(Check { against });
+        let target = output.as_deref();
+        let mut setting = with.setting(Some(key))?;
+        setting.unchecked = *unchecked;
+        let (report, answer) = decrypt::decrypt(source, target, algorithm, check.as_ref(), *keep_damage, &setting)?;
+        with.show(out, &report, |out| show_decrypt(out, &report, answer, with.took(), with.manner()))?;
+        Ok(code_of_answer(answer))
+    }
+}
+
+/// Shows what was decrypted.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_decrypt(
+    out: &mut dyn Write,
+    report: &DecryptReport,
+    answer: Answer,
+    took: Duration,
+    manner: Manner,
+) -> io::Result<()> {
+    if let Some(verify) = &report.verify {
+        if answer != Answer::Yes {
+            super::verify::show(out, verify, manner)?;
+            let (bad, plain) = (style::BAD, style::PLAIN);
+            return writeln!(
+                out,
+                "{bad}not kept{plain} {}: the source is not as described",
+                native::text(&report.target)
+            );
+        }
+        super::verify::show_verdict(out, verify, manner)?;
+    }
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
+    row(out, "from", &report.source)?;
+    row(
+        out,
+        "size",
+        &format!(
+            "{} ({} bytes), {} of it decrypted",
+            size(report.bytes),
+            number(report.bytes),
+            size(report.decrypted_bytes)
+        ),
+    )?;
+    if let Some(origin) = &report.key_origin {
+        let proof = report.key_proof.as_deref().map(|p| format!(", proven by {p}")).unwrap_or_default();
+        row(out, "key", &format!("{origin}{proof}"))?;
+    }
+    for digest in &report.digests {
+        row(out, digest.algorithm.name(), &digest.hex())?;
+    }
+    if !report.dry_run {
+        row(out, "took", &speed(report.bytes, took))?;
+    }
+    out.flush()?;
+    crate::render::notices(&report.notices, manner)
+}

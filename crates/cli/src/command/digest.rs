@@ -1,0 +1,134 @@
+//! Digests in one read.
+
+use super::{Run, With};
+use crate::Stop;
+use crate::code_of;
+use crate::global::native;
+use crate::render;
+use crate::render::{number, row, style};
+use clap::Args;
+use clap::ValueEnum;
+use decanter_core::Algorithm;
+use decanter_jobs::digest;
+use decanter_jobs::digest::DigestReport;
+use std::io::{self, Write};
+
+/// Compute CRC-32, MD5, SHA-1 and SHA-256 in one read
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Examples:  decanter digest \"saltmarsh/Kelp Courier.iso\"\n           \
+    decanter digest --style sums *.iso > SHA256SUMS\n\n\
+    The bytes are those of exactly what you name: use box.zip::disc.iso for an image in an archive.\n\
+    Of a folder every file below it has its own digests.\n\
+    --style sums prints lines that sha256sum --check and cksum --check read; with it, SHA-256 is the\n\
+    default, and several algorithms give tagged lines.")]
+pub struct Digest {
+    /// Files, or folders with some
+    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
+    sources: Vec<String>,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    style: Style,
+    /// Which digests, separated by commas: crc32, md5, sha1, sha256 [default: all]
+    #[arg(short, long, value_delimiter = ',', value_name = "LIST")]
+    algorithm: Vec<Algorithm>,
+    /// Take zeros for the sectors that a dump does not have yet, instead of refusing it; the exit code is then 1
+    #[arg(long)]
+    incomplete: bool,
+}
+
+impl Run for Digest {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let Self { sources, style, algorithm, incomplete } = self;
+        let algorithms = match (algorithm.as_slice(), style) {
+            ([], Style::Table) => Algorithm::ALL.to_vec(),
+            ([], Style::Sums) => vec![Algorithm::Sha256],
+            (some, _) => some.to_vec(),
+        };
+        let mut setting = with.setting(None)?;
+        setting.incomplete = *incomplete;
+        let (report, failures) = digest::digest(sources, &algorithms, *style == Style::Sums, &setting)?;
+        for failure in &failures {
+            render::error(failure)?;
+        }
+        with.show(out, &report, |out| show(out, &report, *style))?;
+        let code = failures.iter().map(|f| code_of(&f.cause)).max();
+        Ok(code.unwrap_or(0).max(u8::from(report.sources.iter().any(|s| s.missing_sectors > 0))))
+    }
+}
+
+impl Digest {
+    /// Whether its output is a list that other programs read.
+    pub fn is_list(&self) -> bool {
+        self.style == Style::Sums
+    }
+}
+
+/// How digests are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Style {
+    /// All digests of a source below its name
+    Table,
+    /// Lines for sha256sum --check and cksum --check
+    Sums,
+}
+
+/// Shows digests.
+///
+/// # Errors
+/// When they cannot be written.
+pub fn show(out: &mut dyn Write, report: &DigestReport, layout: Style) -> io::Result<()> {
+    for (index, source) in report.sources.iter().enumerate() {
+        match layout {
+            Style::Table => {
+                if index > 0 {
+                    writeln!(out)?;
+                }
+                writeln!(out, "{}{}{}", style::BOLD, source.source, style::PLAIN)?;
+                row(out, "bytes", &number(source.bytes))?;
+                for digest in &source.digests {
+                    row(out, digest.algorithm.name(), &digest.hex())?;
+                }
+            }
+            Style::Sums => {
+                let (mark, name) = escaped(&source.source);
+                for digest in &source.digests {
+                    if source.digests.len() == 1 {
+                        writeln!(out, "{mark}{}  {name}", digest.hex())?;
+                    } else {
+                        writeln!(out, "{mark}{} ({name}) = {}", tag(digest.algorithm), digest.hex())?;
+                    }
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The tag of the BSD form.
+fn tag(algorithm: Algorithm) -> &'static str {
+    match algorithm {
+        Algorithm::Crc32 => "CRC32",
+        Algorithm::Md5 => "MD5",
+        Algorithm::Sha1 => "SHA1",
+        Algorithm::Sha256 => "SHA256",
+    }
+}
+
+/// A name as coreutils writes it: with a backslash before the line if something in it is escaped.
+fn escaped(name: &str) -> (&'static str, String) {
+    if !name.contains(['\\', '\n', '\r']) {
+        return ("", name.to_owned());
+    }
+    ("\\", name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::escaped;
+
+    #[test]
+    fn names_are_escaped_as_coreutils_does() {
+        assert_eq!(escaped("plain name.iso"), ("", "plain name.iso".into()));
+        assert_eq!(escaped("a\\b\nc"), ("\\", "a\\\\b\\nc".into()));
+    }
+}

@@ -1,0 +1,156 @@
+//! One file a command: its arguments, the call of its job, its page.
+
+mod clean;
+mod completions;
+mod convert;
+mod decrypt;
+mod demo;
+mod digest;
+mod dump;
+mod extract;
+mod formats;
+mod identify;
+mod keys;
+mod label;
+mod launcher;
+mod list;
+mod manual;
+mod patch;
+mod recipe;
+mod save;
+mod verify;
+
+use crate::Stop;
+use crate::config::Settled;
+use crate::global::{Global, KeyArg};
+use crate::progress::Screen;
+use crate::render::{self, Manner};
+use clap::Subcommand;
+use decanter_jobs::{Failure, Setting};
+use serde::Serialize;
+use std::io::{self, Write};
+use std::time::{Duration, Instant};
+
+/// All commands, in the order in which the help lists them.
+#[derive(Debug, Clone, Subcommand)]
+#[allow(clippy::large_enum_variant, reason = "there is one in the whole process")]
+pub enum Command {
+    Dump(dump::Dump),
+    Identify(identify::Identify),
+    List(list::List),
+    Verify(verify::Verify),
+    Digest(digest::Digest),
+    Extract(extract::Extract),
+    Decrypt(decrypt::Decrypt),
+    Convert(convert::Convert),
+    #[command(subcommand)]
+    Patch(patch::Patch),
+    #[command(subcommand)]
+    Save(save::Save),
+    Label(label::Label),
+    #[command(subcommand)]
+    Recipe(recipe::Recipe),
+    Launcher(launcher::Launcher),
+    Keys(keys::Keys),
+    Formats(formats::Formats),
+    Demo(demo::Demo),
+    Clean(clean::Clean),
+    Completions(completions::Completions),
+    Manual(manual::Manual),
+}
+
+/// A command that was parsed.
+trait Run {
+    /// Does what it says, shows what came of it, and returns the exit code.
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop>;
+}
+
+impl Command {
+    /// Runs it and returns its exit code.
+    ///
+    /// # Errors
+    /// A failed job, or an output that cannot be written.
+    pub fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let command: &dyn Run = match self {
+            Self::Dump(command) => command,
+            Self::Identify(command) => command,
+            Self::List(command) => command,
+            Self::Verify(command) => command,
+            Self::Digest(command) => command,
+            Self::Extract(command) => command,
+            Self::Decrypt(command) => command,
+            Self::Convert(command) => command,
+            Self::Patch(command) => command,
+            Self::Save(command) => command,
+            Self::Label(command) => command,
+            Self::Recipe(command) => command,
+            Self::Launcher(command) => command,
+            Self::Keys(command) => command,
+            Self::Formats(command) => command,
+            Self::Demo(command) => command,
+            Self::Clean(command) => command,
+            Self::Completions(command) => command,
+            Self::Manual(command) => command,
+        };
+        command.run(with, out)
+    }
+
+    /// Whether its output is a list that other programs read.
+    pub fn is_list(&self) -> bool {
+        matches!(self, Self::Digest(digest) if digest.is_list())
+    }
+}
+
+/// What every command runs with.
+pub struct With<'a> {
+    /// The options of every command.
+    pub global: &'a Global,
+    /// What was settled before.
+    pub settled: &'a Settled,
+    /// Who shows progress.
+    pub watch: &'a Screen,
+    began: Instant,
+}
+
+impl<'a> With<'a> {
+    /// From now on.
+    pub fn new(global: &'a Global, settled: &'a Settled, watch: &'a Screen) -> Self {
+        Self { global, settled, watch, began: Instant::now() }
+    }
+
+    /// The setting of one job.
+    ///
+    /// # Errors
+    /// When what was given as a key is none.
+    fn setting(&self, key: Option<&KeyArg>) -> Result<Setting<'a>, Failure> {
+        if key.is_some_and(KeyArg::is_wrong) {
+            let what = "cannot use what was given with --key";
+            return Err(Failure::usage(what, "it has to be 32 hexadecimal digits")
+                .hint("\"decanter keys SOURCE\" shows which keys are found without it"));
+        }
+        Ok(self.settled.setting(self.global, key, self.watch))
+    }
+
+    /// How much is told.
+    fn manner(&self) -> Manner {
+        Manner { is_verbose: self.global.verbose, is_quiet: self.global.quiet }
+    }
+
+    /// How long it took so far.
+    fn took(&self) -> Duration {
+        self.began.elapsed()
+    }
+
+    /// Shows a report: as JSON, or as the page that describes it.
+    fn show(
+        &self,
+        out: &mut dyn Write,
+        report: &impl Serialize,
+        page: impl FnOnce(&mut dyn Write) -> io::Result<()>,
+    ) -> io::Result<()> {
+        match self.global.json {
+            true => render::json(out, report),
+            false => page(out),
+        }
+    }
+}

@@ -1,0 +1,214 @@
+//! Patches.
+
+use super::{Run, With};
+use crate::Stop;
+use crate::global::native;
+use crate::render::speed;
+use crate::render::{Manner, count, exact, number, row, style};
+use clap::Subcommand;
+use decanter_core::Algorithm;
+use decanter_core::native;
+use decanter_jobs::patch;
+use decanter_jobs::patch::{ApplyReport, MakeReport, ShowReport};
+use std::io::{self, Write};
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// Apply patches to a file, make them, or show what they do
+#[derive(Debug, Clone, Subcommand)]
+pub enum Patch {
+    /// Apply patches to a file, in the order given; the file is checked before, the result after
+    #[command(
+        after_help = "Examples:  decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o new.gb\n           \
+        decanter patch apply new.gb saltmarsh/drawer/Fogbell.ups --undo -o again.gb\n\n\
+        The source is never changed. If a patch expects the ROM with a header, in another byte order, trimmed or\n\
+        padded, the error says so, and which command fits."
+    )]
+    Apply {
+        /// The file to patch
+        #[arg(value_name = "ROM", value_parser = native())]
+        rom: String,
+        /// IPS, UPS or BPS patches
+        #[arg(required = true, value_name = "PATCH", value_parser = native())]
+        patches: Vec<String>,
+        /// The file to write [default: the source's name with those of the patches, in the current folder]
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// Go back from the patched file to the one before (UPS)
+        #[arg(long)]
+        undo: bool,
+        /// Patch this form of the ROM: sfc, smc, nes, nes-bare, md, smd, z64, v64, n64
+        #[arg(long = "as", value_name = "FORM")]
+        form: Option<String>,
+        /// Digests of the result, separated by commas: crc32, md5, sha1, sha256
+        #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
+        algorithm: Vec<Algorithm>,
+    },
+    /// Make a patch that leads from one file to another; it is proven before it is written
+    #[command(after_help = "Example:  decanter patch make saltmarsh/drawer/Fogbell.gb new.gb -o change.bps\n\n\
+        bps finds what was moved, and carries checksums; ups leads both ways; ips has neither, and ends at 16 MiB.")]
+    Make {
+        /// The file before
+        #[arg(value_name = "OLD", value_parser = native())]
+        old: String,
+        /// The file after
+        #[arg(value_name = "NEW", value_parser = native())]
+        new: String,
+        /// The patch to write [default: the name of NEW, in the current folder]
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// Format of the patch: bps, ups or ips [default: what the name given with -o ends with, or bps]
+        #[arg(long, value_name = "FORMAT")]
+        format: Option<String>,
+        /// Put the text of this file into the patch as metadata (bps)
+        #[arg(long, value_name = "FILE")]
+        metadata: Option<PathBuf>,
+    },
+    /// Show what a patch touches, and which files it expects and leads to
+    #[command(
+        after_help = "Example:  decanter patch show saltmarsh/drawer/Fogbell.bps\n\n-v lists every stretch that it touches."
+    )]
+    Show {
+        /// An IPS, UPS or BPS patch
+        #[arg(value_name = "PATCH", value_parser = native())]
+        patch: String,
+    },
+}
+
+impl Run for Patch {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        match self {
+            Self::Apply { rom, patches, output, undo, form, algorithm } => {
+                let options = patch::Options { undo: *undo, form: form.clone(), digests: algorithm.clone() };
+                let report = patch::apply(rom, patches, output.as_deref(), &options, &with.setting(None)?)?;
+                with.show(out, &report, |out| show_applied(out, &report, with.took(), with.manner()))?;
+            }
+            Self::Make { old, new, output, format, metadata } => {
+                let report = patch::make(
+                    old,
+                    new,
+                    format.as_deref(),
+                    metadata.as_deref(),
+                    output.as_deref(),
+                    &with.setting(None)?,
+                )?;
+                with.show(out, &report, |out| show_made(out, &report, with.took(), with.manner()))?;
+            }
+            Self::Show { patch } => {
+                let report = patch::show(patch, &with.setting(None)?)?;
+                with.show(out, &report, |out| show(out, &report, with.manner()))?;
+            }
+        }
+        Ok(0)
+    }
+}
+
+/// Stretches that are told one by one, unless everything is asked for.
+const MOST_TOUCHED: usize = 10;
+/// Characters of metadata that are shown.
+const MOST_METADATA: usize = 400;
+
+/// Shows what a patch does.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Result<()> {
+    writeln!(out, "{}{}{}", style::BOLD, report.patch, style::PLAIN)?;
+    row(out, "what", &report.kind)?;
+    row(out, "size", &exact(report.bytes))?;
+    row(out, "expects", &report.source.words())?;
+    row(out, "leads to", &report.target.words())?;
+    if let Some(records) = report.records {
+        row(out, "records", &number(records))?;
+    }
+    let stretches = count(report.touched.len(), "stretch").replace("stretchs", "stretches");
+    row(out, "touches", &format!("{} bytes of the result, in {stretches}", number(report.touched_bytes)))?;
+    let most = if manner.is_verbose { usize::MAX } else { MOST_TOUCHED };
+    for touched in report.touched.iter().take(most) {
+        row(
+            out,
+            "",
+            &format!(
+                "{:#010x} to {:#010x}  {:>9} bytes",
+                touched.offset,
+                touched.offset + touched.bytes - 1,
+                number(touched.bytes)
+            ),
+        )?;
+    }
+    if report.touched.len() > most {
+        row(out, "", &format!("and {} more; -v names them all", number((report.touched.len() - most) as u64)))?;
+    }
+    row(out, "undo", if report.can_undo { "it leads back too: patch apply --undo" } else { "it does not lead back" })?;
+    if let Some(metadata) = &report.metadata {
+        // What an author put in may try to steer the terminal.
+        let shown: String = metadata.chars().map(|c| if c.is_control() && c != '\n' { '.' } else { c }).collect();
+        let most = if manner.is_verbose { usize::MAX } else { MOST_METADATA };
+        let cut: String = shown.chars().take(most).collect();
+        row(out, "metadata", &cut.trim_end().replace('\n', "\n               "))?;
+    }
+    out.flush()?;
+    crate::render::notices(&report.notices, manner)
+}
+
+/// Shows what was patched.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, manner: Manner) -> io::Result<()> {
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
+    let form = report.form.as_deref().map(|f| format!(", as {f}")).unwrap_or_default();
+    row(out, "from", &format!("{}{form}", report.source))?;
+    for patch in &report.patches {
+        let proof = match patch.proven {
+            Some(_) => format!("{}file before and result are as it says{}", style::GOOD, style::PLAIN),
+            None => "without checksums".into(),
+        };
+        row(
+            out,
+            if report.undone { "undone" } else { "patch" },
+            &format!("{} ({}): {proof}", patch.patch, patch.kind),
+        )?;
+    }
+    row(out, "size", &exact(report.bytes))?;
+    if let Some(kind) = &report.kind {
+        row(out, "what", kind)?;
+    }
+    for check in report.rom.iter().flat_map(|r| &r.checks) {
+        let words = if check.is_right {
+            format!("{} is right", check.name)
+        } else {
+            format!("{} is {}, it should be {}", check.name, check.stored, check.right)
+        };
+        row(out, "checksum", &words)?;
+    }
+    for digest in &report.digests {
+        row(out, digest.algorithm.name(), &digest.hex())?;
+    }
+    if !report.dry_run {
+        row(out, "took", &speed(report.bytes, took))?;
+    }
+    out.flush()?;
+    crate::render::notices(&report.notices, manner)
+}
+
+/// Shows what was made.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manner: Manner) -> io::Result<()> {
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.patch))?;
+    row(out, "from", &format!("{} ({})", report.old, report.source.words()))?;
+    row(out, "to", &format!("{} ({})", report.new, report.target.words()))?;
+    row(out, "size", &format!("{}, {}", exact(report.bytes), report.format))?;
+    row(
+        out,
+        "proof",
+        &format!("{}applied before it was written: it leads to the new file{}", style::GOOD, style::PLAIN),
+    )?;
+    row(out, "took", &format!("{:.1} s", took.as_secs_f64()))?;
+    out.flush()?;
+    crate::render::notices(&report.notices, manner)
+}

@@ -1,0 +1,188 @@
+//! Saved games.
+
+use super::{Run, With};
+use crate::Stop;
+use crate::code_of_answer;
+use crate::global::native;
+use crate::render::{Manner, count, exact, number, row, style};
+use clap::Args;
+use clap::Subcommand;
+use decanter_core::native;
+use decanter_jobs::Answer;
+use decanter_jobs::save::{self, Swap};
+use decanter_jobs::save::{MoveReport, ShowReport};
+use std::io::{self, Write};
+use std::path::PathBuf;
+
+/// Show saved games, and take them out of the files of emulators or put them in
+#[derive(Debug, Clone, Subcommand)]
+pub enum Save {
+    /// Say what a save file is and how it is laid out; of a ROM, what save memory it has
+    #[command(after_help = "Examples:  decanter save show saltmarsh/drawer/Fogbell.gb\n           \
+        decanter save show saltmarsh/drawer/Fogbell.sav --rom saltmarsh/drawer/Fogbell.gb")]
+    Show {
+        /// A save file, or a ROM
+        #[arg(value_name = "FILE", value_parser = native())]
+        file: String,
+        /// The ROM that the save belongs to: says what memory it should fit
+        #[arg(long, value_name = "ROM", value_parser = native())]
+        rom: Option<String>,
+    },
+    /// Write the content of the save memory, as a cartridge has it, into a new file
+    #[command(after_help = "Example:  decanter save export saltmarsh/drawer/Fogbell.sav -o raw.sav\n\n\
+        Clocks, filler, repetitions and other memories of an emulator's file are left out. Nothing is replaced, ever.")]
+    Export {
+        /// An emulator's save file, or the block that a console keeps for its GBA mode
+        #[arg(value_name = "SAVE", value_parser = native())]
+        file: String,
+        /// The file to write
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        #[command(flatten)]
+        more: SaveArgs,
+    },
+    /// Put the content of a save memory into a copy of an emulator's file
+    #[command(after_help = "Example:  decanter save import raw.sav --into saltmarsh/drawer/Fogbell.sav -o new.sav\n\n\
+        Always writes a new file, and says the digest of the old and the new save. Without --into a plain file of the\n\
+        size of the ROM's memory is written. Nothing is replaced, ever.")]
+    Import {
+        /// The save as the cartridge has it
+        #[arg(value_name = "SAVE", value_parser = native())]
+        file: String,
+        /// The emulator's file, or the block of a console, that a copy is made of
+        #[arg(long, value_name = "FILE", value_parser = native())]
+        into: Option<String>,
+        /// The file to write
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        #[command(flatten)]
+        more: SaveArgs,
+    },
+}
+
+/// What the two ways have in common.
+#[derive(Debug, Clone, Args)]
+pub struct SaveArgs {
+    /// The ROM that the save belongs to: says what memory it should fit
+    #[arg(long, value_name = "ROM", value_parser = native())]
+    pub rom: Option<String>,
+    /// Which memory of a file with several: eeprom, sram, flash, pak1 to pak4
+    #[arg(long, value_name = "NAME")]
+    pub part: Option<String>,
+    /// The emulator's file has its bytes swapped in pairs (2) or reversed in fours (4)
+    #[arg(long, value_name = "2|4", value_parser = swap)]
+    pub swap: Option<Swap>,
+    /// The title whose save it is, sixteen hexadecimal digits: checked against the block of a console; without --into
+    /// a new block is made for it
+    #[arg(long, value_name = "ID", value_parser = title_id)]
+    pub title: Option<u64>,
+}
+
+fn title_id(text: &str) -> Result<u64, String> {
+    let digits = Some(text).filter(|t| t.len() == 16);
+    digits
+        .and_then(|t| u64::from_str_radix(t, 16).ok())
+        .ok_or_else(|| "sixteen hexadecimal digits are needed".to_owned())
+}
+
+/// Reads how bytes are swapped.
+fn swap(text: &str) -> Result<Swap, String> {
+    match text {
+        "2" => Ok(Swap::Pairs),
+        "4" => Ok(Swap::Words),
+        _ => Err("use 2 for pairs or 4 for groups of four".into()),
+    }
+}
+
+impl Run for Save {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let options = |more: &SaveArgs| save::Options {
+            rom: more.rom.clone(),
+            part: more.part.clone(),
+            swap: more.swap.unwrap_or_default(),
+            title: more.title,
+        };
+        let report = match self {
+            Self::Show { file, rom } => {
+                let report = save::show(file, rom.as_deref(), &with.setting(None)?)?;
+                with.show(out, &report, |out| show(out, &report, with.manner()))?;
+                return Ok(code_of_answer(if report.misfit { Answer::No } else { Answer::Yes }));
+            }
+            Self::Export { file, output, more } => save::export(file, output, &options(more), &with.setting(None)?)?,
+            Self::Import { file, into, output, more } => {
+                save::import(file, into.as_deref(), output, &options(more), &with.setting(None)?)?
+            }
+        };
+        with.show(out, &report, |out| show_moved(out, &report, with.manner()))?;
+        Ok(0)
+    }
+}
+
+/// Shows what a save file is, or what save memory a ROM has.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Result<()> {
+    writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?;
+    row(out, "size", &exact(report.bytes))?;
+    if let Some(memory) = &report.memory {
+        row(out, "save memory", &crate::render::rom::save(memory))?;
+    }
+    for (index, reading) in report.may_be.iter().enumerate() {
+        let label = if index == 0 { "save" } else { "or" };
+        row(out, label, &format!("{} bytes of {}; {}", number(reading.bytes), reading.kinds, reading.layout))?;
+        if !reading.parts.is_empty() {
+            row(out, "parts", &reading.parts.join(", "))?;
+        }
+    }
+    for copy in &report.copies {
+        let label = if copy.is_current { "current copy" } else { "other copy" };
+        let (colour, words) = match copy.holds {
+            Some(true) => (style::GOOD, "its code holds"),
+            Some(false) => (style::BAD, "its code does not hold"),
+            None => (style::WARN, "its code is not checked"),
+        };
+        let (bytes, times) = (number(copy.bytes), count(copy.times as usize, "time"));
+        row(
+            out,
+            label,
+            &format!("{bytes} bytes at {:#x}, saved {times}; {colour}{words}{}", copy.offset, style::PLAIN),
+        )?;
+    }
+    if let Some(first) = report.copies.first() {
+        row(out, "title id", &first.title_id)?;
+    }
+    if report.misfit && report.copies.is_empty() {
+        row(out, "save", &format!("{}no layout of that memory has this size{}", style::BAD, style::PLAIN))?;
+    }
+    if let Some(used) = report.used_bytes {
+        row(out, "in use", &format!("{} bytes are neither 0x00 nor 0xff", number(used)))?;
+    }
+    if let Some(digest) = &report.digest {
+        row(out, digest.algorithm.name(), &digest.hex())?;
+    }
+    row(out, "next", &report.next)?;
+    out.flush()?;
+    crate::render::notices(&report.notices, manner)
+}
+
+/// Shows what was exported or imported.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn show_moved(out: &mut dyn Write, report: &MoveReport, manner: Manner) -> io::Result<()> {
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
+    row(out, "from", &report.source)?;
+    if let Some(holder) = &report.holder {
+        row(out, "copy of", &format!("{holder}, which was not changed"))?;
+    }
+    row(out, "layout", &report.layout)?;
+    row(out, "size", &exact(report.bytes))?;
+    if let Some(old) = &report.old {
+        row(out, "old save", &format!("{} {}", old.algorithm.name(), old.hex()))?;
+    }
+    row(out, "new save", &format!("{} {}", report.new.algorithm.name(), report.new.hex()))?;
+    out.flush()?;
+    crate::render::notices(&report.notices, manner)
+}

@@ -1,0 +1,83 @@
+//! Options that every command has, and arguments that many have.
+
+use clap::builder::{OsStringValueParser, TypedValueParser};
+use clap::{Args, ValueEnum};
+use decanter_core::Key;
+use std::path::PathBuf;
+
+/// Options of every command.
+#[derive(Debug, Clone, Args)]
+#[command(next_help_heading = "Options of every command")]
+pub struct Global {
+    /// Print one JSON object instead of text
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Show no progress and no notices
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Tell more: every file, how things are known
+    #[arg(short, long, global = true, conflicts_with = "quiet")]
+    pub verbose: bool,
+    /// Use colours
+    #[arg(long, global = true, value_name = "WHEN", value_enum)]
+    pub color: Option<When>,
+    /// Look for keys in this file or folder too (repeatable; also DECANTER_KEYS, a list like PATH)
+    #[arg(long, global = true, value_name = "FILE-OR-DIR")]
+    pub keys: Vec<PathBuf>,
+    /// Read this configuration instead of decanter/config.toml in your configuration folder
+    #[arg(long, global = true, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Work on this many files or sources at once [default: one for each processor]
+    #[arg(long, global = true, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub jobs: Option<u16>,
+    /// Do everything but write
+    #[arg(long, global = true)]
+    pub dry_run: bool,
+    /// Replace targets that exist
+    #[arg(long, global = true)]
+    pub replace: bool,
+}
+
+/// When there are colours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum When {
+    Auto,
+    Always,
+    Never,
+}
+
+/// The key of the one source of a command.
+#[derive(Debug, Clone, Args)]
+pub struct KeyArg {
+    /// The key of this source, 32 hexadecimal digits; goes before all that are found elsewhere
+    #[arg(long, value_name = "HEX")]
+    key: Option<Secret>,
+}
+
+/// A key as it was typed, or that it is none: the text itself may be most of a key, and is not kept.
+#[derive(Debug, Clone)]
+struct Secret(Option<Key>);
+
+impl From<&str> for Secret {
+    fn from(text: &str) -> Self {
+        Self(Key::from_hex(text).filter(|key| key.bytes().len() == 16))
+    }
+}
+
+impl KeyArg {
+    /// The key that was given.
+    pub fn key(&self) -> Option<Key> {
+        self.key.as_ref()?.0.clone()
+    }
+
+    /// Whether what was given is no key.
+    pub fn is_wrong(&self) -> bool {
+        self.key.as_ref().is_some_and(|secret| secret.0.is_none())
+    }
+}
+
+/// Paths and addresses: any bytes.
+pub fn native() -> impl TypedValueParser<Value = String> {
+    OsStringValueParser::new().map(decanter_core::native::text)
+}
