@@ -10,6 +10,7 @@ use crate::render::{Manner, count, exact, number, row, size, style};
 use clap::Args;
 use decanter_core::Algorithm;
 use decanter_core::native;
+use decanter_core::tell;
 use decanter_jobs::convert;
 use decanter_jobs::convert::{ConvertReport, RepairReport};
 use std::io::{self, Write};
@@ -113,7 +114,7 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
         row(out, "", more)?;
     }
     let (before, after) = (report.bytes_before, report.bytes_after);
-    let share = after as f64 * 100.0 / (before as f64).max(1.0);
+    let share = tell::share(after, before).map(|share| format!(": {share}")).unwrap_or_default();
     let holes =
         if report.hole_bytes > 0 { format!(", {} of it holes", size(report.hole_bytes)) } else { String::new() };
     if report.dry_run && before == after {
@@ -123,7 +124,7 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
             out,
             "size",
             &format!(
-                "{} ({} bytes) before, {} ({} bytes) after: {share:.1} %{holes}",
+                "{} ({} bytes) before, {} ({} bytes) after{share}{holes}",
                 size(before),
                 number(before),
                 size(after),

@@ -5,8 +5,8 @@ pub mod rom;
 pub mod style;
 
 use decanter_core::Notice;
+pub use decanter_core::tell::{grouped as number, size};
 use decanter_jobs::Failure;
-pub use decanter_jobs::grouped as number;
 use serde::Serialize;
 use serde_json::json;
 use std::io::{self, Write};
@@ -82,21 +82,6 @@ pub fn notices(notices: &[Notice], manner: Manner) -> io::Result<()> {
 /// When it cannot be written.
 pub fn row(out: &mut dyn Write, label: &str, value: &str) -> io::Result<()> {
     writeln!(out, "  {}{label:<13}{}{value}", style::DIM, style::PLAIN)
-}
-
-/// `67108864` as `64.0 MiB`.
-pub fn size(bytes: u64) -> String {
-    const UNITS: [&str; 5] = ["bytes", "KiB", "MiB", "GiB", "TiB"];
-    if bytes < 1024 {
-        return format!("{bytes} bytes");
-    }
-    let mut value = bytes as f64;
-    let mut unit = 0;
-    while value >= 1023.95 && unit + 1 < UNITS.len() {
-        value /= 1024.0;
-        unit += 1;
-    }
-    format!("{value:.1} {}", UNITS[unit])
 }
 
 /// The same with the exact number: `64.0 MiB (67,108,864 bytes)`, `156 bytes`.

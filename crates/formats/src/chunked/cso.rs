@@ -140,8 +140,8 @@ fn open(source: SourceRef, coding: Coding, opener: &Opener<'_>) -> Result<Opened
     let view = View::new(source.clone(), coding)?;
     let mut opened = Opened::new(coding.id(), coding.name());
     opened.holds.has_own_names = false;
-    let ratio = source.len() as f64 * 100.0 / (view.len as f64).max(1.0);
-    opened.fact("compressed", format!("{ratio:.1} % of {} bytes, in blocks of {}", view.len, view.block));
+    let ratio = super::ratio(source.len(), view.len);
+    opened.fact("compressed", format!("{ratio}, in blocks of {}", view.block));
     let stored = (view.index.iter().take(view.index.len() - 1)).filter(|&&e| e & STORED != 0).count();
     opened.fact(
         "stored blocks",

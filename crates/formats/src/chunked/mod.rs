@@ -16,3 +16,11 @@ fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, opene
     let file = File { len: inside.len(), spans: Vec::new(), content: Content::Whole(inside) };
     opened.holds.tree = Some(Tree { nodes: vec![Node::new(path, Kind::File(file), None)] });
 }
+
+/// How much room something takes, compressed.
+fn ratio(packed: u64, len: u64) -> String {
+    match decanter_core::tell::share(packed, len) {
+        Some(share) => format!("{share} of {len} bytes"),
+        None => format!("larger than the {len} bytes in it"),
+    }
+}

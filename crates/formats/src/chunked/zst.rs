@@ -85,13 +85,13 @@ impl Format for SeekableZstd {
         let record = read_record(source.as_ref(), end)?;
         let len = frames.last().map_or(0, |f| f.start + f.len);
         let largest = frames.iter().map(|f| f.len).max().unwrap_or(0);
-        let ratio = source.len() as f64 * 100.0 / (len as f64).max(1.0);
+        let ratio = super::ratio(source.len(), len);
         let view: SourceRef = if largest <= MOST_FRAME {
-            opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, in {} frames", frames.len()));
+            opened.fact("compressed", format!("{ratio}, in {} frames", frames.len()));
             let kept = (KEPT / largest.max(1)).clamp(LEAST_KEPT, MOST_KEPT);
             Arc::new(Cached::new(Frames { source, frames, len }, kept as usize))
         } else {
-            opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, as one stream"));
+            opened.fact("compressed", format!("{ratio}, as one stream"));
             opened.notice("it can only be read from its beginning on; \"decanter convert --to zst\" makes one that is read at random");
             Arc::new(Stream { source, len, state: Mutex::default() })
         };

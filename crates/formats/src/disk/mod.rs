@@ -15,6 +15,7 @@ use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tell::size;
 use decanter_core::tree::{File, Kind, Node};
 use decanter_core::view::Slice;
 use decanter_core::{Notice, Result};
@@ -103,15 +104,6 @@ pub fn odd_size(extension: &str, len: u64) -> Option<String> {
             ))
         }
         _ => None,
-    }
-}
-
-/// Bytes in a unit that suits them.
-fn size(bytes: u64) -> String {
-    match bytes {
-        0..1_048_576 => format!("{} KiB", bytes / 1024),
-        1_048_576..1_073_741_824 => format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20)),
-        _ => format!("{:.1} GiB", bytes as f64 / f64::from(1 << 30)),
     }
 }
 

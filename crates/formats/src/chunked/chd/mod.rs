@@ -73,9 +73,8 @@ impl Format for Chd {
         let header = &image.header;
         let mut opened = Opened::new(ID, self.name());
         opened.holds.has_own_names = false;
-        let ratio = source.len() as f64 * 100.0 / (header.logical_len as f64).max(1.0);
-        let len = header.logical_len;
-        opened.fact("compressed", format!("{ratio:.1} % of {len} bytes, in hunks of {}", header.hunk_len));
+        let ratio = crate::chunked::ratio(source.len(), header.logical_len);
+        opened.fact("compressed", format!("{ratio}, in hunks of {}", header.hunk_len));
         let codecs: Vec<String> = header.codecs.iter().filter(|t| t.0 != [0; 4]).map(ToString::to_string).collect();
         opened.fact("codecs", if codecs.is_empty() { "none".into() } else { codecs.join(", ") });
         if let Some(parent) = &header.parent {
