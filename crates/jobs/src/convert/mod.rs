@@ -11,6 +11,8 @@ mod drive;
 mod folder;
 pub(crate) mod handheld;
 pub(crate) mod made;
+#[cfg(test)]
+mod made_up;
 mod moment;
 mod open;
 mod packed;
@@ -120,6 +122,18 @@ pub fn convert(
     let open = to.and_then(table::target).map_or(Target::BASE.open, |t| t.open);
     let item = open(shown, options, setting)?;
     let target = find_target(&item, to, options)?;
+    make(&item, target, output, options, setting)
+}
+
+/// Makes one target of a source that was opened for it.
+fn make(
+    item: &Item,
+    target: &Target,
+    output: Option<&Path>,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<(ConvertReport, Answer), Failure> {
+    let shown = item.shown.as_str();
     let what = format!("cannot convert \"{shown}\" to {}", target.id);
     let fail = |e: Error| Failure::new(what.clone(), e);
     if let Some(extra) = options.given.names().find(|name| !target.has(name)) {
@@ -137,9 +151,9 @@ pub fn convert(
     } else {
         item.sound(options.keep_damage, setting).map_err(|e| advise(&what, shown, target, e))?
     };
-    let main = parts::main_path(&item, target, output, options);
+    let main = parts::main_path(item, target, output, options);
     setting.check_target(&main)?;
-    let made = (target.lay)(&item, target, options, setting).map_err(|e| advise(&what, shown, target, e))?;
+    let made = (target.lay)(item, target, options, setting).map_err(|e| advise(&what, shown, target, e))?;
     let outputs = parts::outputs(&made, &main, options).map_err(fail)?;
     let mut report = ConvertReport {
         schema: "decanter.convert/1",
@@ -188,7 +202,7 @@ pub fn convert(
         setting.settle()?;
         if options.prove {
             let mains = &paths[..paths.len() - usize::from(made.beside.is_some())];
-            proven = Some(prove::prove(&made.back, mains, options.given.split(&shared::SPLIT), &item, setting)?);
+            proven = Some(prove::prove(&made.back, mains, options.given.split(&shared::SPLIT), item, setting)?);
         }
         Ok(())
     });
