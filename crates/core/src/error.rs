@@ -153,6 +153,14 @@ pub enum Error {
         /// The operating system's word.
         source: io::Error,
     },
+    /// What was asked for can be meant in several ways.
+    #[error("\"{what}\" can be read in several ways: {}", ways.join("; or "))]
+    Ambiguous {
+        /// What was asked for.
+        what: String,
+        /// The ways.
+        ways: Vec<String>,
+    },
     /// The request itself does not make sense.
     #[error("{0}")]
     Usage(String),
@@ -167,11 +175,22 @@ fn place(path: &Option<PathBuf>, offset: &Option<u64>) -> String {
     format!("{}{}", path.unwrap_or_default(), offset.unwrap_or_default())
 }
 
+/// How a key that is missing can be given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeyWay {
+    /// As it is: the one key of this source.
+    Alone,
+    /// In a list, under its name.
+    ByName,
+}
+
 /// A key that is missing or wrong: which one, and where it was looked for. Never its value.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub struct KeyTrouble {
     /// What the key is for, as in "the disc key for DCNT-10001".
     pub need: String,
+    /// How it can be given.
+    pub way: KeyWay,
     /// Places where a key was found that turned out to be wrong.
     pub wrong: Vec<String>,
     /// Places that were looked into.
@@ -243,6 +262,7 @@ impl Error {
             | Self::InSource { .. }
             | Self::Busy { .. }
             | Self::Twice { .. }
+            | Self::Ambiguous { .. }
             | Self::Usage(_) => Blame::Request,
             Self::NoSpace { .. } | Self::FileTooLarge { .. } | Self::Io { .. } => Blame::Machine,
             Self::Cancelled => Blame::Stopped,

@@ -61,6 +61,8 @@ pub struct Told {
 /// How much of a source is taken, and by what.
 #[derive(Clone, Default)]
 pub struct Extents {
+    /// Bytes of a block as the source itself counts them; without it, 2,048.
+    pub unit: Option<u64>,
     /// Length that the headers promise, in bytes.
     pub promised_len: Option<u64>,
     /// Named stretches of the source.
@@ -174,7 +176,8 @@ impl Opened {
         self.told.parameters.extend(parameters);
         self.told.notices.extend(notices);
         self.told.label = self.told.label.take().or(label);
-        let Extents { promised_len, regions, structure } = extent;
+        let Extents { unit, promised_len, regions, structure } = extent;
+        self.extent.unit = self.extent.unit.or(unit);
         self.extent.promised_len = promised_len.or(self.extent.promised_len);
         self.extent.regions.extend(regions);
         self.extent.structure.extend(structure);

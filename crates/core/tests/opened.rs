@@ -46,6 +46,7 @@ fn full() -> Opened {
     full.told.parameters.push(("TITLE".into(), "Fogbell".into()));
     full.told.notices.push(Notice::new("the tide is out"));
     full.told.label = Some(Label { titles: vec![("English", "Fogbell".into())], pictures: Vec::new() });
+    full.extent.unit = Some(512);
     full.extent.promised_len = Some(16);
     full.extent.regions.push(Region { range: 0..8, encrypted: false });
     full.extent.structure.push(0..4);
@@ -105,7 +106,7 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
     use decanter_core::opened::{Extents, Holds, Proof, Told};
     let Opened { identity: _, told, extent, protection, proof, holds } = opened;
     let Told { facts, parameters, notices, label } = told;
-    let Extents { promised_len, regions, structure } = extent;
+    let Extents { unit, promised_len, regions, structure } = extent;
     let Proof { sealed, settled, inspections } = proof;
     let Holds { tree, has_own_names, volume, tracks, rom, patch, expectation, catalogue } = holds;
     vec![
@@ -113,6 +114,7 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
         ("parameters", !parameters.is_empty()),
         ("notices", !notices.is_empty()),
         ("label", label.is_some()),
+        ("unit", unit.is_some()),
         ("promised_len", promised_len.is_some()),
         ("regions", !regions.is_empty()),
         ("structure", !structure.is_empty()),

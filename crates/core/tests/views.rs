@@ -2,7 +2,7 @@
 //! read is short, and what an extent says of a place is true.
 
 use decanter_core::digest::{self, Algorithm};
-use decanter_core::error::KeyTrouble;
+use decanter_core::error::{KeyTrouble, KeyWay};
 use decanter_core::head::Head;
 use decanter_core::source::{Bytes, FileSource, Place, Source, SourceRef, read_array, read_vec};
 use decanter_core::view::{
@@ -73,7 +73,7 @@ fn mirrored(block: &mut [u8]) {
 }
 
 fn trouble() -> KeyTrouble {
-    KeyTrouble { need: "the disc's key".into(), looked: Vec::new(), wrong: Vec::new() }
+    KeyTrouble { way: KeyWay::Alone, need: "the disc's key".into(), looked: Vec::new(), wrong: Vec::new() }
 }
 
 /// What is laid over a source, with two numbers that say where.

@@ -2,7 +2,10 @@
 
 use decanter_core::Error;
 use decanter_core::error::Blame;
+use decanter_core::error::KeyWay;
+use decanter_core::role::Role;
 pub(crate) use decanter_core::tell::with_article;
+use decanter_formats::REGISTRY;
 use std::fmt;
 
 /// A job that failed.
@@ -50,6 +53,11 @@ impl fmt::Display for Failure {
     }
 }
 
+/// Whether sources of this format come from somebody else, who has them still.
+fn is_fetched(format: &str) -> bool {
+    REGISTRY.get(format).is_some_and(|f| matches!(f.role(), Role::Patch | Role::Description))
+}
+
 /// What to do about an error, where that does not depend on the job.
 fn advice(error: &Error) -> Option<String> {
     let text = match error {
@@ -57,13 +65,13 @@ fn advice(error: &Error) -> Option<String> {
         Error::PastEnd { .. } => {
             "the source is cut short: copy or dump it again; \"decanter identify\" says what is missing"
         }
-        Error::Malformed { format: "dat" | "sums" | "ird" | "ips" | "ups" | "bps", .. } => {
+        Error::Malformed { format, .. } if is_fetched(format) => {
             "it is damaged or no such file: get it again from where it came from"
         }
         Error::Malformed { .. } | Error::Damaged { .. } | Error::Checksum { .. } => {
             "the source is damaged here: copy or dump it again"
         }
-        Error::Key(trouble) if trouble.wrong.is_empty() && trouble.need.starts_with("n3ds.") => {
+        Error::Key(trouble) if trouble.wrong.is_empty() && trouble.way == KeyWay::ByName => {
             "put a line \"name = hexadecimal digits\" with that name into a list, and give the list with --keys FILE"
         }
         Error::Key(trouble) if trouble.wrong.is_empty() => {

@@ -8,6 +8,7 @@ use crate::picture::{self, Scene};
 use crate::rom::RomReport;
 use crate::starter::{self, Starter};
 use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces, verify};
+use decanter_core::error::KeyWay;
 use decanter_core::label::Picture;
 use decanter_core::native;
 use decanter_core::opened::Fact;
@@ -511,9 +512,12 @@ fn first_partition(item: &Item) -> Option<&str> {
         .map(|(node, _)| node.path.as_str())
 }
 
-/// The option that gives the missing key: packages take several, by name.
+/// The option that gives the missing key.
 fn key_option(item: &Item) -> &'static str {
-    if item.opened.identity.role == Role::Package { "--keys FILE" } else { "--key HEX" }
+    match item.opened.protection.as_ref().map(|p| &p.key) {
+        Some(KeyState::Trouble(trouble)) if trouble.way == KeyWay::ByName => "--keys FILE",
+        _ => "--key HEX",
+    }
 }
 
 fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {

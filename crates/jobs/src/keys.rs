@@ -28,14 +28,44 @@ pub struct SourceKey {
     pub source: String,
     /// Its id.
     pub id: Option<String>,
-    /// One of "not needed", "found", "missing", "wrong", "unproven".
-    pub state: &'static str,
+    /// How it stands with it.
+    pub state: Standing,
     /// Where the key was found.
     pub origin: Option<String>,
     /// What proves it right.
     pub proof: Option<String>,
     /// What is needed, where it is missing.
     pub need: Option<String>,
+}
+
+/// How it stands with the key of a source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Standing {
+    /// Nothing is encrypted.
+    #[serde(rename = "not needed")]
+    NotNeeded,
+    /// It was found, and is proven.
+    Found,
+    /// It was found, and nothing proves it.
+    Unproven,
+    /// It was found nowhere.
+    Missing,
+    /// What was found is another one.
+    Wrong,
+}
+
+impl Standing {
+    /// The same in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::NotNeeded => "not needed",
+            Self::Found => "found",
+            Self::Unproven => "unproven",
+            Self::Missing => "missing",
+            Self::Wrong => "wrong",
+        }
+    }
 }
 
 /// Reports the keys that are known, and which of them fits which of `sources`.
@@ -50,21 +80,21 @@ pub fn keys(sources: &[String], setting: &Setting<'_>) -> Result<KeysReport, Fai
         let mut report = SourceKey {
             source: item.address.clone(),
             id: item.opened.get("id").map(str::to_owned),
-            state: "not needed",
+            state: Standing::NotNeeded,
             origin: None,
             proof: None,
             need: None,
         };
         match item.opened.protection.map(|p| p.key) {
             Some(KeyState::Found { origin, proof }) => {
-                report.state = if proof.is_some() { "found" } else { "unproven" };
+                report.state = if proof.is_some() { Standing::Found } else { Standing::Unproven };
                 (report.origin, report.proof) = (Some(origin), proof);
             }
             Some(KeyState::Trouble(trouble)) => {
-                report.state = if trouble.wrong.is_empty() { "missing" } else { "wrong" };
+                report.state = if trouble.wrong.is_empty() { Standing::Missing } else { Standing::Wrong };
                 report.need = Some(trouble.need);
             }
-            _ => {}
+            Some(KeyState::NotNeeded) | None => {}
         }
         reports.push(report);
         ring = item.keyring;

@@ -35,7 +35,7 @@ pub mod verify;
 
 pub use decanter_core::tell::grouped;
 pub use failure::Failure;
-pub use keys::{KeysReport, keys};
+pub use keys::{KeysReport, Standing, keys};
 pub use locate::{Item, open};
 pub use padding::Padding;
 pub use quote::{quoted, typed};

@@ -27,29 +27,46 @@ pub struct ListReport {
 pub struct Entry {
     /// Path in the source.
     pub path: String,
-    /// "file", "folder" or "link".
-    pub kind: &'static str,
+    /// What it is.
+    pub kind: EntryKind,
     /// Length in bytes.
     pub bytes: u64,
     /// When it was last changed, seconds since 1970 UTC.
     pub modified: Option<i64>,
     /// First sector, or block of the disk's own size, of its content, where it has a place of its own.
     pub sector: Option<u64>,
-    /// "whole", "locked" (the key is missing), "cut" or "broken".
-    pub state: &'static str,
+    /// How much of it can be read.
+    pub state: EntryState,
     /// What its file system says of it: type, protection, load address.
     pub about: Vec<String>,
     /// Where a link leads, or what is wrong with the entry.
     pub note: Option<String>,
 }
 
-/// Bytes of a block as a disk itself counts them.
-fn block(format: &str) -> u64 {
-    match format {
-        "d64" | "d71" | "d81" => 256,
-        "adf" | "hdf" | "rdb" | "mbr" | "gpt" | "fat" | "ntfs" | "ext" => 512,
-        _ => SECTOR,
-    }
+/// What an entry is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum EntryKind {
+    /// A file.
+    File,
+    /// A folder.
+    Folder,
+    /// A link.
+    Link,
+}
+
+/// How much of an entry can be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum EntryState {
+    /// All of it.
+    Whole,
+    /// Nothing without its key.
+    Locked,
+    /// The source ends before it does.
+    Cut,
+    /// Its place cannot be right.
+    Broken,
 }
 
 /// Lists a source.
@@ -58,34 +75,34 @@ fn block(format: &str) -> u64 {
 /// When it cannot be opened.
 pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
     let item = locate::open(shown, "list", setting)?;
-    let unit = block(item.opened.identity.format);
+    let unit = item.opened.extent.unit.unwrap_or(SECTOR);
     let tree = item.opened.holds.tree.unwrap_or_default();
     let entry = |node: &decanter_core::Node| {
         let mut entry = Entry {
             path: node.path.clone(),
-            kind: "folder",
+            kind: EntryKind::Folder,
             bytes: 0,
             modified: node.modified,
             sector: None,
-            state: "whole",
+            state: EntryState::Whole,
             about: node.about.as_ref().map(|a| a.words.clone()).unwrap_or_default(),
             note: None,
         };
         match &node.kind {
             Kind::Folder => {}
             Kind::Link(target) => {
-                entry.kind = "link";
+                entry.kind = EntryKind::Link;
                 entry.note = Some(format!("leads to {target}"));
             }
             Kind::File(file) => {
-                entry.kind = "file";
+                entry.kind = EntryKind::File;
                 entry.bytes = file.len;
                 entry.sector = file.spans.first().map(|s| s.start / unit);
                 (entry.state, entry.note) = match &file.content {
-                    Content::Whole(_) => ("whole", None),
-                    Content::Locked(_) => ("locked", Some("encrypted; the key is missing".into())),
-                    Content::Cut { missing } => ("cut", Some(format!("{missing} bytes are missing"))),
-                    Content::Broken(why) => ("broken", Some(why.clone())),
+                    Content::Whole(_) => (EntryState::Whole, None),
+                    Content::Locked(_) => (EntryState::Locked, Some("encrypted; the key is missing".into())),
+                    Content::Cut { missing } => (EntryState::Cut, Some(format!("{missing} bytes are missing"))),
+                    Content::Broken(why) => (EntryState::Broken, Some(why.clone())),
                 };
             }
         }

@@ -49,8 +49,8 @@ pub fn show(out: &mut dyn Write, report: &KeysReport) -> io::Result<()> {
         let state = match (source.state, &source.origin, &source.proof, &source.need) {
             (_, Some(origin), Some(proof), _) => format!("found in {origin}, proven by {proof}"),
             (_, Some(origin), None, _) => format!("found in {origin}; nothing on the disc can prove it"),
-            (state, _, _, Some(need)) => format!("{state}: {need}"),
-            (state, ..) => state.to_owned(),
+            (state, _, _, Some(need)) => format!("{}: {need}", state.words()),
+            (state, ..) => state.words().to_owned(),
         };
         row(out, "key", &state)?;
     }

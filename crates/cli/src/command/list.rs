@@ -7,7 +7,7 @@ use crate::render::{Manner, count, number, row, size, style};
 use clap::Args;
 use decanter_formats::time;
 use decanter_jobs::list;
-use decanter_jobs::list::ListReport;
+use decanter_jobs::list::{EntryKind, EntryState, ListReport};
 use std::io::{self, Write};
 
 /// List what is inside a source
@@ -53,15 +53,15 @@ pub fn show(out: &mut dyn Write, report: &ListReport, manner: Manner) -> io::Res
         let date = entry.modified.map(time::text).unwrap_or_default();
         let sector = entry.sector.map(|s| s.to_string()).unwrap_or_default();
         let mark = match entry.state {
-            "locked" => '*',
-            "cut" | "broken" => '!',
-            _ => ' ',
+            EntryState::Locked => '*',
+            EntryState::Cut | EntryState::Broken => '!',
+            EntryState::Whole => ' ',
         };
-        let bytes = if entry.kind == "folder" { String::new() } else { number(entry.bytes) };
-        let slash = if entry.kind == "folder" { "/" } else { "" };
+        let bytes = if entry.kind == EntryKind::Folder { String::new() } else { number(entry.bytes) };
+        let slash = if entry.kind == EntryKind::Folder { "/" } else { "" };
         let about = if entry.about.is_empty() { String::new() } else { format!("   {}", entry.about.join(", ")) };
         let note = match &entry.note {
-            Some(note) if entry.state != "locked" => format!("   ({note})"),
+            Some(note) if entry.state != EntryState::Locked => format!("   ({note})"),
             _ => String::new(),
         };
         writeln!(
@@ -71,10 +71,10 @@ pub fn show(out: &mut dyn Write, report: &ListReport, manner: Manner) -> io::Res
         )?;
     }
     if !report.entries.is_empty() {
-        let files = report.entries.iter().filter(|e| e.kind == "file");
+        let files = report.entries.iter().filter(|e| e.kind == EntryKind::File);
         let bytes = files.clone().map(|e| e.bytes).sum();
-        let folders = report.entries.iter().filter(|e| e.kind == "folder").count();
-        let locked = report.entries.iter().filter(|e| e.state == "locked").count();
+        let folders = report.entries.iter().filter(|e| e.kind == EntryKind::Folder).count();
+        let locked = report.entries.iter().filter(|e| e.state == EntryState::Locked).count();
         let locked = if locked > 0 { format!("; {locked} marked * need the key") } else { String::new() };
         writeln!(out, "{} in {}, {}{locked}", count(files.count(), "file"), count(folders, "folder"), size(bytes))?;
     }

@@ -60,6 +60,7 @@ impl Format for Gpt {
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = Opened::new(ID, self.name());
+        opened.extent.unit = Some(512);
         let first = first_header(source.as_ref())?.map(|(at, len)| table(source.as_ref(), at, len)).transpose()?;
         let last = last_header(source.as_ref())?.map(|(at, len)| table(source.as_ref(), at, len)).transpose()?;
         let told = [("table at the beginning", &first), ("copy of the table at the end", &last)];

@@ -106,6 +106,7 @@ impl Format for Mbr {
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let entries = Entry::all(&read_array(source.as_ref(), 0)?);
         let mut opened = Opened::new(ID, self.name());
+        opened.extent.unit = Some(512);
         if entries.iter().any(|e| e.kind == PROTECTIVE) {
             opened.damage("it should have a GPT partition table, but that is damaged at its beginning and at its end");
         }

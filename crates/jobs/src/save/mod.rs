@@ -231,7 +231,7 @@ fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>, wanted: Option<
         }),
         (several, ..) => {
             let ways: Vec<String> = several.iter().map(|h| words(&h.layout)).collect();
-            Err(Error::Usage(format!("\"{shown}\" can be read in several ways: {}", ways.join("; or "))))
+            Err(Error::Ambiguous { what: shown.to_owned(), ways })
         }
     }
 }
@@ -332,7 +332,7 @@ fn advised(what: String, error: Error) -> Failure {
         }
         Error::Unreadable { .. } => "nothing that is in use is cut: is it the save of another game?",
         Error::Limit { .. } => "no save memory is that large: is it the ROM?",
-        Error::Usage(why) if why.contains("several ways") => "give the ROM with --rom: it says which memory it has",
+        Error::Ambiguous { .. } => "give the ROM with --rom: it says which memory it has",
         _ => return Failure::new(what, error),
     };
     Failure::new(what, error).hint(hint)

@@ -1,5 +1,6 @@
 //! One source held against one expectation.
 
+use super::RangeState;
 use super::suspects::{self, Suspect};
 use super::sweep::{self, Check, Lane, Outcome};
 use super::{Counts, FileReport, FileState, RangeReport, Verdict, VerifyReport};
@@ -187,7 +188,7 @@ impl<'a> Comparison<'a> {
         }
         files.extend(self.missing.iter().map(|e| missing_report(e)));
         let regions_prove_all = !ranges.is_empty()
-            && ranges.iter().all(|r| r.state == "match")
+            && ranges.iter().all(|r| r.state == RangeState::Match)
             && self.expectation.ranges.iter().any(|r| r.name.starts_with("region"));
         let verdict = self.verdict(&files, &ranges, regions_prove_all)?;
         let mut notices: Vec<Notice> = self.item.notices().to_vec();
@@ -199,7 +200,7 @@ impl<'a> Comparison<'a> {
         let matching = files.iter().filter(|f| f.state == FileState::Match).count() as u64;
         let mut proofs = Vec::new();
         if verdict == Verdict::Sound {
-            let unchecked = ranges.iter().filter(|r| r.state == "unchecked").count() as u64;
+            let unchecked = ranges.iter().filter(|r| r.state == RangeState::Unchecked).count() as u64;
             proofs.push(tell::count(matching, "file is as described", "files are as described"));
             proofs.push(tell::count(unchecked, "region could not be compared", "regions could not be compared"));
         }
@@ -245,7 +246,7 @@ impl<'a> Comparison<'a> {
         if any(FileState::Differs)
             || any(FileState::Missing)
             || any(FileState::Unreadable)
-            || ranges.iter().any(|r| r.state == "differs")
+            || ranges.iter().any(|r| r.state == RangeState::Differs)
         {
             return Ok(Verdict::Differs);
         }
@@ -259,7 +260,7 @@ impl<'a> Comparison<'a> {
             }
         }
         // What could not be compared is not proven, whatever else is.
-        Ok(if ranges.iter().any(|r| r.state == "unchecked") { Verdict::Sound } else { Verdict::Match })
+        Ok(if ranges.iter().any(|r| r.state == RangeState::Unchecked) { Verdict::Sound } else { Verdict::Match })
     }
 
     fn is_locked(&self) -> bool {
@@ -413,23 +414,23 @@ impl Stretch<'_> {
         &self,
         len: u64,
         protection: &Option<decanter_core::protection::Protection>,
-    ) -> (&'static str, Option<String>) {
+    ) -> (RangeState, Option<String>) {
         if self.span.end > len {
             return (
-                "cut",
+                RangeState::Cut,
                 Some(format!("{} sectors are missing", (self.span.end - len.max(self.span.start)).div_ceil(SECTOR))),
             );
         }
         let expected = match self.check {
             RangeCheck::Bytes(_) => {
                 return match &self.stored {
-                    Some(Outcome::Differing(sectors)) if sectors.is_empty() => ("match", None),
+                    Some(Outcome::Differing(sectors)) if sectors.is_empty() => (RangeState::Match, None),
                     Some(Outcome::Differing(sectors)) => {
                         let shown: Vec<String> = sectors.iter().take(8).map(u64::to_string).collect();
                         let more = if sectors.len() > 8 { " ..." } else { "" };
-                        ("differs", Some(format!("sectors {}{more}", shown.join(", "))))
+                        (RangeState::Differs, Some(format!("sectors {}{more}", shown.join(", "))))
                     }
-                    _ => ("unchecked", Some("it could not be read".into())),
+                    _ => (RangeState::Unchecked, Some("it could not be read".into())),
                 };
             }
             RangeCheck::EitherForm(expected) => expected,
@@ -437,18 +438,20 @@ impl Stretch<'_> {
         let is = |outcome: &Option<Outcome>| matches!(outcome, Some(Outcome::Digest(d)) if d == expected);
         let state = protection.as_ref().map(|p| p.state);
         match (self.is_encrypted, &self.stored) {
-            (_, None) => ("unchecked", Some("it could not be read".into())),
-            (false, _) if is(&self.stored) => ("match", None),
-            (false, _) => ("differs", None),
-            (true, _) if is(&self.stored) => {
-                ("match", Some(if state == Some(State::Decrypted) { "decrypted" } else { "as on the disc" }.into()))
-            }
-            (true, _) if is(&self.turned) => {
-                ("match", Some(if state == Some(State::Decrypted) { "as on the disc" } else { "decrypted" }.into()))
-            }
+            (_, None) => (RangeState::Unchecked, Some("it could not be read".into())),
+            (false, _) if is(&self.stored) => (RangeState::Match, None),
+            (false, _) => (RangeState::Differs, None),
+            (true, _) if is(&self.stored) => (
+                RangeState::Match,
+                Some(if state == Some(State::Decrypted) { "decrypted" } else { "as on the disc" }.into()),
+            ),
+            (true, _) if is(&self.turned) => (
+                RangeState::Match,
+                Some(if state == Some(State::Decrypted) { "as on the disc" } else { "decrypted" }.into()),
+            ),
             // Only one form could be computed, and the digest may be of the other one.
-            (true, _) if self.turned.is_none() => ("unchecked", Some("its other form needs the key".into())),
-            (true, _) => ("differs", Some("it matches in neither form".into())),
+            (true, _) if self.turned.is_none() => (RangeState::Unchecked, Some("its other form needs the key".into())),
+            (true, _) => (RangeState::Differs, Some("it matches in neither form".into())),
         }
     }
 }

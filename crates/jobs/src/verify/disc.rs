@@ -1,5 +1,6 @@
 //! CD images: every sector of every track against its own sync, address, EDC and ECC.
 
+use super::RangeState;
 use super::{Counts, FileReport, FileState, NamedDigest, RangeReport, Suspect, Verdict, VerifyReport};
 use crate::quoted;
 use crate::{Item, Setting, cd};
@@ -35,11 +36,11 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
             first_sector: track.first_sector,
             sectors: scan.sectors,
             state: if !checks {
-                "unchecked"
+                RangeState::Unchecked
             } else if scan.fault_count == 0 {
-                "match"
+                RangeState::Match
             } else {
-                "differs"
+                RangeState::Differs
             },
             note,
         });

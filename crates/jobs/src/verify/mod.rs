@@ -205,6 +205,20 @@ impl FileReport {
     }
 }
 
+/// How a stretch of a source compares with what it should be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum RangeState {
+    /// It is as it should be.
+    Match,
+    /// It is not.
+    Differs,
+    /// The source ends before it does.
+    Cut,
+    /// Nobody could tell.
+    Unchecked,
+}
+
 /// One stretch of the source.
 #[derive(Debug, Serialize)]
 pub struct RangeReport {
@@ -214,8 +228,8 @@ pub struct RangeReport {
     pub first_sector: u64,
     /// Number of sectors.
     pub sectors: u64,
-    /// "match", "differs", "cut" or "unchecked".
-    pub state: &'static str,
+    /// How it compares.
+    pub state: RangeState,
     /// More on the state.
     pub note: Option<String>,
 }

@@ -1,5 +1,6 @@
 //! From what was found to one word: how good a source is, and what says so.
 
+use super::RangeState;
 use super::{FileState, SealReport, SealState, Verdict, VerifyReport};
 use crate::{Item, Setting, quoted};
 use decanter_core::error::Blame;
@@ -78,7 +79,7 @@ fn proofs(report: &VerifyReport, item: &Item) -> Vec<String> {
     add(held.count(), "digest that it carries", "digests that it carries");
     let roms = report.rom.iter().chain(report.roms.iter().map(|r| &r.rom));
     add(roms.flat_map(|r| &r.checks).filter(|c| c.is_right).count(), "checksum of a header", "checksums of headers");
-    let tracks = report.ranges.iter().filter(|r| r.state == "match" && !item.opened.holds.tracks.is_empty());
+    let tracks = report.ranges.iter().filter(|r| r.state == RangeState::Match && !item.opened.holds.tracks.is_empty());
     let sectors: u64 = tracks.map(|r| r.sectors).sum();
     add(sectors as usize, "EDC of a sector", "EDCs of sectors");
     proofs

@@ -112,7 +112,7 @@ fn containers_stand_in_containers_and_are_named_one_by_one() {
     assert_eq!(list.entries.iter().map(|e| e.path.as_str()).collect::<Vec<_>>(), ["Lane.iso"]);
     // A file in the image at the end of the way.
     let files = list::list(&at(&folder, "outer.zip::deep/inner.zip::Lane.iso"), &Setting::new(&())).unwrap();
-    let some = files.entries.iter().find(|e| e.kind == "file" && e.bytes > 0).unwrap();
+    let some = files.entries.iter().find(|e| e.kind == decanter_jobs::list::EntryKind::File && e.bytes > 0).unwrap();
     let address = at(&folder, &format!("outer.zip::deep/inner.zip::Lane.iso::{}", some.path));
     let digest =
         decanter_jobs::digest::digest(&[address], &[decanter_core::Algorithm::Sha1], false, &Setting::new(&()))

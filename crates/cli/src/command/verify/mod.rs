@@ -11,7 +11,7 @@ use crate::render::{Manner, count, number, row};
 use crate::{code_of, code_of_answer};
 use clap::Args;
 use decanter_jobs::verify;
-use decanter_jobs::verify::{FileReport, FileState, SealState, Suspect, Verdict, VerifyReport, VerifyRun};
+use decanter_jobs::verify::{FileReport, FileState, RangeState, SealState, Suspect, Verdict, VerifyReport, VerifyRun};
 use std::io::{self, Write};
 
 /// Check sources against what is known of them, file by file and region by region
@@ -299,12 +299,21 @@ fn sectors(suspect: &Suspect) -> String {
     }
 }
 
+fn state_word(state: RangeState) -> &'static str {
+    match state {
+        RangeState::Match => "match",
+        RangeState::Differs => "differs",
+        RangeState::Cut => "cut",
+        RangeState::Unchecked => "unchecked",
+    }
+}
+
 fn show_ranges(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
-    let good = report.ranges.iter().filter(|r| r.state == "match").count();
+    let good = report.ranges.iter().filter(|r| r.state == RangeState::Match).count();
     let all = report.ranges.len();
     if report.against.is_none() {
         let sectors: u64 = report.ranges.iter().map(|r| r.sectors).sum();
-        let sound = report.ranges.iter().all(|r| r.state != "differs");
+        let sound = report.ranges.iter().all(|r| r.state != RangeState::Differs);
         let words = if sound {
             "sync, address, EDC and ECC hold wherever sectors have them"
         } else {
@@ -318,10 +327,14 @@ fn show_ranges(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io
     if report.against.is_some() {
         row(out, "areas", &format!("{good} of {all} match"))?;
     }
-    for range in report.ranges.iter().filter(|r| manner.is_verbose || r.state != "match") {
+    for range in report.ranges.iter().filter(|r| manner.is_verbose || r.state != RangeState::Match) {
         let note = range.note.as_deref().map(|n| format!(" ({n})")).unwrap_or_default();
         let last = range.first_sector + range.sectors.saturating_sub(1);
-        row(out, "", &format!("{:<9} sectors {} to {last}: {}{note}", range.name, range.first_sector, range.state))?;
+        row(
+            out,
+            "",
+            &format!("{:<9} sectors {} to {last}: {}{note}", range.name, range.first_sector, state_word(range.state)),
+        )?;
     }
     Ok(())
 }

@@ -166,6 +166,7 @@ fn open(source: SourceRef, id: &'static str, name: &str, opener: &Opener<'_>) ->
     };
     let disk = Disk { source, layout, id };
     let mut opened = Opened::new(id, name);
+    opened.extent.unit = Some(512);
     let root = match disk.block(layout.root) {
         Ok(root) if kind(&root) == block::ROOT && be32(&root, at::TYPE) == block::HEADER => root,
         _ => {

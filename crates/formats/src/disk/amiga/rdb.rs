@@ -58,6 +58,7 @@ impl Format for Rdb {
         let number = find(source.as_ref())?.ok_or_else(|| Error::malformed(ID, "there is no rigid disk block", 0))?;
         let head: [u8; BLOCK] = read_array(source.as_ref(), number * BLOCK as u64)?;
         let mut opened = Opened::new(ID, self.name());
+        opened.extent.unit = Some(512);
         if sum(&head[..checked(&head)]) != 0 {
             opened.damage("the checksum of the rigid disk block does not hold");
         }

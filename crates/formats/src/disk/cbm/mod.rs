@@ -256,6 +256,7 @@ impl Format for Disk {
         let image = Image::read(source.as_ref(), self.0)?;
         let geometry = image.geometry;
         let mut opened = Opened::new(self.id(), self.name());
+        opened.extent.unit = Some(256);
         if source.len() < geometry.len() {
             opened.extent.promised_len = Some(geometry.len());
             opened.notice(format!("an odd size: {}", guess(source.len())));

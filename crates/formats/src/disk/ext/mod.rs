@@ -65,6 +65,7 @@ impl Format for Ext {
         }
         let label: [u8; 16] = read_array(source.as_ref(), SUPER + 120)?;
         let mut opened = Opened::new(ID, self.name());
+        opened.extent.unit = Some(512);
         opened.extent.promised_len = layout.blocks.checked_mul(layout.block_len);
         opened.fact("label", String::from_utf8_lossy(&label).trim_end_matches('\0').to_owned());
         let all = layout.blocks.saturating_mul(layout.block_len);

@@ -61,6 +61,7 @@ impl Format for Fat {
             return Err(Error::malformed(ID, "the first sector is none of a FAT volume", 11));
         };
         let mut opened = Opened::new(ID, format!("{} file system", layout.name()));
+        opened.extent.unit = Some(512);
         opened.extent.promised_len = Some(layout.len);
         let mut table = Table::new(source.clone(), layout.clone());
         let walked = Walk::new(&source, &mut table).run(opener)?;

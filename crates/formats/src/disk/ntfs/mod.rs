@@ -145,6 +145,7 @@ impl Format for Ntfs {
         };
         let mut volume = Volume::new(source.clone(), layout);
         let mut opened = Opened::new(ID, self.name());
+        opened.extent.unit = Some(512);
         opened.extent.promised_len = Some(layout.len);
         let structure = volume.read_table(opener, &mut opened)?;
         if let Some(Data::Pieces { pieces, .. }) = volume.entries.get(&BITMAP).and_then(|e| e.data.as_ref())

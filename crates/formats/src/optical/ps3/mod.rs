@@ -7,7 +7,7 @@ mod proof;
 pub mod regions;
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::error::KeyTrouble;
+use decanter_core::error::{KeyTrouble, KeyWay};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Key;
@@ -172,7 +172,7 @@ fn find_key(
         notices.push(format!("nothing on this disc can prove the key in {origin} right or wrong; it is used as it is"));
         return Ok(Found { cbc: Some(cbc), key: KeyState::Found { origin, proof: None }, trouble: None, notices });
     }
-    let trouble = KeyTrouble { need, wrong, looked: opener.keys().looked().to_vec() };
+    let trouble = KeyTrouble { way: KeyWay::Alone, need, wrong, looked: opener.keys().looked().to_vec() };
     Ok(Found { cbc: None, key: KeyState::Trouble(trouble.clone()), trouble: Some(trouble), notices })
 }
 

@@ -1,6 +1,6 @@
 //! Keys of the 3DS family: names under which they are kept, and the generator that makes one of two.
 
-use decanter_core::error::KeyTrouble;
+use decanter_core::error::{KeyTrouble, KeyWay};
 use decanter_core::keyring::{Key, Keyring};
 
 /// A key that may be needed.
@@ -49,9 +49,11 @@ pub fn find(keys: &Keyring, role: Role, what: &str) -> Result<(Key, String), Key
         Some(entry) if entry.key.bytes().len() == 16 => Ok((entry.key.clone(), entry.origin.clone())),
         Some(entry) => {
             let wrong = vec![format!("{}, which has not 16 bytes", entry.origin)];
-            Err(KeyTrouble { need: need(), wrong, looked: keys.looked().to_vec() })
+            Err(KeyTrouble { way: KeyWay::ByName, need: need(), wrong, looked: keys.looked().to_vec() })
         }
-        None => Err(KeyTrouble { need: need(), wrong: Vec::new(), looked: keys.looked().to_vec() }),
+        None => {
+            Err(KeyTrouble { way: KeyWay::ByName, need: need(), wrong: Vec::new(), looked: keys.looked().to_vec() })
+        }
     }
 }
 
@@ -71,7 +73,12 @@ pub fn of_slot(keys: &Keyring, slot: u8, y: &[u8; 16], what: &str) -> Result<(Ke
     let (constant, _) = find(keys, Role::Scrambler, what)?;
     match (x.bytes16(), constant.bytes16()) {
         (Ok(x), Ok(constant)) => Ok((generate(x, y, constant), origin)),
-        _ => Err(KeyTrouble { need: what.to_owned(), wrong: vec![origin], looked: keys.looked().to_vec() }),
+        _ => Err(KeyTrouble {
+            way: KeyWay::ByName,
+            need: what.to_owned(),
+            wrong: vec![origin],
+            looked: keys.looked().to_vec(),
+        }),
     }
 }
 
@@ -82,7 +89,12 @@ pub fn of_slot(keys: &Keyring, slot: u8, y: &[u8; 16], what: &str) -> Result<(Ke
 pub fn common(keys: &Keyring, number: u8, what: &str) -> Result<(Key, String), KeyTrouble> {
     let (y, origin) = find(keys, Role::Common(number), what)?;
     let Ok(y) = y.bytes16() else {
-        return Err(KeyTrouble { need: what.to_owned(), wrong: vec![origin], looked: keys.looked().to_vec() });
+        return Err(KeyTrouble {
+            way: KeyWay::ByName,
+            need: what.to_owned(),
+            wrong: vec![origin],
+            looked: keys.looked().to_vec(),
+        });
     };
     of_slot(keys, 0x3d, y, what)
 }

@@ -12,7 +12,7 @@ use super::ncch::{self, Content};
 use super::{digest, keys, sha256_of, title};
 use crate::num::{be32, le32, le64};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::error::KeyTrouble;
+use decanter_core::error::{KeyTrouble, KeyWay};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
@@ -227,7 +227,7 @@ impl Package {
             _ => return Ok(KeyState::Found { origin, proof: None }),
         }
         let need = format!("the title key of {}", title::shown(self.ticket.title_id()));
-        Ok(KeyState::Trouble(KeyTrouble { need, wrong: vec![origin], looked: Vec::new() }))
+        Ok(KeyState::Trouble(KeyTrouble { way: KeyWay::ByName, need, wrong: vec![origin], looked: Vec::new() }))
     }
 
     /// Whether the bitmap in the header says that the content with this index is there.

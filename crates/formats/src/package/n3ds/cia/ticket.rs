@@ -2,7 +2,7 @@
 
 use super::{ID, signature_len};
 use crate::num::{be16, be64};
-use decanter_core::error::KeyTrouble;
+use decanter_core::error::{KeyTrouble, KeyWay};
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::source::Bytes;
 use decanter_core::source::Source;
@@ -100,6 +100,7 @@ impl Ticket {
         match read {
             Ok(()) => Ok((Key::new(key), origin)),
             Err(_) => Err(KeyTrouble {
+                way: KeyWay::ByName,
                 need: format!("the common key of {id}"),
                 wrong: vec![origin],
                 looked: keys.looked().to_vec(),

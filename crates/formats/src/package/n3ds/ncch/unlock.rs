@@ -6,7 +6,7 @@ use super::exefs::{self, Member};
 use super::header::{Area, FIXED_KEY, Header, SEEDED};
 use crate::package::n3ds::keys::{self, Role};
 use crate::package::n3ds::{sha256, sha256_of, title};
-use decanter_core::error::KeyTrouble;
+use decanter_core::error::{KeyTrouble, KeyWay};
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::protection::{KeyState, State};
 use decanter_core::source::{SourceRef, read_vec};
@@ -253,7 +253,12 @@ impl Lock<'_> {
             0x0b => 0x1b,
             other => {
                 let need = format!("the key of method {other:#04x}, which is not known (for {what})");
-                return Err(KeyTrouble { need, wrong: Vec::new(), looked: self.keys.looked().to_vec() });
+                return Err(KeyTrouble {
+                    way: KeyWay::ByName,
+                    need,
+                    wrong: Vec::new(),
+                    looked: self.keys.looked().to_vec(),
+                });
             }
         };
         let mut y = self.header.key_y();
@@ -263,7 +268,12 @@ impl Lock<'_> {
             let check = sha256(&[seed.bytes(), &id.to_le_bytes()].concat());
             if check[..4] != self.header.raw[0x114..0x118] {
                 let need = format!("n3ds.seed.{} (for {what})", title::shown(id));
-                return Err(KeyTrouble { need, wrong: vec![origin], looked: self.keys.looked().to_vec() });
+                return Err(KeyTrouble {
+                    way: KeyWay::ByName,
+                    need,
+                    wrong: vec![origin],
+                    looked: self.keys.looked().to_vec(),
+                });
             }
             let mixed = sha256(&[&y[..], seed.bytes()].concat());
             y.copy_from_slice(&mixed[..16]);
@@ -311,7 +321,7 @@ impl Lock<'_> {
 
     fn wrong(&self, name: &str, origin: &str) -> KeyTrouble {
         let need = format!("the key of the {name} of {}", title::shown(self.header.program_id()));
-        KeyTrouble { need, wrong: vec![origin.to_owned()], looked: self.keys.looked().to_vec() }
+        KeyTrouble { way: KeyWay::ByName, need, wrong: vec![origin.to_owned()], looked: self.keys.looked().to_vec() }
     }
 
     fn lock(&mut self, range: Range<u64>, trouble: KeyTrouble) {
