@@ -1,5 +1,7 @@
 //! The command line of Decanter: parse, settle, call one job, show its report, map the answer to an exit code.
 
+#![cfg_attr(not(test), warn(clippy::disallowed_methods))]
+
 mod args;
 mod choices;
 mod command;

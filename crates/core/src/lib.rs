@@ -10,8 +10,11 @@
 //! Nothing here prints, reads the environment or ends the process; what is worth telling goes through
 //! a [`Watch`] or comes back in a result.
 
+#![cfg_attr(not(test), warn(clippy::disallowed_methods))]
+
 pub mod blueprint;
 pub mod catalogue;
+pub mod compare;
 pub mod digest;
 pub mod error;
 pub mod expectation;
@@ -25,6 +28,7 @@ pub mod native;
 pub mod opened;
 mod os;
 pub mod patch;
+#[allow(clippy::disallowed_methods, reason = "the only code that writes")]
 pub mod pour;
 pub mod protection;
 pub mod role;

@@ -155,6 +155,20 @@ pub struct Tree {
     pub nodes: Vec<Node>,
 }
 
+/// The path of `name` in the folder at `parent`; the root's path is empty.
+pub fn below(parent: &str, name: &str) -> String {
+    if parent.is_empty() { name.to_owned() } else { format!("{parent}/{name}") }
+}
+
+/// Fails unless another file or folder may be added to `count` of them.
+///
+/// # Errors
+/// [`Error::Limit`].
+pub fn check_room(count: usize, most: usize) -> Result<()> {
+    let (asked, limit) = (count as u64 + 1, most as u64);
+    if count >= most { Err(Error::Limit { what: "files and folders", asked, limit }) } else { Ok(()) }
+}
+
 impl Tree {
     /// The files, with their nodes.
     pub fn files(&self) -> impl Iterator<Item = (&Node, &File)> {
@@ -186,5 +200,59 @@ impl Tree {
         let Some(file) = self.find(path).and_then(Node::file) else { return Ok(None) };
         let source: &dyn Source = file.source()?.as_ref();
         crate::source::read_vec(source, 0, source.len(), "a small file", limit).map(Some)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::source::Bytes;
+    use proptest::prelude::*;
+
+    fn file(path: &str, content: &[u8]) -> Node {
+        Node::new(path.into(), Kind::File(File::of(Arc::new(Bytes(content.to_vec())))), None)
+    }
+
+    #[test]
+    fn the_exact_name_goes_first_and_case_alone_must_be_clear() {
+        let tree = Tree { nodes: vec![file("A.TXT", b"1"), file("a.txt", b"2"), file("Only.TXT", b"3")] };
+        let read = |path: &str| tree.read(path, 10).unwrap();
+        assert_eq!((read("a.txt"), read("A.TXT")), (Some(b"2".to_vec()), Some(b"1".to_vec())));
+        assert_eq!((read("A.txt"), read("only.txt"), read("none")), (None, Some(b"3".to_vec()), None));
+        assert!(matches!(tree.read("a.txt", 0), Err(Error::Limit { .. })));
+    }
+
+    #[test]
+    fn paths_are_put_together_and_room_is_limited() {
+        assert_eq!((below("", "a"), below("a/b", "c")), ("a".into(), "a/b/c".into()));
+        assert!(check_room(9, 10).is_ok());
+        assert!(matches!(check_room(10, 10), Err(Error::Limit { asked: 11, limit: 10, .. })));
+    }
+
+    #[test]
+    fn what_cannot_be_read_says_why() {
+        let broken = File::broken(7, "its entry points nowhere");
+        assert!(matches!(broken.source(), Err(Error::Unreadable { why }) if why.contains("nowhere")));
+        let base: SourceRef = Arc::new(Bytes(vec![1; 10]));
+        let cut = File::from_spans(&base, vec![4..8, 8..16]).unwrap();
+        assert!(matches!(cut.content, Content::Cut { missing: 6 }), "six of its bytes lie past the end");
+        assert!(matches!(cut.source(), Err(Error::PastEnd { .. })));
+        assert!(File::from_spans(&base, vec![0..u64::MAX, 0..u64::MAX]).is_err());
+    }
+
+    proptest! {
+        /// A file of spans has the bytes that stand there, in their order.
+        #[test]
+        fn spans_are_read_in_their_order(spans in proptest::collection::vec((0u64..64, 0u64..64), 0..6)) {
+            let bytes: Vec<u8> = (0..64).collect();
+            let base: SourceRef = Arc::new(Bytes(bytes.clone()));
+            let spans: Vec<Range<u64>> = spans.into_iter().map(|(a, b)| a.min(b)..a.max(b)).collect();
+            let file = File::from_spans(&base, spans.clone()).unwrap();
+            let wanted: Vec<u8> = spans.iter().flat_map(|s| bytes[s.start as usize..s.end as usize].to_vec()).collect();
+            prop_assert_eq!(file.len, wanted.len() as u64);
+            let mut found = vec![0; wanted.len()];
+            file.source().unwrap().read_at(0, &mut found).unwrap();
+            prop_assert_eq!(found, wanted);
+        }
     }
 }

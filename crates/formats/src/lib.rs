@@ -3,9 +3,12 @@
 //! A format never reaches into another one. What is inside a source is opened through the registry that
 //! comes with the [`decanter_core::Opener`], so that a disc in an archive in an archive just works.
 
+#![cfg_attr(not(test), warn(clippy::disallowed_methods))]
+
 pub mod archive;
 pub mod cartridge;
 pub mod chunked;
+mod codepage;
 pub mod disk;
 mod num;
 pub mod optical;

@@ -92,3 +92,54 @@ fn advice(error: &Error) -> Option<String> {
     };
     Some(text.into())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::error::KeyTrouble;
+    use std::io::ErrorKind;
+
+    fn told(error: Error) -> String {
+        advice(&error).unwrap_or_default()
+    }
+
+    fn missing(way: KeyWay) -> Error {
+        Error::Key(KeyTrouble { need: "the key".into(), way, wrong: Vec::new(), looked: Vec::new() })
+    }
+
+    #[test]
+    fn a_missing_key_is_asked_for_in_the_way_in_which_it_can_be_given() {
+        assert!(told(missing(KeyWay::Alone)).contains("--key HEX"));
+        assert!(told(missing(KeyWay::ByName)).contains("--keys FILE"));
+        let wrong =
+            KeyTrouble { need: "the key".into(), way: KeyWay::ByName, wrong: vec!["x".into()], looked: Vec::new() };
+        assert!(told(Error::Key(wrong)).contains("look up the key again"));
+    }
+
+    #[test]
+    fn what_came_from_elsewhere_is_fetched_again_and_what_was_dumped_is_dumped_again() {
+        for format in ["dat", "sums", "ird", "ips", "ups", "bps"] {
+            assert!(told(Error::malformed(format, "a line is wrong", 3)).contains("get it again"), "{format}");
+        }
+        for format in ["iso9660", "zip", "chd", "no such format"] {
+            assert!(told(Error::malformed(format, "a field is wrong", 3)).contains("dump it again"), "{format}");
+        }
+    }
+
+    #[test]
+    fn a_machine_that_fails_is_told_by_what_failed() {
+        let io = |op, kind: ErrorKind| Error::Io { op, path: None, offset: None, source: kind.into() };
+        assert_eq!(told(io("open", ErrorKind::NotFound)), "check the path");
+        assert!(told(io("write", ErrorKind::NotFound)).contains("make the folder first"));
+        assert!(told(io("read", ErrorKind::Other)).contains("check the medium"));
+        assert_eq!(told(io("open", ErrorKind::PermissionDenied)), "");
+        assert_eq!(told(Error::Cancelled), "");
+    }
+
+    #[test]
+    fn a_hint_of_its_own_goes_before_the_usual_one() {
+        let failure = Failure::new("cannot do it", missing(KeyWay::Alone)).hint("ask the museum");
+        assert_eq!(failure.hint.as_deref(), Some("ask the museum"));
+        assert!(failure.to_string().starts_with("cannot do it\n  the key is missing"));
+    }
+}

@@ -1,5 +1,7 @@
 //! What a user asks for: one module a job. Each returns a report; none prints, and none knows of the command line.
 
+#![cfg_attr(not(test), warn(clippy::disallowed_methods))]
+
 mod attributes;
 mod below;
 mod cd;

@@ -1,14 +1,11 @@
 //! Replacement files laid over what is copied out: which are replaced, which are new, which are there already.
 
 use crate::{Setting, locate};
-use decanter_core::source::SourceRef;
+use decanter_core::compare::first_difference;
 use decanter_core::tree::{Content, Kind, Node, Tree};
-use decanter_core::{Error, Result, watch};
+use decanter_core::{Error, Result};
 use serde::Serialize;
 use std::collections::HashMap;
-
-/// Bytes that are compared at once.
-const STRETCH: u64 = 1 << 20;
 
 /// What came of the replacement files.
 #[derive(Debug, Default, Serialize)]
@@ -98,24 +95,7 @@ pub(crate) fn lay(
 fn is_same(one: &Node, other: &Node, setting: &Setting<'_>) -> Result<bool> {
     let (Some(one), Some(other)) = (one.file(), other.file()) else { return Ok(false) };
     let (Content::Whole(one), Content::Whole(other)) = (&one.content, &other.content) else { return Ok(false) };
-    if one.len() != other.len() {
-        return Ok(false);
-    }
-    let mut at = 0;
-    while at < one.len() {
-        watch::check(setting.watch)?;
-        let len = STRETCH.min(one.len() - at);
-        let read = |source: &SourceRef| -> Result<Vec<u8>> {
-            let mut bytes = vec![0; len as usize];
-            source.read_at(at, &mut bytes)?;
-            Ok(bytes)
-        };
-        if read(one)? != read(other)? {
-            return Ok(false);
-        }
-        at += len;
-    }
-    Ok(true)
+    Ok(one.len() == other.len() && first_difference(one.as_ref(), other.as_ref(), setting.watch)?.is_none())
 }
 
 #[cfg(test)]

@@ -7,11 +7,11 @@ use crate::config::Settled;
 use crate::render::{self, style};
 use clap::{Args, Parser};
 use decanter_core::Watch;
-use decanter_demo as demo;
+use decanter_demo::{self as demo, Collection};
 use decanter_jobs::typed_in::size;
 use decanter_jobs::{Failure, typed};
 use serde_json::json;
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 /// Make a collection of made-up discs in a folder, and run the main commands on it
@@ -43,235 +43,251 @@ impl Run for Demo {
         let request = demo::Wish { size: self.size, dense: self.dense, replace: with.global.replace };
         let made = demo::make(&self.folder, request, with.watch)
             .map_err(|e| Failure::new(format!("cannot make the demo collection in \"{folder}\""), e))?;
-        let show = |path: &Path| path.display().to_string();
-        let box_or_image = show(made.archive.as_ref().unwrap_or(&made.image));
-        if !with.global.json {
-            writeln!(out, "The demo collection of Saltmarsh Pier Arcade Museum is in {folder}:")?;
-            let told = [
-                (Some(&made.image), "an encrypted PS3 disc image"),
-                (made.archive.as_ref(), "the same in an archive"),
-                (Some(&made.key), "its disc key"),
-                (Some(&made.description), "its description"),
-                (Some(&made.damaged), "a copy with a sector that could not be read"),
-                (Some(&made.short), "a copy that ends too early"),
-                (Some(&made.keys), "a key list that can derive the disc key from the description"),
-                (Some(&made.cue), "a PS1 CD: raw sectors, with two tracks of sound"),
-                (Some(&made.scratched), "the same with scratches"),
-                (Some(&made.dvd), "a PS2 DVD"),
-                (Some(&made.drives[0]), "a simulated drive with that DVD, scratched"),
-                (Some(&made.drives[1]), "another drive with the same disc"),
-                (Some(&made.handheld), "a PSP disc"),
-                (Some(&made.full_disc), "a full Xbox disc"),
-                (Some(&made.plain), "a plain disc"),
-                (Some(&made.dat), "a DAT file of what these should be"),
-                (Some(&made.drawer.folder), "cartridges, patches, saves, and a simulated reader"),
-                (Some(&made.bench.folder), "C64 programs, an Amiga archive, an arcade drive in hunks"),
-                (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
-            ];
-            for (path, what) in told {
-                if let Some(name) = path.and_then(|p| p.strip_prefix(&self.folder).ok()) {
-                    writeln!(out, "  {:<34} {what}", name.display())?;
-                }
-            }
-        }
         if with.global.json {
             // One object, so no tour: each of its commands would print one of its own.
-            let report = json!({
-                "schema": "decanter.demo/1",
-                "image": made.image,
-                "archive": made.archive,
-                "key": made.key,
-                "description": made.description,
-                "damaged": made.damaged,
-                "short": made.short,
-                "keys": made.keys,
-                "cue": made.cue,
-                "scratched": made.scratched,
-                "dvd": made.dvd,
-                "drives": made.drives,
-                "handheld": made.handheld,
-                "full_disc": made.full_disc,
-                "plain": made.plain,
-                "dat": made.dat,
-                "drawer": made.drawer,
-                "case": made.case,
-                "bench": made.bench,
-            });
-            render::json(out, &report)?;
+            render::json(out, &report(&made))?;
             return Ok(0);
         }
-        if self.no_tour {
-            return Ok(0);
+        show_made(out, &made, &self.folder)?;
+        match self.no_tour {
+            true => Ok(0),
+            false => tour(with, out, steps(&made, &self.folder)),
         }
-        let description = show(&made.description);
-        let target = |name: &str| show(&self.folder.join(name));
-        let words = |line: &[&str]| -> Vec<String> { line.iter().map(|w| (*w).to_owned()).collect() };
-        let drive = |path: &Path| format!("sim:{}", show(path));
-        let (lane, kept) = (target("lane.iso"), target("lane.zst"));
-        let second = target("lane, other drive.iso");
-        let (dat, scratched) = (show(&made.dat), show(&made.scratched));
-        let (handheld_keys, dash) = (show(&made.case.keys), target("Kelp Dash.cia"));
-        let steps = [
-            ("What is it?", words(&["identify", &box_or_image]), 0),
-            ("Is the dump good?", words(&["verify", &box_or_image, "--against", &description]), 0),
-            ("And the other one?", words(&["verify", &show(&made.damaged), "--against", &description]), 1),
-            ("Take the files out.", words(&["extract", &box_or_image, "-o", &target("kelp")]), 0),
-            (
-                "Or write one decrypted image.",
-                words(&["decrypt", &box_or_image, "-o", &target("Kelp Courier (decrypted).iso")]),
-                0,
-            ),
-            (
-                "Dump a scratched disc.",
-                words(&["dump", &drive(&made.drives[0]), "-o", &lane, "--picture", &target("lane.png")]),
-                1,
-            ),
-            ("Try another drive.", words(&["dump", &drive(&made.drives[1]), "-o", &second, "--passes", "2"]), 1),
-            (
-                "What the one lacks, the other has.",
-                words(&[
-                    "dump",
-                    &drive(&made.drives[0]),
-                    "-o",
-                    &lane,
-                    "--fill-from",
-                    &format!("{second}.incomplete"),
-                    "--passes",
-                    "1",
-                ]),
-                0,
-            ),
-            ("Is that now a good dump?", words(&["verify", &lane, "--against", &dat]), 0),
-            ("Keep it small, and prove it.", words(&["convert", &lane, "--to", "zst", "-o", &kept, "--prove"]), 0),
-            ("A CD: is every sector sound?", words(&["verify", &scratched]), 1),
-            (
-                "Repair what can be repaired.",
-                words(&["convert", &scratched, "--repair", "-o", &target("pinball.bin")]),
-                1,
-            ),
-            (
-                "A full disc: keep only the game.",
-                words(&["convert", &show(&made.full_disc), "--to", "xdvdfs", "-o", &target("gullwing.iso"), "--prove"]),
-                0,
-            ),
-            (
-                "A cartridge with a dirty contact.",
-                words(&["dump", &drive(&made.drawer.reader), "-o", &target("fogbell.gb")]),
-                0,
-            ),
-            ("A drawer of cartridges, in one archive.", words(&["identify", &show(&made.drawer.archive)]), 0),
-            (
-                "Are they good dumps? Headers and byte orders are looked through.",
-                words(&["verify", &show(&made.drawer.archive), "--against", &show(&made.drawer.dat)]),
-                0,
-            ),
-            (
-                "A patch is checked before and after.",
-                words(&[
-                    "patch",
-                    "apply",
-                    &show(&made.drawer.gb),
-                    &show(&made.drawer.patches[0]),
-                    "-o",
-                    &target("deep water.gb"),
-                ]),
-                0,
-            ),
-            (
-                "The save of a cartridge, out of an emulator's file.",
-                words(&[
-                    "save",
-                    "export",
-                    &show(&made.drawer.save),
-                    "--rom",
-                    &show(&made.drawer.gb),
-                    "-o",
-                    &target("fogbell raw.sav"),
-                ]),
-                0,
-            ),
-            (
-                "A handheld's cartridge becomes a package that can be installed.",
-                words(&["convert", &show(&made.case.full), "--to", "cia", "--keys", &handheld_keys, "-o", &dash]),
-                0,
-            ),
-            ("Every digest in it is checked.", words(&["verify", &dash]), 0),
-            (
-                "A GBA ROM as a title of its own: see it first,",
-                words(&["recipe", "show", &show(&made.case.recipe), "--picture", &target("moth sheet.png")]),
-                0,
-            ),
-            ("then make it.", words(&["recipe", "make", &show(&made.case.recipe), "-o", &target("Moth Hour.cia")]), 0),
-            (
-                "Its save, out of what the console keeps.",
-                words(&["save", "export", &show(&made.case.save), "--keys", &handheld_keys, "-o", &target("moth.sav")]),
-                0,
-            ),
-            (
-                "Five programs of a home computer go onto one disk.",
-                std::iter::once("convert".to_owned())
-                    .chain(made.bench.programs.iter().map(|p| show(p)))
-                    .chain(words(&["--to", "d64", "--label", "Saltmarsh", "-o", &target("five.d64")]))
-                    .collect(),
-                0,
-            ),
-            ("Which file of an archive starts the game?", words(&["identify", &show(&made.bench.archive)]), 0),
-            (
-                "It becomes a hard file that starts it.",
-                words(&[
-                    "convert",
-                    &show(&made.bench.archive),
-                    "--to",
-                    "hdf",
-                    "--start",
-                    "auto",
-                    "-o",
-                    &target("tide.hdf"),
-                ]),
-                0,
-            ),
-            ("What is on the arcade cabinet's drive?", words(&["identify", &show(&made.bench.drive)]), 0),
-            (
-                "One folder out of it, with the fixes laid over.",
-                words(&[
-                    "extract",
-                    &format!("{}::1::GAMES/FOGBELL", show(&made.bench.drive)),
-                    "-o",
-                    &target("fogbell"),
-                    "--overlay",
-                    &show(&made.bench.fixes),
-                ]),
-                0,
-            ),
-        ];
-        let mut code = 0;
-        for (question, words, expected) in steps {
-            let typed: Vec<String> = words.iter().map(|w| typed(w)).collect();
-            let (bold, plain) = (style::BOLD, style::PLAIN);
-            writeln!(out)?;
-            writeln!(out, "{bold}{question}{plain}")?;
-            writeln!(out, "{bold}$ decanter {}{plain}", typed.join(" "))?;
-            out.flush()?;
-            let line = std::iter::once("decanter".to_owned()).chain(words);
-            let mut step = Cli::try_parse_from(line).map_err(|e| Failure::usage("the demo is wrong", e.to_string()))?;
-            let keys = std::mem::take(&mut step.global.keys);
-            step.global = with.global.clone();
-            // A step may name keys of its own, which go before those that were settled for all.
-            let own = Settled {
-                key_places: keys.into_iter().chain(with.settled.key_places.iter().cloned()).collect(),
-                language: with.settled.language.clone(),
-                launch: with.settled.launch.clone(),
-                path: None,
-                ..*with.settled
-            };
-            let found = step.run(&own, with.watch, out)?;
-            with.watch.end();
-            if found != expected {
-                code = code.max(found).max(1);
-            }
-        }
-        writeln!(out)?;
-        writeln!(out, "Now try it on your own: decanter identify FILE-OR-FOLDER")?;
-        Ok(code)
     }
+}
+
+/// What was made, for programs.
+fn report(made: &Collection) -> serde_json::Value {
+    json!({
+        "schema": "decanter.demo/1",
+        "image": made.image,
+        "archive": made.archive,
+        "key": made.key,
+        "description": made.description,
+        "damaged": made.damaged,
+        "short": made.short,
+        "keys": made.keys,
+        "cue": made.cue,
+        "scratched": made.scratched,
+        "dvd": made.dvd,
+        "drives": made.drives,
+        "handheld": made.handheld,
+        "full_disc": made.full_disc,
+        "plain": made.plain,
+        "dat": made.dat,
+        "drawer": made.drawer,
+        "case": made.case,
+        "bench": made.bench,
+    })
+}
+
+/// What was made, for people.
+fn show_made(out: &mut dyn Write, made: &Collection, folder: &Path) -> io::Result<()> {
+    writeln!(out, "The demo collection of Saltmarsh Pier Arcade Museum is in {}:", folder.display())?;
+    let told = [
+        (Some(&made.image), "an encrypted PS3 disc image"),
+        (made.archive.as_ref(), "the same in an archive"),
+        (Some(&made.key), "its disc key"),
+        (Some(&made.description), "its description"),
+        (Some(&made.damaged), "a copy with a sector that could not be read"),
+        (Some(&made.short), "a copy that ends too early"),
+        (Some(&made.keys), "a key list that can derive the disc key from the description"),
+        (Some(&made.cue), "a PS1 CD: raw sectors, with two tracks of sound"),
+        (Some(&made.scratched), "the same with scratches"),
+        (Some(&made.dvd), "a PS2 DVD"),
+        (Some(&made.drives[0]), "a simulated drive with that DVD, scratched"),
+        (Some(&made.drives[1]), "another drive with the same disc"),
+        (Some(&made.handheld), "a PSP disc"),
+        (Some(&made.full_disc), "a full Xbox disc"),
+        (Some(&made.plain), "a plain disc"),
+        (Some(&made.dat), "a DAT file of what these should be"),
+        (Some(&made.drawer.folder), "cartridges, patches, saves, and a simulated reader"),
+        (Some(&made.bench.folder), "C64 programs, an Amiga archive, an arcade drive in hunks"),
+        (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
+    ];
+    for (path, what) in told {
+        if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
+            writeln!(out, "  {:<34} {what}", name.display())?;
+        }
+    }
+    Ok(())
+}
+
+/// A step of the tour: the question, the words of the command, its exit code.
+type Step = (&'static str, Vec<String>, u8);
+
+/// The tour.
+fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
+    let show = |path: &Path| path.display().to_string();
+    let box_or_image = show(made.archive.as_ref().unwrap_or(&made.image));
+    let description = show(&made.description);
+    let target = |name: &str| show(&folder.join(name));
+    let words = |line: &[&str]| -> Vec<String> { line.iter().map(|w| (*w).to_owned()).collect() };
+    let drive = |path: &Path| format!("sim:{}", show(path));
+    let (lane, kept) = (target("lane.iso"), target("lane.zst"));
+    let second = target("lane, other drive.iso");
+    let (dat, scratched) = (show(&made.dat), show(&made.scratched));
+    let (handheld_keys, dash) = (show(&made.case.keys), target("Kelp Dash.cia"));
+    vec![
+        ("What is it?", words(&["identify", &box_or_image]), 0),
+        ("Is the dump good?", words(&["verify", &box_or_image, "--against", &description]), 0),
+        ("And the other one?", words(&["verify", &show(&made.damaged), "--against", &description]), 1),
+        ("Take the files out.", words(&["extract", &box_or_image, "-o", &target("kelp")]), 0),
+        (
+            "Or write one decrypted image.",
+            words(&["decrypt", &box_or_image, "-o", &target("Kelp Courier (decrypted).iso")]),
+            0,
+        ),
+        (
+            "Dump a scratched disc.",
+            words(&["dump", &drive(&made.drives[0]), "-o", &lane, "--picture", &target("lane.png")]),
+            1,
+        ),
+        ("Try another drive.", words(&["dump", &drive(&made.drives[1]), "-o", &second, "--passes", "2"]), 1),
+        (
+            "What the one lacks, the other has.",
+            words(&[
+                "dump",
+                &drive(&made.drives[0]),
+                "-o",
+                &lane,
+                "--fill-from",
+                &format!("{second}.incomplete"),
+                "--passes",
+                "1",
+            ]),
+            0,
+        ),
+        ("Is that now a good dump?", words(&["verify", &lane, "--against", &dat]), 0),
+        ("Keep it small, and prove it.", words(&["convert", &lane, "--to", "zst", "-o", &kept, "--prove"]), 0),
+        ("A CD: is every sector sound?", words(&["verify", &scratched]), 1),
+        ("Repair what can be repaired.", words(&["convert", &scratched, "--repair", "-o", &target("pinball.bin")]), 1),
+        (
+            "A full disc: keep only the game.",
+            words(&["convert", &show(&made.full_disc), "--to", "xdvdfs", "-o", &target("gullwing.iso"), "--prove"]),
+            0,
+        ),
+        (
+            "A cartridge with a dirty contact.",
+            words(&["dump", &drive(&made.drawer.reader), "-o", &target("fogbell.gb")]),
+            0,
+        ),
+        ("A drawer of cartridges, in one archive.", words(&["identify", &show(&made.drawer.archive)]), 0),
+        (
+            "Are they good dumps? Headers and byte orders are looked through.",
+            words(&["verify", &show(&made.drawer.archive), "--against", &show(&made.drawer.dat)]),
+            0,
+        ),
+        (
+            "A patch is checked before and after.",
+            words(&[
+                "patch",
+                "apply",
+                &show(&made.drawer.gb),
+                &show(&made.drawer.patches[0]),
+                "-o",
+                &target("deep water.gb"),
+            ]),
+            0,
+        ),
+        (
+            "The save of a cartridge, out of an emulator's file.",
+            words(&[
+                "save",
+                "export",
+                &show(&made.drawer.save),
+                "--rom",
+                &show(&made.drawer.gb),
+                "-o",
+                &target("fogbell raw.sav"),
+            ]),
+            0,
+        ),
+        (
+            "A handheld's cartridge becomes a package that can be installed.",
+            words(&["convert", &show(&made.case.full), "--to", "cia", "--keys", &handheld_keys, "-o", &dash]),
+            0,
+        ),
+        ("Every digest in it is checked.", words(&["verify", &dash]), 0),
+        (
+            "A GBA ROM as a title of its own: see it first,",
+            words(&["recipe", "show", &show(&made.case.recipe), "--picture", &target("moth sheet.png")]),
+            0,
+        ),
+        ("then make it.", words(&["recipe", "make", &show(&made.case.recipe), "-o", &target("Moth Hour.cia")]), 0),
+        (
+            "Its save, out of what the console keeps.",
+            words(&["save", "export", &show(&made.case.save), "--keys", &handheld_keys, "-o", &target("moth.sav")]),
+            0,
+        ),
+        (
+            "Five programs of a home computer go onto one disk.",
+            std::iter::once("convert".to_owned())
+                .chain(made.bench.programs.iter().map(|p| show(p)))
+                .chain(words(&["--to", "d64", "--label", "Saltmarsh", "-o", &target("five.d64")]))
+                .collect(),
+            0,
+        ),
+        ("Which file of an archive starts the game?", words(&["identify", &show(&made.bench.archive)]), 0),
+        (
+            "It becomes a hard file that starts it.",
+            words(&[
+                "convert",
+                &show(&made.bench.archive),
+                "--to",
+                "hdf",
+                "--start",
+                "auto",
+                "-o",
+                &target("tide.hdf"),
+            ]),
+            0,
+        ),
+        ("What is on the arcade cabinet's drive?", words(&["identify", &show(&made.bench.drive)]), 0),
+        (
+            "One folder out of it, with the fixes laid over.",
+            words(&[
+                "extract",
+                &format!("{}::1::GAMES/FOGBELL", show(&made.bench.drive)),
+                "-o",
+                &target("fogbell"),
+                "--overlay",
+                &show(&made.bench.fixes),
+            ]),
+            0,
+        ),
+    ]
+}
+
+/// Runs one step after the other. The exit code is 0 when every command ended as it should.
+fn tour(with: &With<'_>, out: &mut dyn Write, steps: Vec<Step>) -> Result<u8, Stop> {
+    let mut code = 0;
+    for (question, words, expected) in steps {
+        let typed: Vec<String> = words.iter().map(|w| typed(w)).collect();
+        let (bold, plain) = (style::BOLD, style::PLAIN);
+        writeln!(out)?;
+        writeln!(out, "{bold}{question}{plain}")?;
+        writeln!(out, "{bold}$ decanter {}{plain}", typed.join(" "))?;
+        out.flush()?;
+        let line = std::iter::once("decanter".to_owned()).chain(words);
+        let mut step = Cli::try_parse_from(line).map_err(|e| Failure::usage("the demo is wrong", e.to_string()))?;
+        let keys = std::mem::take(&mut step.global.keys);
+        step.global = with.global.clone();
+        // A step may name keys of its own, which go before those that were settled for all.
+        let own = Settled {
+            key_places: keys.into_iter().chain(with.settled.key_places.iter().cloned()).collect(),
+            language: with.settled.language.clone(),
+            launch: with.settled.launch.clone(),
+            path: None,
+            ..*with.settled
+        };
+        let found = step.run(&own, with.watch, out)?;
+        with.watch.end();
+        if found != expected {
+            code = code.max(found).max(1);
+        }
+    }
+    writeln!(out)?;
+    writeln!(out, "Now try it on your own: decanter identify FILE-OR-FOLDER")?;
+    Ok(code)
 }

@@ -94,7 +94,7 @@ fn whatever_the_demo_becomes_has_the_same_bytes() {
 }
 
 /// What goes wrong, in every way that a user meets.
-const ERRORS: [&str; 48] = [
+const ERRORS: [&str; 49] = [
     "identify missing.iso",
     "identify note.txt",
     "identify empty.bin",
@@ -139,6 +139,7 @@ const ERRORS: [&str; 48] = [
     "patch make missing.gb shelf/drawer/Fogbell.gb",
     "save show missing.sav",
     "save import missing.sav -o out.sav",
+    "save export shelf/drawer/Fogbell.sav --rom shelf/drawer/Fogbell.gb --part nothing -o out.sav",
     "recipe show note.txt",
     "recipe make missing.toml",
     "dump sim:missing.toml -o out.iso",

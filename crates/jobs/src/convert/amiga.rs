@@ -78,6 +78,8 @@ const NAMES: [(&str, FileSystem); 4] = [
 fn accepts(item: &Item, target: &Target) -> Option<u8> {
     match item.opened.identity.format {
         "lha" | "lzx" => Some(if target.id == "hdf" { 50 } else { 45 }),
+        // The same form once more is left to who wants another size or label.
+        own if own == target.id => Some(5),
         "adf" | "hdf" => Some(12),
         _ if is_folder(item) => Some(4),
         _ => None,

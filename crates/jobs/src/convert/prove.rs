@@ -4,18 +4,15 @@ use super::choice::Split;
 use super::made::Back;
 use super::packed;
 use crate::{Item, Setting};
-use decanter_core::digest::{Algorithm, Digest, of_source};
+use decanter_core::compare::first_difference;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Woven};
-use decanter_core::{Error, Result, watch};
+use decanter_core::{Error, Result};
 use decanter_formats::optical::cd::{RawSectors, sector::RAW};
 use serde::Serialize;
 use std::path::PathBuf;
 use std::sync::Arc;
-
-/// Bytes that are compared at once.
-const STRETCH: u64 = 4 << 20;
 
 /// What reading back has shown.
 #[derive(Debug, Clone, Serialize)]
@@ -55,7 +52,7 @@ pub(super) fn prove(
             let opened = opener.open(written.clone()).ok();
             let found = opened.as_ref().and_then(packed::content).unwrap_or(written);
             setting.watch.begin("proving", Some(wanted.len()));
-            match first_difference(wanted, &found, setting)? {
+            match first_difference(wanted.as_ref(), found.as_ref(), setting.watch)? {
                 None => Ok(Proof::of(format!("read back: all {} bytes are identical", wanted.len()))),
                 Some(at) => Err(differs(at)),
             }
@@ -63,7 +60,7 @@ pub(super) fn prove(
         Back::RawSectors(original, kind, first) => {
             let again: SourceRef = Arc::new(RawSectors::new(written, *kind, *first));
             setting.watch.begin("proving", Some(original.len()));
-            Ok(match first_difference(original, &again, setting)? {
+            Ok(match first_difference(original.as_ref(), again.as_ref(), setting.watch)? {
                 None => {
                     Proof::of("identical bytes after converting back: all sectors made anew are those of the source")
                 }
@@ -82,7 +79,7 @@ pub(super) fn prove(
             for (index, track) in wanted.iter().enumerate() {
                 let found = opened.holds.tracks.get(index).map(|t| &t.source);
                 let differs_at = match found {
-                    Some(found) => first_difference(&track.source, found, setting)?,
+                    Some(found) => first_difference(track.source.as_ref(), found.as_ref(), setting.watch)?,
                     None => Some(0),
                 };
                 if let Some(at) = differs_at {
@@ -96,7 +93,7 @@ pub(super) fn prove(
             // A form that is not known by itself begins, or ends, with nothing but the ROM.
             let found = opened.and_then(|o| o.holds.rom).map_or(written, |rom| rom.body);
             setting.watch.begin("proving", Some(body.len()));
-            match first_difference(body, &found, setting)? {
+            match first_difference(body.as_ref(), found.as_ref(), setting.watch)? {
                 None => Ok(Proof::of(format!("read back: all {} bytes of the ROM are identical", body.len()))),
                 Some(at) => Err(differs(at)),
             }
@@ -127,41 +124,16 @@ fn differs(at: u64) -> Error {
     }
 }
 
-/// Where two sources begin to differ.
-fn first_difference(a: &SourceRef, b: &SourceRef, setting: &Setting<'_>) -> Result<Option<u64>> {
-    let len = a.len().min(b.len());
-    let (mut left, mut right) = (Vec::new(), Vec::new());
-    let mut at = 0;
-    while at < len {
-        watch::check(setting.watch)?;
-        let now = STRETCH.min(len - at) as usize;
-        left.resize(now, 0);
-        right.resize(now, 0);
-        let (one, other) = std::thread::scope(|scope| {
-            let other = scope.spawn(|| b.read_at(at, &mut right));
-            (a.read_at(at, &mut left), other.join())
-        });
-        one?;
-        other.map_err(|_| Error::Usage("a reading thread ended early".into()))??;
-        if left != right {
-            let index = left.iter().zip(&right).position(|(x, y)| x != y).unwrap_or(0);
-            return Ok(Some(at + index as u64));
-        }
-        at += now as u64;
-        setting.watch.advance(now as u64);
-    }
-    Ok((a.len() != b.len()).then_some(len))
-}
-
 /// How many files both trees have, all of which are the same.
 fn same_files(wanted: &Tree, found: &Tree, setting: &Setting<'_>) -> Result<usize> {
     let mut count = 0;
-    let sum = |source: &SourceRef| -> Result<Vec<Digest>> { of_source(source, &[Algorithm::Sha1], setting.watch) };
     for (node, file) in wanted.files() {
         let other = found.find(&node.path).and_then(|n| n.file());
         let same = match other {
-            Some(other) if other.len == file.len => sum(file.source()?)? == sum(other.source()?)?,
-            _ => false,
+            Some(other) => {
+                first_difference(file.source()?.as_ref(), other.source()?.as_ref(), setting.watch)?.is_none()
+            }
+            None => false,
         };
         if !same {
             return Err(Error::Checksum {

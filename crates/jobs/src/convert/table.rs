@@ -54,13 +54,16 @@ pub fn chosen(words: &[(&str, &str)]) -> Result<Choices, String> {
 
 /// The targets that have a choice, for its help: "iso, xdvdfs, ROMs".
 pub fn having(choice: &Choice) -> String {
-    let mut names: Vec<&str> = Vec::new();
+    let (mut names, mut groups): (Vec<&str>, Vec<&str>) = (Vec::new(), Vec::new());
     for target in targets().filter(|t| t.has(choice.name)) {
-        // A group stands for its members where all of them have the choice.
-        let whole = target.group.filter(|g| targets().filter(|t| t.group == Some(g)).all(|t| t.has(choice.name)));
-        let name = whole.unwrap_or(target.id);
-        if !names.contains(&name) {
-            names.push(name);
+        match target.group {
+            // A group stands for its members where all of them have the choice; that is asked once.
+            Some(group) if groups.contains(&group) => {}
+            Some(group) if targets().filter(|t| t.group == Some(group)).all(|t| t.has(choice.name)) => {
+                groups.push(group);
+                names.push(group);
+            }
+            _ => names.push(target.id),
         }
     }
     names.join(", ")

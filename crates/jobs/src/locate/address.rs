@@ -184,3 +184,65 @@ pub(super) fn follow(tree: &Tree, path: &str) -> Result<Found> {
 pub(super) fn no_inside(name: &str) -> Error {
     Error::Usage(format!("\"{name}\" has no files inside that \"{INSIDE}\" could lead to"))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+    use decanter_core::tree::{File, Kind};
+    use proptest::prelude::*;
+
+    fn tree(paths: &[&str]) -> Tree {
+        let file = |path: &&str| {
+            let content: SourceRef = Arc::new(Bytes(path.as_bytes().to_vec()));
+            Node::new((*path).to_owned(), Kind::File(File::of(content)), None)
+        };
+        Tree { nodes: paths.iter().map(file).collect() }
+    }
+
+    fn place(found: Found) -> Place {
+        match found {
+            Found::Place(place) => place,
+            Found::Folder(_) => panic!("a folder"),
+        }
+    }
+
+    #[test]
+    fn a_path_in_a_tree_leads_to_a_file_or_to_a_folder_as_a_tree_of_its_own() {
+        let tree = tree(&["a/b/one.bin", "a/two.bin", "three.bin"]);
+        assert_eq!(place(follow(&tree, "/a/two.bin").unwrap()).name, "two.bin");
+        let Found::Folder(inner) = follow(&tree, "a").unwrap() else { panic!("a file") };
+        assert_eq!(inner.nodes.iter().map(|n| n.path.as_str()).collect::<Vec<_>>(), ["b/one.bin", "two.bin"]);
+        let Found::Folder(all) = follow(&tree, "/").unwrap() else { panic!("a file") };
+        assert_eq!(all.nodes.len(), 3);
+        assert!(matches!(follow(&tree, "a/three.bin"), Err(Error::Io { .. })));
+        // The beginning of a name is no folder.
+        assert!(follow(&tree, "th").is_err());
+    }
+
+    #[test]
+    fn what_is_in_a_folder_of_this_machine_is_as_good_as_its_own_path() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::create_dir(folder.path().join("in")).unwrap();
+        std::fs::write(folder.path().join("in/a.zip"), "x").unwrap();
+        let host = folder.path().to_owned();
+        let (path, rest) = entry_of_folder((host.clone(), vec!["in/a.zip".into(), "b.iso".into()]));
+        assert_eq!((path, rest), (host.join("in/a.zip"), vec!["b.iso".to_owned()]));
+        // What is no file there, or would lead out of it, stays a path inside.
+        for inside in ["in", "none.zip", "../a.zip", ""] {
+            let parts = vec![inside.to_owned()];
+            assert_eq!(entry_of_folder((host.clone(), parts.clone())), (host.clone(), parts));
+        }
+    }
+
+    proptest! {
+        /// Whatever is typed: the pieces put together again are what was typed.
+        #[test]
+        fn nothing_of_an_address_is_lost(parts in proptest::collection::vec("[a-z/. ]{0,8}", 1..5)) {
+            let typed = format!("no such folder/{}", parts.join("::"));
+            let (host, inside) = split_address(&typed);
+            let again = std::iter::once(native::text(&host)).chain(inside).collect::<Vec<_>>().join("::");
+            prop_assert_eq!(again, typed);
+        }
+    }
+}

@@ -8,7 +8,7 @@ use decanter_core::head::Head;
 use decanter_core::names::stem_of;
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
-use decanter_core::tree::{Content, Node, Tree};
+use decanter_core::tree::{Content, Node, Tree, below};
 use decanter_core::view::{Concat, MOST_HELD, held};
 use decanter_core::{Error, Result, Watch, native, split};
 use decanter_formats::REGISTRY;
@@ -261,7 +261,7 @@ pub(super) fn candidates(tree: &Tree) -> Vec<(String, Place)> {
         match parts {
             Some(parts) if parts[0] != node.name() => {}
             Some(parts) => {
-                let path = |part: &String| if folder.is_empty() { part.clone() } else { format!("{folder}/{part}") };
+                let path = |part: &String| below(folder, part);
                 let files = parts.iter().filter_map(|p| tree.find(&path(p))?.file()?.source().ok().cloned());
                 if let Ok(joined) = Concat::new(files.collect()) {
                     let name = split::whole_name(node.name()).to_owned();

@@ -8,7 +8,7 @@ use crate::{Setting, attributes};
 use decanter_core::format::Beside;
 use decanter_core::keyring::plain;
 use decanter_core::source::{FileSource, PathSource, SourceRef};
-use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::tree::{Content, File, Kind, Node, Tree, below};
 use decanter_core::{Error, Guard, Keyring, Notice, Result, native};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -60,7 +60,7 @@ impl Beside for Near<'_> {
             }
             Self::Inside(tree, folder) => {
                 let Some(found) = one_of(tree.nodes.iter().map(Node::name), name) else { return Ok(None) };
-                let path = if folder.is_empty() { found.to_owned() } else { format!("{folder}/{found}") };
+                let path = below(folder, found);
                 let file = tree.find(&path).and_then(Node::file);
                 file.map(|f| Ok((found.to_owned(), f.source()?.clone()))).transpose()
             }
@@ -173,5 +173,56 @@ impl Around {
         let Some(id) = id.map(plain) else { return Vec::new() };
         let fits = |source: &SourceRef| key_files::description(source).is_some_and(|d| plain(&d.id) == id);
         self.files.iter().filter(|(_, _, s)| fits(s)).map(|(at, _, s)| (at.clone(), s.clone())).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+
+    #[test]
+    fn the_exact_name_goes_first_and_case_alone_must_be_clear() {
+        let names = ["a.BIN", "A.bin", "Track 1.bin"];
+        let found = |wanted| one_of(names.iter().copied(), wanted);
+        assert_eq!((found("A.bin"), found("a.BIN")), (Some("A.bin"), Some("a.BIN")));
+        assert_eq!((found("a.bin"), found("TRACK 1.BIN"), found("b.bin")), (None, Some("Track 1.bin"), None));
+    }
+
+    fn file(path: &str) -> Node {
+        let source: SourceRef = Arc::new(Bytes(path.as_bytes().to_vec()));
+        Node::new(path.to_owned(), Kind::File(File::of(source)), None)
+    }
+
+    #[test]
+    fn what_is_beside_an_entry_is_in_its_own_folder_and_no_deeper() {
+        let tree = Tree { nodes: ["in/a.cue", "in/a.bin", "in/deep/b.bin", "c.bin"].map(file).to_vec() };
+        let near = Near::inside(&tree, "in/a.cue");
+        assert_eq!(near.named("bin"), ["a.bin"]);
+        let (name, source) = near.find("A.BIN").unwrap().unwrap();
+        assert_eq!((name.as_str(), source.len()), ("a.bin", 8));
+        // A sheet may name a path of the machine where it was made: its last name counts.
+        assert!(near.find("C:\\dumps\\a.bin").unwrap().is_some());
+        assert!(near.find("b.bin").unwrap().is_none() && near.find("c.bin").unwrap().is_none());
+        assert_eq!(Near::inside(&tree, "c.bin").named("bin"), ["c.bin"]);
+    }
+
+    #[test]
+    fn keys_beside_a_source_go_before_those_that_are_kept_elsewhere() {
+        let folder = tempfile::tempdir().unwrap();
+        let (own, kept) = (folder.path().join("own"), folder.path().join("kept"));
+        for (place, digit) in [(&own, "1"), (&kept, "2")] {
+            std::fs::create_dir(place).unwrap();
+            std::fs::write(place.join("DCNT-10001.key"), digit.repeat(32)).unwrap();
+        }
+        let mut setting = Setting::new(&());
+        setting.key_places.push(kept);
+        let mut around = Around::default();
+        around.look_at(&own.join("disc.iso"), &setting);
+        let ring = around.keyring(&setting);
+        let entry = ring.named("DCNT-10001").unwrap();
+        assert!(entry.origin.contains("own") && entry.key.bytes() == [0x11; 16]);
+        let looked = ring.looked();
+        assert!(looked.iter().any(|l| l.ends_with("own")) && looked.iter().any(|l| l.ends_with("kept")), "{looked:?}");
     }
 }

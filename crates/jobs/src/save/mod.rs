@@ -236,6 +236,17 @@ fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>, wanted: Option<
     }
 }
 
+/// Fails for a part of a file that has none.
+fn check_part(holder: &Holder, options: &Options) -> Result<()> {
+    match &options.part {
+        Some(part) if holder.layout != Layout::Combined => Err(Error::Usage(format!(
+            "--part {part} has no meaning: the file holds one memory ({})",
+            words(&holder.layout)
+        ))),
+        _ => Ok(()),
+    }
+}
+
 /// Writes the content of the memory, as the cartridge has it, into a new file.
 ///
 /// # Errors
@@ -253,6 +264,7 @@ pub fn export(
         return console::export(&file, shown, output, options, setting);
     }
     let holder = holder(&file, shown, memory.as_ref(), None).map_err(fail)?;
+    check_part(&holder, options).map_err(fail)?;
     let mut content = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
     options.swap.apply(&mut content);
     let mut report = blank("decanter.save-export/1", shown, None, words(&holder.layout), output, &content, setting);
@@ -293,6 +305,7 @@ pub fn import(
             return console::import(&content, shown, Some(into), output, options, setting);
         }
         let holder = holder(&file, into, memory.as_ref(), Some(content.len())).map_err(fail)?;
+        check_part(&holder, options).map_err(fail)?;
         let old = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
         if memory.is_none() && content.len() != old.len() {
             let text = format!("it has {} bytes, the save in \"{into}\" {}", content.len(), old.len());

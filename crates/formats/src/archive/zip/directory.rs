@@ -225,26 +225,16 @@ fn text(bytes: &[u8], flags: u16) -> String {
     match std::str::from_utf8(bytes) {
         Ok(text) => text.to_owned(),
         Err(_) if flags & 0x800 != 0 => String::from_utf8_lossy(bytes).into_owned(),
-        Err(_) => {
-            bytes.iter().map(|b| if b.is_ascii() { char::from(*b) } else { HIGH[usize::from(b & 0x7f)] }).collect()
-        }
+        Err(_) => crate::codepage::text(bytes),
     }
 }
-
-/// Code page 437 from 0x80 on.
-static HIGH: std::sync::LazyLock<Vec<char>> = std::sync::LazyLock::new(|| {
-    "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}"
-        .chars()
-        .collect()
-});
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
-    fn the_code_page_is_whole() {
-        assert_eq!(HIGH.len(), 128);
+    fn names_are_text_in_either_way() {
         assert_eq!(text(b"S\x84ge\xe1", 0), "Sägeß");
         assert_eq!(text("Säge".as_bytes(), 0), "Säge");
     }

@@ -3,7 +3,7 @@
 use super::{HEADER, NINTENDO_DS, range};
 use crate::num::{le16, le32};
 use decanter_core::source::{Source, SourceRef, read_vec};
-use decanter_core::tree::{File, Kind, Node, Tree};
+use decanter_core::tree::{File, Kind, Node, Tree, below};
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
 
@@ -132,7 +132,7 @@ fn names(fnt: &[u8], files: usize) -> Result<Vec<(String, Option<usize>)>> {
             }
             let name = fnt.get(at + 1..at + 1 + len).ok_or_else(|| wrong("a name that is cut short", at))?;
             let (name, _) = encoding_rs::SHIFT_JIS.decode_without_bom_handling(name);
-            let inner = if path.is_empty() { name.into_owned() } else { format!("{path}/{name}") };
+            let inner = below(&path, &name);
             room = room.checked_sub(inner.len()).ok_or(Error::Limit {
                 what: "the paths of all files",
                 asked: MOST_PATHS as u64 + inner.len() as u64,

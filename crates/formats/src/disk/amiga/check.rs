@@ -4,6 +4,7 @@ use super::block::{self, BLOCK, PER_MAP, at, counted, kind, latin, slot, sum};
 use super::{Disk, RESERVED};
 use crate::num::be32;
 use decanter_core::seal::Settled;
+use decanter_core::tree::below;
 use decanter_core::{Result, Watch, watch};
 
 /// What is found on the way.
@@ -144,7 +145,7 @@ impl Check<'_> {
     ) -> Result<()> {
         let raw = counted(block, at::NAME, block::MOST_NAME);
         let name = latin(raw);
-        let path = if path.is_empty() { name } else { format!("{path}/{name}") };
+        let path = below(path, &name);
         self.names.push(path.clone());
         let owner = self.names.len() as u32 - 1;
         let is_new = self.owners.get(number as usize) == Some(&0);

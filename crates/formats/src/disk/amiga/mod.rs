@@ -22,7 +22,7 @@ use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
-use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
+use decanter_core::tree::{About, Content, File, Kind, Node, Tree, below, check_room};
 use decanter_core::watch;
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
@@ -370,12 +370,9 @@ impl Walk {
         opener: &Opener<'_>,
         depth: usize,
     ) -> Result<()> {
-        if self.nodes.len() >= super::MOST_NODES {
-            let limit = super::MOST_NODES as u64;
-            return Err(Error::Limit { what: "files on a volume", asked: limit + 1, limit });
-        }
+        check_room(self.nodes.len(), super::MOST_NODES)?;
         let name = latin(counted(block, at::NAME, block::MOST_NAME));
-        let path = if parent.is_empty() { name } else { format!("{parent}/{name}") };
+        let path = below(parent, &name);
         let modified = moment(block, at::DATE);
         let about = describe(be32(block, at::PROTECTION), counted(block, at::COMMENT, block::MOST_COMMENT));
         let kind = match kind(block) {

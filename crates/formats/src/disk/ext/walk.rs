@@ -7,7 +7,7 @@ use super::layout::writing;
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
-use decanter_core::tree::{File, Kind, Node, Tree};
+use decanter_core::tree::{File, Kind, Node, Tree, below, check_room};
 use decanter_core::{Error, Result, watch};
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
@@ -78,7 +78,7 @@ impl<'a> Walk<'a> {
             };
             for (number, name) in entries {
                 watch::check(opener.watch())?;
-                let path = if path.is_empty() { name } else { format!("{path}/{name}") };
+                let path = below(&path, &name);
                 self.node(path, number, &mut seen, &mut todo)?;
             }
         }
@@ -114,10 +114,7 @@ impl<'a> Walk<'a> {
         seen: &mut HashSet<u32>,
         todo: &mut Vec<(String, u32)>,
     ) -> Result<()> {
-        if self.tree.nodes.len() >= MOST_NODES {
-            let limit = MOST_NODES as u64;
-            return Err(Error::Limit { what: "files on a volume", asked: limit + 1, limit });
-        }
+        check_room(self.tree.nodes.len(), MOST_NODES)?;
         let inode = match self.volume.inode(number) {
             Ok(inode) => inode,
             Err(e) if e.blame() == Blame::Source => {

@@ -55,9 +55,7 @@ pub(super) fn short_name(entry: &[u8; ENTRY]) -> String {
 
 /// Text in code page 437, which short names are in unless the machine was told otherwise.
 pub(super) fn oem(bytes: &[u8]) -> String {
-    pub(super) const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
-    let upper = |b: u8| UPPER.chars().nth(usize::from(b - 0x80)).unwrap_or('\u{fffd}');
-    bytes.iter().map(|&b| if b < 0x80 { char::from(b) } else { upper(b) }).collect()
+    crate::codepage::text(bytes)
 }
 
 #[cfg(test)]

@@ -10,8 +10,8 @@ use crate::disk::{MOST_NODES, Noticed};
 use crate::num::{le16, le32};
 use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
-use decanter_core::tree::{File, Kind, Node, Tree};
-use decanter_core::{Error, Result, Watch, watch};
+use decanter_core::tree::{File, Kind, Node, Tree, below, check_room};
+use decanter_core::{Result, Watch, watch};
 use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
@@ -117,8 +117,7 @@ impl<'a> Walk<'a> {
                     let name = own.take(entry).unwrap_or_else(|| {
                         let short = short_name(entry);
                         if has_long {
-                            let told =
-                                if folder.path.is_empty() { short.clone() } else { format!("{}/{short}", folder.path) };
+                            let told = below(&folder.path, &short);
                             self.noticed
                                 .note(format!("the long name of {told} is damaged: its pieces do not belong to it"));
                         }
@@ -166,11 +165,8 @@ impl<'a> Walk<'a> {
         todo: &mut Vec<Todo>,
         watch: &dyn Watch,
     ) -> Result<()> {
-        if self.tree.nodes.len() >= MOST_NODES {
-            let limit = MOST_NODES as u64;
-            return Err(Error::Limit { what: "files on a volume", asked: limit + 1, limit });
-        }
-        let path = if folder.path.is_empty() { name.to_owned() } else { format!("{}/{name}", folder.path) };
+        check_room(self.tree.nodes.len(), MOST_NODES)?;
+        let path = below(&folder.path, name);
         let cluster = self.cluster(entry);
         if entry[..11].iter().any(|b| (*b < 0x20 && *b != 5) || b"\"*+,./:;<=>?[\\]|".contains(b)) {
             self.faults.note(|| format!("{path} has a name that no file can have"));

@@ -14,7 +14,7 @@ use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Bytes, Source, SourceRef, read_array, read_vec};
-use decanter_core::tree::{About, File, Kind, Node, Tree};
+use decanter_core::tree::{About, File, Kind, Node, Tree, below};
 use decanter_core::view::{Cached, Concat, Fill, Slice};
 use decanter_core::{Error, Result, watch};
 use packed::{MOST_UNIT, Units};
@@ -391,7 +391,7 @@ impl Volume {
                         format!("lost/{number}")
                     }
                 };
-                let path = if folder.is_empty() { name.clone() } else { format!("{folder}/{name}") };
+                let path = below(&folder, name);
                 let kind = if entry.is_folder { Kind::Folder } else { Kind::File(self.file(entry)) };
                 let mut node = Node::new(path, kind, Some(*modified));
                 if matches!(&entry.data, Some(Data::Pieces { flags, .. }) if flags & COMPRESSED != 0) {
@@ -428,7 +428,7 @@ impl Volume {
         // Whoever leads back here meets nothing.
         paths.insert(number, None);
         let path = self.folder_path(*parent, *own, paths, depth + 1);
-        let path = path.map(|p| if p.is_empty() { name.clone() } else { format!("{p}/{name}") });
+        let path = path.map(|p| below(&p, name));
         paths.insert(number, path.clone());
         path
     }

@@ -5,7 +5,7 @@ use super::rock_ridge::{self, Date, Extras};
 use super::{Encoding, Volumes, tables, text};
 use decanter_core::format::Opener;
 use decanter_core::source::SourceRef;
-use decanter_core::tree::{About, Content, File, Kind, Node, Tree};
+use decanter_core::tree::{About, Content, File, Kind, Node, Tree, below, check_room};
 use decanter_core::watch::{self, Notice};
 use decanter_core::{Error, Result, SECTOR};
 use std::collections::HashSet;
@@ -255,15 +255,9 @@ impl<'a> Walk<'a> {
         if !continues {
             self.finish(pending.take())?;
         }
-        if self.nodes.len() >= MOST_NODES {
-            return Err(Error::Limit {
-                what: "directory entries",
-                asked: MOST_NODES as u64 + 1,
-                limit: MOST_NODES as u64,
-            });
-        }
+        check_room(self.nodes.len(), MOST_NODES)?;
         let name = self.name(entry);
-        let path = if folder.path.is_empty() { name } else { format!("{}/{name}", folder.path) };
+        let path = below(&folder.path, &name);
         let modified = entry.extras.modified.unwrap_or(Date::Short(raw.date)).seconds();
         if let Some(target) = &entry.extras.link {
             let kind = Kind::Link(text(target, Encoding::Bytes));

@@ -6,7 +6,7 @@ use super::partition::Maps;
 use super::{ID, icb};
 use decanter_core::format::Opener;
 use decanter_core::source::read_vec;
-use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::tree::{Content, File, Kind, Node, Tree, below, check_room};
 use decanter_core::watch::{self, Notice};
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
@@ -128,15 +128,9 @@ impl Walk<'_> {
             if raw[18] & (DELETED | PARENT) != 0 {
                 continue;
             }
-            if self.nodes.len() >= MOST_NODES {
-                return Err(Error::Limit {
-                    what: "directory entries",
-                    asked: MOST_NODES as u64 + 1,
-                    limit: MOST_NODES as u64,
-                });
-            }
+            check_room(self.nodes.len(), MOST_NODES)?;
             let name = text(&raw[38 + use_len..]).replace('/', "_");
-            let path = if path.is_empty() { name } else { format!("{path}/{name}") };
+            let path = below(path, &name);
             self.child(path, long_ad(f, 20), depth, todo)?;
         }
         Ok(())

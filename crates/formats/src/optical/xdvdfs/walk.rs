@@ -2,7 +2,7 @@
 
 use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
-use decanter_core::tree::{Content, File, Kind, Node, Tree};
+use decanter_core::tree::{Content, File, Kind, Node, Tree, below, check_room};
 use decanter_core::watch::{self, Notice};
 use decanter_core::{Error, Result, SECTOR};
 use std::cmp::Ordering;
@@ -82,14 +82,8 @@ pub(super) fn walk(
         for entry in entries(&bytes, &mut |offset, what| {
             note(format!("an entry of {shown} at offset {:#x} {what}", at + offset as u64))
         }) {
-            if walked.tree.nodes.len() >= MOST_NODES {
-                return Err(Error::Limit {
-                    what: "directory entries",
-                    asked: MOST_NODES as u64 + 1,
-                    limit: MOST_NODES as u64,
-                });
-            }
-            let path = if table.path.is_empty() { entry.name } else { format!("{}/{}", table.path, entry.name) };
+            check_room(walked.tree.nodes.len(), MOST_NODES)?;
+            let path = below(&table.path, &entry.name);
             let kind = if entry.attributes & FOLDER != 0 {
                 todo.push(Table { path: path.clone(), sector: entry.sector, len: entry.len });
                 Kind::Folder

@@ -136,3 +136,105 @@ fn entries_of(catalogues: &[Arc<Catalogue>], find: impl Fn(&Catalogue) -> Vec<us
 fn tidy(path: &str) -> String {
     path.replace('\\', "/").trim_start_matches("./").to_owned()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::matches::{MatchReport, report};
+    use super::*;
+    use decanter_core::catalogue::{Entry, Sums};
+    use decanter_core::digest::of_bytes;
+    use decanter_core::source::Bytes;
+
+    fn sums(content: &[u8]) -> Sums {
+        let mut sums = Sums::default();
+        for algorithm in [Algorithm::Crc32, Algorithm::Sha1] {
+            assert!(sums.set(algorithm, &of_bytes(algorithm, content).bytes));
+        }
+        sums
+    }
+
+    fn entry(name: &str, content: &[u8], status: Status) -> Entry {
+        Entry { name: name.into(), len: Some(content.len() as u64), sums: sums(content), status, game: 0 }
+    }
+
+    /// A database of three games: one whole, one of two files, one that nobody has dumped; and a bad dump.
+    fn against(is_list: bool) -> Against {
+        let mut catalogue = Catalogue::default();
+        catalogue.is_list = is_list;
+        catalogue.begin_game("Fogbell".into(), None);
+        catalogue.push(entry("Fogbell.gb", b"the tide is in", Status::Good));
+        catalogue.begin_game("Tide Table".into(), Some("Fogbell".into()));
+        catalogue.push(entry("Tide Table (1).bin", b"one", Status::Good));
+        catalogue.push(entry("Tide Table (2).bin", b"two", Status::Good));
+        catalogue.begin_game("Lost".into(), None);
+        catalogue.push(Entry { status: Status::NoDump, sums: Sums::default(), ..entry("Lost.bin", b"", Status::Good) });
+        catalogue.begin_game("Worn".into(), None);
+        catalogue.push(entry("Worn.bin", b"worn", Status::BadDump));
+        let catalogue = Arc::new(catalogue.finish());
+        Against { paths: vec!["list.dat".into()], algorithms: catalogue.proofs(), catalogues: vec![catalogue] }
+    }
+
+    fn look(against: &Against, files: &[(&str, &[u8])]) -> MatchReport {
+        let (setting, keys) = (Setting::new(&()), Keyring::default());
+        let seeker = Seeker { against, setting: &setting, keys: &keys, found: Vec::new() };
+        let check = |(name, content): &(&str, &[u8])| {
+            seeker.check(&(Arc::new(Bytes(content.to_vec())) as SourceRef), name, name).unwrap()
+        };
+        report(files.iter().map(check).collect(), &against.paths, &against.catalogues)
+    }
+
+    fn states(report: &MatchReport) -> Vec<MatchState> {
+        report.files.iter().map(|f| f.state).collect()
+    }
+
+    #[test]
+    fn content_goes_before_names() {
+        let report = look(
+            &against(false),
+            &[
+                ("Fogbell.gb", b"the tide is in"),
+                ("other.gb", b"the tide is in"),
+                ("Fogbell.gb", b"the tide's out"),
+                ("Fogbell.gb", b"short"),
+                ("Worn.bin", b"worn"),
+                ("Lost.bin", b"anything"),
+                ("new.bin", b"nobody knows it"),
+            ],
+        );
+        use MatchState::{Differs, KnownBad, Match, OtherName, Unknown};
+        assert_eq!(states(&report), [Match, OtherName, Differs, Differs, KnownBad, Unknown, Unknown]);
+        assert_eq!(report.files[1].name.as_deref(), Some("Fogbell.gb"), "the name that it should have");
+        assert_eq!(report.files[3].note.as_deref(), Some("5 bytes instead of 14"));
+        assert!(report.files[5].note.as_deref().is_some_and(|n| n.contains("nobody has dumped it")));
+        assert!(!report.all_match);
+    }
+
+    #[test]
+    fn what_is_missing_of_a_game_that_was_begun_is_named_and_the_others_are_absent() {
+        let report = look(&against(false), &[("Tide Table (1).bin", b"one")]);
+        assert_eq!((report.games_complete, report.games_partial, report.games_absent), (0, 1, 3));
+        let missing: Vec<&str> = report.missing.iter().map(|m| m.name.as_str()).collect();
+        assert_eq!((missing, report.all_match), (vec!["Tide Table (2).bin"], false));
+        assert_eq!(report.files[0].parent.as_deref(), Some("Fogbell"));
+        let both = look(&against(false), &[("Tide Table (1).bin", b"one"), ("Tide Table (2).bin", b"two")]);
+        assert!(both.all_match && both.missing.is_empty() && both.games_complete == 1);
+    }
+
+    #[test]
+    fn of_a_list_everything_has_to_be_there_but_what_nobody_dumped() {
+        let report = look(&against(true), &[("Fogbell.gb", b"the tide is in")]);
+        let missing: Vec<&str> = report.missing.iter().map(|m| m.name.as_str()).collect();
+        assert_eq!(missing, ["Tide Table (1).bin", "Tide Table (2).bin", "Worn.bin"]);
+    }
+
+    #[test]
+    fn nothing_held_against_anything_is_no_match() {
+        let report = look(&against(false), &[]);
+        assert!(!report.all_match && report.next.contains("there is no file"));
+    }
+
+    #[test]
+    fn paths_are_read_as_lists_spell_them() {
+        assert_eq!((tidy("./a\\b.bin"), tidy("a/b.bin")), ("a/b.bin".into(), "a/b.bin".into()));
+    }
+}
