@@ -1,11 +1,12 @@
 //! The command line. Completions and manual pages are made from these definitions.
 
 use crate::Stop;
-use crate::command::{Command, With};
+use crate::command::{Command, Program, With};
 use crate::config::Settled;
 use crate::global::Global;
 use crate::progress::Screen;
-use clap::Parser;
+use clap::{CommandFactory, Parser};
+use decanter_jobs::Failure;
 use std::io::Write;
 
 /// Turns raw dumps of game discs, cartridges and packages into verified, loadable copies.
@@ -37,14 +38,31 @@ impl Cli {
     /// # Errors
     /// A failed job, or an output that cannot be written.
     pub fn run(&self, settled: &Settled, watch: &Screen, out: &mut dyn Write) -> Result<u8, Stop> {
-        self.command.run(&With::new(&self.global, settled, watch), out)
+        let program = Program { definition: <Self as CommandFactory>::command, line: Self::line };
+        self.command.run(&With::new(&self.global, settled, watch, program), out)
+    }
+
+    /// Runs a line as if it had been typed, with the options and the settings of the command that asks for it. Keys that it
+    /// names itself go before those.
+    fn line(words: &[String], with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+        let typed = std::iter::once("decanter").chain(words.iter().map(String::as_str));
+        let mut step = Self::try_parse_from(typed).map_err(|e| Failure::usage("the line is wrong", e.to_string()))?;
+        let keys = std::mem::take(&mut step.global.keys);
+        step.global = with.global.clone();
+        let own = Settled {
+            key_places: keys.into_iter().chain(with.settled.key_places.iter().cloned()).collect(),
+            language: with.settled.language.clone(),
+            launch: with.settled.launch.clone(),
+            path: None,
+            ..*with.settled
+        };
+        step.run(&own, with.watch, out)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use clap::CommandFactory;
 
     #[test]
     fn definitions_are_consistent() {

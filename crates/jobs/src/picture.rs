@@ -77,7 +77,7 @@ pub struct Scene {
 impl Scene {
     /// A dump with what is known of its content.
     pub fn of_dump(map: &Map, look: &Look, target: &Path) -> Self {
-        let Look { tree, structure, unit } = look;
+        let Look { tree, structure, unit, .. } = look;
         let name = target.file_name().map(native::text).unwrap_or_default();
         let missing = map.missing();
         let subtitle = format!(
@@ -277,7 +277,16 @@ mod tests {
         let mut map = Map::new(10_000, 2048);
         map.set(0, 10_000, State::Read);
         map.set(4_321, 1, State::Missing);
-        let look = Look { tree: Tree::default(), structure: vec![0..40 * SECTOR], unit: SECTOR };
+        let look = Look {
+            tree: Tree::default(),
+            structure: vec![0..40 * SECTOR],
+            unit: SECTOR,
+            kind: None,
+            facts: Vec::new(),
+            beyond: None,
+            is_video_part: false,
+            notices: Vec::new(),
+        };
         let scene = Scene::of_dump(&map, &look, Path::new("a.iso"));
         let kinds = kinds_of_cells(&scene.flat(), 100, 100);
         assert_eq!(kinds[43], Kind::Missing);

@@ -2,8 +2,7 @@
 
 use super::{Run, With};
 use crate::Stop;
-use crate::args::Cli;
-use clap::{Args, CommandFactory};
+use clap::Args;
 use clap_complete::Shell;
 use std::io::Write;
 
@@ -16,9 +15,9 @@ pub struct Completions {
 }
 
 impl Run for Completions {
-    fn run(&self, _: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
+    fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let mut script = Vec::new();
-        clap_complete::generate(self.shell, &mut Cli::command(), "decanter", &mut script);
+        clap_complete::generate(self.shell, &mut (with.program.definition)(), "decanter", &mut script);
         script.split_inclusive(|b| *b == b'\n').try_for_each(|line| out.write_all(line))?;
         Ok(0)
     }

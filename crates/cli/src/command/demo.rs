@@ -2,10 +2,8 @@
 
 use super::{Run, With};
 use crate::Stop;
-use crate::args::Cli;
-use crate::config::Settled;
 use crate::render::{self, style};
-use clap::{Args, Parser};
+use clap::Args;
 use decanter_core::Watch;
 use decanter_demo::{self as demo, Collection};
 use decanter_jobs::typed_in::size;
@@ -269,19 +267,7 @@ fn tour(with: &With<'_>, out: &mut dyn Write, steps: Vec<Step>) -> Result<u8, St
         writeln!(out, "{bold}{question}{plain}")?;
         writeln!(out, "{bold}$ decanter {}{plain}", typed.join(" "))?;
         out.flush()?;
-        let line = std::iter::once("decanter".to_owned()).chain(words);
-        let mut step = Cli::try_parse_from(line).map_err(|e| Failure::usage("the demo is wrong", e.to_string()))?;
-        let keys = std::mem::take(&mut step.global.keys);
-        step.global = with.global.clone();
-        // A step may name keys of its own, which go before those that were settled for all.
-        let own = Settled {
-            key_places: keys.into_iter().chain(with.settled.key_places.iter().cloned()).collect(),
-            language: with.settled.language.clone(),
-            launch: with.settled.launch.clone(),
-            path: None,
-            ..*with.settled
-        };
-        let found = step.run(&own, with.watch, out)?;
+        let found = (with.program.line)(&words, with, out)?;
         with.watch.end();
         if found != expected {
             code = code.max(found).max(1);

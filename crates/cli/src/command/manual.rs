@@ -2,8 +2,7 @@
 
 use super::{Run, With};
 use crate::Stop;
-use crate::args::Cli;
-use clap::{Args, Command, CommandFactory};
+use clap::{Args, Command};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::native;
 use decanter_core::pour;
@@ -25,7 +24,7 @@ pub struct Manual {
 
 impl Run for Manual {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let pages = pages(&self.output, &with.setting(None)?)?;
+        let pages = pages((with.program.definition)(), &self.output, &with.setting(None)?)?;
         let report = serde_json::json!({
             "schema": "decanter.manual/1", "folder": self.output, "pages": pages, "dry_run": with.global.dry_run,
         });
@@ -47,9 +46,8 @@ fn gather(name: &str, command: &Command, all: &mut Vec<(String, Command)>) {
 ///
 /// # Errors
 /// When the folder or a page cannot be written.
-fn pages(folder: &Path, setting: &Setting<'_>) -> Result<usize, Failure> {
+fn pages(mut command: Command, folder: &Path, setting: &Setting<'_>) -> Result<usize, Failure> {
     let fail = |e| Failure::new("cannot write the manual pages", e);
-    let mut command = Cli::command();
     command.build();
     let mut all = Vec::new();
     gather("decanter", &command, &mut all);

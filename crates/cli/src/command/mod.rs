@@ -101,6 +101,15 @@ impl Command {
     }
 }
 
+/// What commands know of the program that they are part of.
+#[derive(Clone, Copy)]
+pub struct Program {
+    /// The whole command line, as it is defined.
+    pub definition: fn() -> clap::Command,
+    /// Runs a line as if it had been typed.
+    pub line: fn(&[String], &With<'_>, &mut dyn Write) -> Result<u8, Stop>,
+}
+
 /// What every command runs with.
 pub struct With<'a> {
     /// The options of every command.
@@ -109,13 +118,15 @@ pub struct With<'a> {
     pub settled: &'a Settled,
     /// Who shows progress.
     pub watch: &'a Screen,
+    /// What it is part of.
+    program: Program,
     began: Instant,
 }
 
 impl<'a> With<'a> {
     /// From now on.
-    pub fn new(global: &'a Global, settled: &'a Settled, watch: &'a Screen) -> Self {
-        Self { global, settled, watch, began: Instant::now() }
+    pub fn new(global: &'a Global, settled: &'a Settled, watch: &'a Screen, program: Program) -> Self {
+        Self { global, settled, watch, program, began: Instant::now() }
     }
 
     /// The setting of one job.

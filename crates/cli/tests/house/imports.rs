@@ -98,33 +98,42 @@ impl House {
         self.arrows.iter().any(|a| self.path(a.from) == from && self.path(a.to) == to)
     }
 
-    fn is_family(&self, a: &Arrow) -> bool {
-        let (from, to) = (self.files[a.from].full(), self.files[a.to].full());
-        let (short, long) = if from.len() < to.len() { (from, to) } else { (to, from) };
-        long.len() == short.len() + 1 && long.starts_with(&short)
-    }
-
-    /// Files that reach each other, the arrows between a parent and its own child aside.
+    /// Files that reach each other. A parent and what stands below it are one room: where only their parent ties files
+    /// together, it is taken out, and the rest must hold by itself.
     pub fn circles(&self) -> Vec<Vec<usize>> {
         let mut next = vec![BTreeSet::new(); self.files.len()];
-        for arrow in self.arrows.iter().filter(|a| !self.is_family(a)) {
+        for arrow in &self.arrows {
             next[arrow.from].insert(arrow.to);
         }
-        let reach: Vec<BTreeSet<usize>> = (0..next.len())
-            .map(|start| {
-                let (mut seen, mut todo) = (BTreeSet::new(), vec![start]);
-                while let Some(at) = todo.pop() {
-                    todo.extend(next[at].iter().copied().filter(|&to| seen.insert(to)));
+        self.circles_among(&(0..self.files.len()).collect(), &next)
+    }
+
+    fn circles_among(&self, among: &BTreeSet<usize>, next: &[BTreeSet<usize>]) -> Vec<Vec<usize>> {
+        let reach = |start: usize| {
+            let (mut seen, mut todo) = (BTreeSet::new(), vec![start]);
+            while let Some(at) = todo.pop() {
+                todo.extend(next[at].iter().copied().filter(|to| among.contains(to) && seen.insert(*to)));
+            }
+            seen
+        };
+        let reached: BTreeMap<usize, BTreeSet<usize>> = among.iter().map(|&file| (file, reach(file))).collect();
+        let (mut circles, mut done) = (Vec::new(), BTreeSet::new());
+        for &file in among {
+            let circle: BTreeSet<usize> =
+                reached[&file].iter().copied().filter(|other| reached[other].contains(&file)).collect();
+            if circle.len() < 2 || !done.insert(circle.clone()) {
+                continue;
+            }
+            let is_above = |parent: usize| {
+                let own = self.files[parent].full();
+                circle.iter().all(|&f| f == parent || self.files[f].full().starts_with(&own))
+            };
+            match circle.iter().copied().find(|&parent| is_above(parent)) {
+                Some(parent) => {
+                    let rest = circle.iter().copied().filter(|&f| f != parent).collect();
+                    circles.extend(self.circles_among(&rest, next));
                 }
-                seen
-            })
-            .collect();
-        let mut circles: Vec<Vec<usize>> = Vec::new();
-        for file in 0..next.len() {
-            let circle: Vec<usize> =
-                reach[file].iter().copied().filter(|&other| reach[other].contains(&file)).collect();
-            if circle.len() > 1 && !circles.contains(&circle) {
-                circles.push(circle);
+                None => circles.push(circle.into_iter().collect()),
             }
         }
         circles
@@ -133,7 +142,7 @@ impl House {
     /// A circle in words: every arrow in it, with the names that are taken.
     pub fn describe(&self, circle: &[usize]) -> String {
         let mut taken: BTreeMap<(usize, usize), Vec<&str>> = BTreeMap::new();
-        for arrow in self.arrows.iter().filter(|a| !self.is_family(a)) {
+        for arrow in &self.arrows {
             if circle.contains(&arrow.from) && circle.contains(&arrow.to) {
                 taken.entry((arrow.from, arrow.to)).or_default().push(&arrow.name);
             }

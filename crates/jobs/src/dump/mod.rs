@@ -253,7 +253,11 @@ pub fn dump(
     report.missing = map.gaps();
     report.missing_sectors = map.missing();
     report.passes = map.passes;
-    let look = look(&source, &map, &mut report, setting);
+    let look = look(&source, &map, setting);
+    report.kind.clone_from(&look.kind);
+    report.facts.clone_from(&look.facts);
+    (report.beyond, report.is_video_part) = (look.beyond, look.is_video_part);
+    report.notices.extend(look.notices.iter().cloned());
     report.hit_files = hit_files(&look, &report.missing);
     if let Some(path) = &report.picture {
         let scene = picture::Scene::of_dump(&map, &look, target);
