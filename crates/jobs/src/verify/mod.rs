@@ -4,23 +4,25 @@ pub mod catalogue;
 mod compare;
 mod disc;
 mod inside;
+mod itself;
+mod report;
 mod seals;
 mod suspects;
 mod sweep;
 mod verdict;
 
 pub(crate) use inside::game_folder;
+pub use report::{
+    Counts, FileReport, FileState, InnerRom, NamedDigest, RangeReport, RangeState, SealReport, SealState, Verdict,
+    VerifyReport, VerifyRun,
+};
 pub(crate) use seals::{Damage, damage, prove};
-pub use seals::{SealReport, SealState};
 pub use suspects::Suspect;
 
 use crate::below::Below;
 use crate::failure::with_article;
-use crate::locate::{self, Inner};
-use crate::quoted;
-use crate::rom::RomReport;
-use crate::{Answer, Failure, Item, Setting};
-use catalogue::MatchReport;
+use crate::locate::{self};
+use crate::{Failure, Item, Setting};
 use compare::Comparison;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, Hasher};
@@ -29,228 +31,12 @@ use decanter_core::keyring::plain;
 use decanter_core::native;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
 use decanter_core::pour::{Draft, bytes_to_write};
-use decanter_core::role::Role;
-use decanter_core::rom::Shape;
-use decanter_core::source::SourceRef;
-use decanter_core::tree::Content;
-use decanter_core::view::held;
-use decanter_core::{Error, Notice, Result, SECTOR, tell};
-use serde::Serialize;
+use decanter_core::{Error, Notice, Result};
+use itself::check_itself;
 use std::collections::HashMap;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
-
-/// What came of all checks.
-#[derive(Debug, Serialize)]
-pub struct VerifyRun {
-    /// Layout of this report.
-    pub schema: &'static str,
-    /// One entry for each source that could be checked.
-    pub sources: Vec<VerifyReport>,
-    /// What came of holding all sources against DAT files or checksum lists.
-    pub matches: Option<MatchReport>,
-    /// What could not be checked, and why.
-    pub failed: Vec<String>,
-    /// Files in folders that are of no known kind.
-    pub unknown: usize,
-}
-
-/// What came of the check of one source.
-#[derive(Debug, Serialize)]
-pub struct VerifyReport {
-    /// The source, with what it was looked through.
-    pub source: String,
-    /// What it was held against; `None` when there was only its own structure.
-    pub against: Option<String>,
-    /// The answer.
-    pub verdict: Verdict,
-    /// How many files match, differ and so on.
-    pub counts: Counts,
-    /// Every file.
-    pub files: Vec<FileReport>,
-    /// What is known of the ROM, if it is one.
-    pub rom: Option<RomReport>,
-    /// The ROMs in a folder or an archive.
-    pub roms: Vec<InnerRom>,
-    /// The digests that a package carries of its own bytes, and what its headers say of each other.
-    pub seals: Vec<SealReport>,
-    /// Whether it stands in a source that was named, and was not named itself.
-    #[serde(skip)]
-    pub is_row: bool,
-    /// Header, regions and footer.
-    pub ranges: Vec<RangeReport>,
-    /// Digests of the whole source, where they were taken in the same read.
-    pub digests: Vec<NamedDigest>,
-    /// What proves the content, where there is no description: how many digests of its own hold, and of what.
-    pub proofs: Vec<String>,
-    /// What to do next.
-    pub next: String,
-    /// What was noticed on the way.
-    pub notices: Vec<Notice>,
-}
-
-/// A ROM in a folder or an archive.
-#[derive(Debug, Serialize)]
-pub struct InnerRom {
-    /// Where it is.
-    pub path: String,
-    /// What is known of it.
-    pub rom: RomReport,
-}
-
-/// The digest of a part of a source.
-#[derive(Debug, Serialize)]
-pub struct NamedDigest {
-    /// Which part.
-    pub name: String,
-    /// Its digest.
-    pub digest: Digest,
-}
-
-/// The answer to "is it what it should be?".
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Verdict {
-    /// Everything that is described is as described.
-    Match,
-    /// Digests that it carries of its own bytes hold.
-    Sound,
-    /// Everything could be read; nothing proves the content.
-    Readable,
-    /// There is nothing that could be checked.
-    Nothing,
-    /// Something is not as described.
-    Differs,
-    /// Something is missing at its end.
-    Incomplete,
-    /// Its own structure or its own digests are broken.
-    Damaged,
-}
-
-/// How many files have which state.
-#[derive(Debug, Default, Serialize)]
-pub struct Counts {
-    /// As described.
-    pub matching: usize,
-    /// Not as described.
-    pub differing: usize,
-    /// Described, but not there.
-    pub missing: usize,
-    /// There, but not described.
-    pub unexpected: usize,
-    /// Cannot be read as a whole.
-    pub unreadable: usize,
-    /// Not looked at one by one, because the key is missing.
-    pub locked: usize,
-}
-
-/// What is known of one file now.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum FileState {
-    /// As described; without a description: readable.
-    Match,
-    /// Not as described.
-    Differs,
-    /// Described, but not there.
-    Missing,
-    /// There, but not described.
-    Unexpected,
-    /// Cannot be read as a whole.
-    Unreadable,
-    /// Encrypted, and the key is missing.
-    Locked,
-}
-
-/// One file.
-#[derive(Debug, Serialize)]
-pub struct FileReport {
-    /// Path in the source.
-    pub path: String,
-    /// What is known of it now.
-    pub state: FileState,
-    /// Length in bytes.
-    pub bytes: u64,
-    /// Digest that it should have.
-    pub expected: Option<Digest>,
-    /// Digest that it has.
-    pub found: Option<Digest>,
-    /// First sector of its content.
-    pub sector: Option<u64>,
-    /// Sectors that are to blame, as far as that can be told.
-    pub suspects: Vec<Suspect>,
-    /// More on the state.
-    pub note: Option<String>,
-    /// True when it is the machine that failed to read it.
-    #[serde(skip)]
-    pub is_read_error: bool,
-}
-
-impl FileReport {
-    /// One of which no more is known.
-    fn new(path: String, state: FileState, bytes: u64) -> Self {
-        Self {
-            path,
-            state,
-            bytes,
-            expected: None,
-            found: None,
-            sector: None,
-            suspects: Vec::new(),
-            note: None,
-            is_read_error: false,
-        }
-    }
-}
-
-/// How a stretch of a source compares with what it should be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum RangeState {
-    /// It is as it should be.
-    Match,
-    /// It is not.
-    Differs,
-    /// The source ends before it does.
-    Cut,
-    /// Nobody could tell.
-    Unchecked,
-}
-
-/// One stretch of the source.
-#[derive(Debug, Serialize)]
-pub struct RangeReport {
-    /// What it is called.
-    pub name: String,
-    /// First sector.
-    pub first_sector: u64,
-    /// Number of sectors.
-    pub sectors: u64,
-    /// How it compares.
-    pub state: RangeState,
-    /// More on the state.
-    pub note: Option<String>,
-}
-
-impl Verdict {
-    /// Whether nothing is wrong, as far as was looked.
-    pub fn is_good(self) -> bool {
-        matches!(self, Self::Match | Self::Sound | Self::Readable)
-    }
-}
-
-impl VerifyReport {
-    /// Yes or no.
-    pub fn answer(&self) -> Answer {
-        match self.verdict {
-            good if good.is_good() => Answer::Yes,
-            _ if self.files.iter().any(|f| f.is_read_error) => Answer::ReadError,
-            _ => Answer::No,
-        }
-    }
-}
 
 /// Verifies several sources; one that cannot be checked does not stop the others. `each` is called after every source.
 ///
@@ -540,164 +326,4 @@ pub(crate) fn write_checked(
         Ok((report, hashers.into_iter().map(Hasher::finish).collect()))
     };
     run().map_err(fail)
-}
-
-/// Without a description: everything has to be readable, and the digests that it and what is around it carry have to fit.
-fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
-    let opened = &item.opened;
-    let says_more = !opened.proof.is_empty();
-    let mut report = if item.opened.identity.role == Role::Package && !opened.proof.sealed.is_empty() {
-        seals::check(item, setting)?
-    } else {
-        let mut report = if opened.holds.tracks.is_empty() {
-            check_files(item, setting)?
-        } else {
-            disc::check_tracks(item, setting)?
-        };
-        if says_more {
-            seals::add(&mut report, item, setting)?;
-        }
-        report
-    };
-    verdict::settle(&mut report, item, setting)?;
-    Ok(report)
-}
-
-/// Reads an image from front to back: what cannot be read of it, and whether encrypted sectors of it were never read
-/// when it was dumped, so that its files have to be asked one by one.
-fn read_whole(item: &Item, setting: &Setting<'_>) -> Result<(Vec<FileReport>, bool)> {
-    let is_one = item.opened.identity.role.is_image() || item.opened.identity.role == Role::Rom;
-    // What a seal covers is read for it.
-    let Some(source) = item.source.as_ref().filter(|_| is_one && item.opened.proof.sealed.is_empty()) else {
-        return Ok((Vec::new(), false));
-    };
-    let decrypted = item.opened.protection.as_ref().and_then(|p| p.clear_as_it_is.as_ref());
-    let read = match decrypted {
-        Some(as_it_is) => read_through(&as_it_is.clear.as_source()?, setting),
-        None => read_through(source, setting),
-    };
-    let is_blank = decrypted.is_some_and(|a| a.blank.load(Ordering::Relaxed) > 0);
-    match read {
-        Err(e) if matches!(e.blame(), decanter_core::error::Blame::Source) => {
-            let report = FileReport::new("the whole image".into(), FileState::Unreadable, source.len());
-            Ok((vec![FileReport { note: Some(e.to_string()), ..report }], is_blank))
-        }
-        read => read.map(|()| (Vec::new(), is_blank)),
-    }
-}
-
-/// Every file has to be readable, and ROMs have to have the checksums that they carry.
-fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
-    let (mut files, is_blank_somewhere) = read_whole(item, setting)?;
-    let mut roms = Vec::new();
-    let mut counts = Counts { unreadable: files.len(), ..Counts::default() };
-    let mut proven = 0;
-    let holds_files = item.opened.identity.role.is_files();
-    for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
-        let mut report = FileReport {
-            sector: file.spans.first().map(|s| s.start / SECTOR),
-            ..FileReport::new(node.path.clone(), FileState::Match, file.len)
-        };
-        let whole_image_is_read = item.source.is_some() && !file.spans.is_empty() && !is_blank_somewhere;
-        let read = match &file.content {
-            Content::Locked(_) => {
-                report.state = FileState::Locked;
-                Ok(())
-            }
-            Content::Whole(_) if whole_image_is_read => Ok(()),
-            Content::Whole(source) if holds_files => {
-                // Read once, for its digest and for what it is.
-                let source = held(source);
-                read_through(&source, setting).and_then(|()| {
-                    if let Inner::Rom(inner) = locate::inner(item, &node.path, &source, setting)? {
-                        let rom = inner.opened.holds.rom.as_ref().map(RomReport::of);
-                        roms.extend(rom.map(|rom| InnerRom { path: inner.address, rom }));
-                    }
-                    Ok(())
-                })
-            }
-            Content::Whole(source) => read_through(source, setting),
-            _ => file.source().map(|_| ()),
-        };
-        match read {
-            Err(Error::Cancelled) => return Err(Error::Cancelled),
-            Err(e) => {
-                report.state = FileState::Unreadable;
-                report.is_read_error = matches!(e, Error::Io { .. });
-                report.note = Some(e.to_string());
-            }
-            Ok(()) => {}
-        }
-        match report.state {
-            FileState::Unreadable => counts.unreadable += 1,
-            FileState::Locked => counts.locked += 1,
-            _ => counts.matching += 1,
-        }
-        proven += usize::from(report.state == FileState::Match && file.source().is_ok_and(|s| s.is_checked()));
-        files.push(report);
-    }
-    let len = item.source.as_ref().map_or(0, |s| s.len());
-    let missing = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
-    let rom = item.opened.holds.rom.as_ref().map(RomReport::of);
-    let all_right = rom.iter().chain(roms.iter().map(|r| &r.rom)).all(|r| r.is_right() && !is_two(&r.shape));
-    let is_short = rom.as_ref().is_some_and(|r| r.declared_bytes.is_some() && matches!(r.shape, Shape::Trimmed { .. }));
-    let verdict = if missing > 0 || is_short {
-        Verdict::Incomplete
-    } else if !all_right {
-        Verdict::Differs
-    } else if counts.unreadable > 0 {
-        Verdict::Damaged
-    } else {
-        Verdict::Sound
-    };
-    let source = quoted(&item.shown);
-    let next = match verdict {
-        Verdict::Incomplete if is_short => {
-            "it ends before its declared length: dump it again, or pad it (convert --pad) if it was trimmed".into()
-        }
-        Verdict::Differs => format!(
-            "a checksum of its own does not hold: a bad dump, or one that was changed; decanter verify {source} --against DAT tells"
-        ),
-        _ if rom.is_some() || !roms.is_empty() => {
-            format!(
-                "checksums of its own prove little: decanter verify {source} --against DAT holds it against a known dump"
-            )
-        }
-        Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
-        Verdict::Damaged => {
-            "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole".into()
-        }
-        _ if item.opened.identity.format == "ird" => format!("decanter verify SOURCE --against {source}"),
-        _ => "it reads well; to prove its content, give a description of it with --against".into(),
-    };
-    Ok(VerifyReport {
-        source: item.address.clone(),
-        against: None,
-        verdict,
-        counts,
-        files,
-        rom,
-        roms,
-        seals: Vec::new(),
-        ranges: Vec::new(),
-        digests: Vec::new(),
-        is_row: false,
-        proofs: if proven > 0 {
-            vec![tell::count(proven as u64, "checksum of a file", "checksums of files")]
-        } else {
-            Vec::new()
-        },
-        next,
-        notices: item.notices().to_vec(),
-    })
-}
-
-/// Whether a file holds a second ROM.
-fn is_two(shape: &Shape) -> bool {
-    matches!(shape, Shape::Trailing { is_rom: true, .. })
-}
-
-/// Reads all of a source, which is what makes its own digests be checked.
-fn read_through(source: &SourceRef, setting: &Setting<'_>) -> Result<()> {
-    decanter_core::digest::of_source(source, &[], setting.watch).map(|_| ())
 }

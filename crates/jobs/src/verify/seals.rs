@@ -1,5 +1,6 @@
 //! A package against the digests that it carries: one read of each content, stored bytes and plaintext hashed side by side.
 
+use super::report::{SealReport, SealState};
 use super::{Counts, Verdict, VerifyReport};
 use crate::quoted;
 use crate::{Item, Setting, grouped};
@@ -10,7 +11,6 @@ use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
-use serde::Serialize;
 use std::ops::Range;
 
 /// Digests of blocks that are read in one go.
@@ -18,42 +18,6 @@ const DIGESTS_AT_ONCE: u64 = 4096;
 /// Blocks that are kept by number, and files that are named for them.
 const MOST_BLOCKS: usize = 256;
 const MOST_FILES: usize = 20;
-
-/// What came of one digest, or of one thing that headers say of each other.
-#[derive(Debug, Serialize)]
-pub struct SealReport {
-    /// The stretch it belongs to: "content 0", "the game"; empty for what is of the whole.
-    pub of: String,
-    /// What was sealed.
-    pub name: String,
-    /// Where it begins in that stretch, and how many bytes it has; `None` for what takes headers only.
-    pub range: Option<(u64, u64)>,
-    /// What came of it.
-    pub state: SealState,
-    /// More on that.
-    pub note: Option<String>,
-    /// What is hit, as far as blocks tell: files, or further damage.
-    pub files: Vec<String>,
-    /// What it means if it does not hold; `None` if it means nothing to those who load it.
-    pub matters: Option<&'static str>,
-    /// Whether a digest of content was compared, and not only what a structure says of itself.
-    #[serde(skip)]
-    pub is_digest: bool,
-}
-
-/// What came of a digest.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum SealState {
-    /// It holds.
-    Holds,
-    /// It does not.
-    Differs,
-    /// The source ends before.
-    Cut,
-    /// The key is missing or wrong.
-    Locked,
-}
 
 impl SealReport {
     /// What headers, or checks of a structure, say.

@@ -1,0 +1,175 @@
+//! A source by itself, without a description: everything has to be readable, and what it says of itself has to hold.
+
+use super::report::{Counts, FileReport, FileState, InnerRom, Verdict, VerifyReport};
+use super::{disc, seals, verdict};
+use crate::locate::{self, Inner};
+use crate::quoted;
+use crate::rom::RomReport;
+use crate::{Item, Setting};
+use decanter_core::role::Role;
+use decanter_core::rom::Shape;
+use decanter_core::source::SourceRef;
+use decanter_core::tree::Content;
+use decanter_core::view::held;
+use decanter_core::{Error, Result, SECTOR, tell};
+use std::sync::atomic::Ordering;
+
+/// Without a description: everything has to be readable, and the digests that it and what is around it carry have to fit.
+pub(super) fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
+    let opened = &item.opened;
+    let says_more = !opened.proof.is_empty();
+    let mut report = if item.opened.identity.role == Role::Package && !opened.proof.sealed.is_empty() {
+        seals::check(item, setting)?
+    } else {
+        let mut report = if opened.holds.tracks.is_empty() {
+            check_files(item, setting)?
+        } else {
+            disc::check_tracks(item, setting)?
+        };
+        if says_more {
+            seals::add(&mut report, item, setting)?;
+        }
+        report
+    };
+    verdict::settle(&mut report, item, setting)?;
+    Ok(report)
+}
+
+/// Reads an image from front to back: what cannot be read of it, and whether encrypted sectors of it were never read
+/// when it was dumped, so that its files have to be asked one by one.
+fn read_whole(item: &Item, setting: &Setting<'_>) -> Result<(Vec<FileReport>, bool)> {
+    let is_one = item.opened.identity.role.is_image() || item.opened.identity.role == Role::Rom;
+    // What a seal covers is read for it.
+    let Some(source) = item.source.as_ref().filter(|_| is_one && item.opened.proof.sealed.is_empty()) else {
+        return Ok((Vec::new(), false));
+    };
+    let decrypted = item.opened.protection.as_ref().and_then(|p| p.clear_as_it_is.as_ref());
+    let read = match decrypted {
+        Some(as_it_is) => read_through(&as_it_is.clear.as_source()?, setting),
+        None => read_through(source, setting),
+    };
+    let is_blank = decrypted.is_some_and(|a| a.blank.load(Ordering::Relaxed) > 0);
+    match read {
+        Err(e) if matches!(e.blame(), decanter_core::error::Blame::Source) => {
+            let report = FileReport::new("the whole image".into(), FileState::Unreadable, source.len());
+            Ok((vec![FileReport { note: Some(e.to_string()), ..report }], is_blank))
+        }
+        read => read.map(|()| (Vec::new(), is_blank)),
+    }
+}
+
+/// Every file has to be readable, and ROMs have to have the checksums that they carry.
+pub(super) fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
+    let (mut files, is_blank_somewhere) = read_whole(item, setting)?;
+    let mut roms = Vec::new();
+    let mut counts = Counts { unreadable: files.len(), ..Counts::default() };
+    let mut proven = 0;
+    let holds_files = item.opened.identity.role.is_files();
+    for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
+        let mut report = FileReport {
+            sector: file.spans.first().map(|s| s.start / SECTOR),
+            ..FileReport::new(node.path.clone(), FileState::Match, file.len)
+        };
+        let whole_image_is_read = item.source.is_some() && !file.spans.is_empty() && !is_blank_somewhere;
+        let read = match &file.content {
+            Content::Locked(_) => {
+                report.state = FileState::Locked;
+                Ok(())
+            }
+            Content::Whole(_) if whole_image_is_read => Ok(()),
+            Content::Whole(source) if holds_files => {
+                // Read once, for its digest and for what it is.
+                let source = held(source);
+                read_through(&source, setting).and_then(|()| {
+                    if let Inner::Rom(inner) = locate::inner(item, &node.path, &source, setting)? {
+                        let rom = inner.opened.holds.rom.as_ref().map(RomReport::of);
+                        roms.extend(rom.map(|rom| InnerRom { path: inner.address, rom }));
+                    }
+                    Ok(())
+                })
+            }
+            Content::Whole(source) => read_through(source, setting),
+            _ => file.source().map(|_| ()),
+        };
+        match read {
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            Err(e) => {
+                report.state = FileState::Unreadable;
+                report.is_read_error = matches!(e, Error::Io { .. });
+                report.note = Some(e.to_string());
+            }
+            Ok(()) => {}
+        }
+        match report.state {
+            FileState::Unreadable => counts.unreadable += 1,
+            FileState::Locked => counts.locked += 1,
+            _ => counts.matching += 1,
+        }
+        proven += usize::from(report.state == FileState::Match && file.source().is_ok_and(|s| s.is_checked()));
+        files.push(report);
+    }
+    let len = item.source.as_ref().map_or(0, |s| s.len());
+    let missing = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
+    let rom = item.opened.holds.rom.as_ref().map(RomReport::of);
+    let all_right = rom.iter().chain(roms.iter().map(|r| &r.rom)).all(|r| r.is_right() && !is_two(&r.shape));
+    let is_short = rom.as_ref().is_some_and(|r| r.declared_bytes.is_some() && matches!(r.shape, Shape::Trimmed { .. }));
+    let verdict = if missing > 0 || is_short {
+        Verdict::Incomplete
+    } else if !all_right {
+        Verdict::Differs
+    } else if counts.unreadable > 0 {
+        Verdict::Damaged
+    } else {
+        Verdict::Sound
+    };
+    let source = quoted(&item.shown);
+    let next = match verdict {
+        Verdict::Incomplete if is_short => {
+            "it ends before its declared length: dump it again, or pad it (convert --pad) if it was trimmed".into()
+        }
+        Verdict::Differs => format!(
+            "a checksum of its own does not hold: a bad dump, or one that was changed; decanter verify {source} --against DAT tells"
+        ),
+        _ if rom.is_some() || !roms.is_empty() => {
+            format!(
+                "checksums of its own prove little: decanter verify {source} --against DAT holds it against a known dump"
+            )
+        }
+        Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
+        Verdict::Damaged => {
+            "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole".into()
+        }
+        _ if item.opened.identity.format == "ird" => format!("decanter verify SOURCE --against {source}"),
+        _ => "it reads well; to prove its content, give a description of it with --against".into(),
+    };
+    Ok(VerifyReport {
+        source: item.address.clone(),
+        against: None,
+        verdict,
+        counts,
+        files,
+        rom,
+        roms,
+        seals: Vec::new(),
+        ranges: Vec::new(),
+        digests: Vec::new(),
+        is_row: false,
+        proofs: if proven > 0 {
+            vec![tell::count(proven as u64, "checksum of a file", "checksums of files")]
+        } else {
+            Vec::new()
+        },
+        next,
+        notices: item.notices().to_vec(),
+    })
+}
+
+/// Whether a file holds a second ROM.
+fn is_two(shape: &Shape) -> bool {
+    matches!(shape, Shape::Trailing { is_rom: true, .. })
+}
+
+/// Reads all of a source, which is what makes its own digests be checked.
+fn read_through(source: &SourceRef, setting: &Setting<'_>) -> Result<()> {
+    decanter_core::digest::of_source(source, &[], setting.watch).map(|_| ())
+}
