@@ -148,9 +148,7 @@ pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner:
         let colour = if proven.identical { style::GOOD } else { style::WARN };
         row(out, "proof", &format!("{colour}{}{}", proven.words, style::PLAIN))?;
     }
-    for digest in &report.digests {
-        row(out, digest.algorithm.name(), &digest.hex())?;
-    }
+    crate::render::digests(out, &report.digests)?;
     if !report.dry_run {
         // What was left out was not read either.
         let left_out: u64 = report.left_out.iter().map(|l| l.bytes).sum();

@@ -99,9 +99,7 @@ pub fn show_decrypt(
         let proof = report.key_proof.as_deref().map(|p| format!(", proven by {p}")).unwrap_or_default();
         row(out, "key", &format!("{origin}{proof}"))?;
     }
-    for digest in &report.digests {
-        row(out, digest.algorithm.name(), &digest.hex())?;
-    }
+    crate::render::digests(out, &report.digests)?;
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;
     }

@@ -183,9 +183,7 @@ pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, m
         };
         row(out, "checksum", &words)?;
     }
-    for digest in &report.digests {
-        row(out, digest.algorithm.name(), &digest.hex())?;
-    }
+    crate::render::digests(out, &report.digests)?;
     if !report.dry_run {
         row(out, "took", &speed(report.bytes, took))?;
     }

@@ -149,9 +149,7 @@ pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manne
         row(out, "title", &format!("{}, {}", title.short, title.title_id))?;
         row(out, "ROM", &format!("{}, as {}", title.rom, title.rom_at))?;
         row(out, "size", &exact(title.bytes))?;
-        for digest in &title.digests {
-            row(out, digest.algorithm.name(), &digest.hex())?;
-        }
+        crate::render::digests(out, &title.digests)?;
         if !report.dry_run {
             row(out, "proof", "read back: every digest that it carries holds")?;
         }

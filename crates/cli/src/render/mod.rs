@@ -4,8 +4,8 @@ pub mod paper;
 pub mod rom;
 pub mod style;
 
-use decanter_core::Notice;
 pub use decanter_core::tell::{grouped as number, size};
+use decanter_core::{Digest, Notice};
 use decanter_jobs::Failure;
 use serde::Serialize;
 use serde_json::json;
@@ -87,6 +87,14 @@ pub fn row(out: &mut dyn Write, label: &str, value: &str) -> io::Result<()> {
 /// The same with the exact number: `64.0 MiB (67,108,864 bytes)`, `156 bytes`.
 pub fn exact(bytes: u64) -> String {
     if bytes < 1024 { size(bytes) } else { format!("{} ({} bytes)", size(bytes), number(bytes)) }
+}
+
+/// A row for each digest of what was written.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn digests(out: &mut dyn Write, digests: &[Digest]) -> io::Result<()> {
+    digests.iter().try_for_each(|digest| row(out, digest.algorithm.name(), &digest.hex()))
 }
 
 /// How long something took, and how fast that was where it took long enough to tell.

@@ -125,11 +125,6 @@ impl Choices {
         }
     }
 
-    /// The names of all that were given.
-    pub fn names(&self) -> impl Iterator<Item = &'static str> {
-        self.0.keys().copied()
-    }
-
     /// Whether one was given.
     pub fn has(&self, choice: &Choice) -> bool {
         self.0.contains_key(choice.name)
@@ -219,7 +214,6 @@ mod tests {
         );
         given.add(&SIZE, Given::Size(None));
         assert_eq!((given.size_or_fit(&SIZE), given.size(&SIZE)), (Some(None), None));
-        assert_eq!(given.names().collect::<Vec<_>>(), ["list", "many", "one", "parts", "size"]);
     }
 
     #[test]

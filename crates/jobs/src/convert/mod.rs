@@ -136,9 +136,9 @@ fn make(
     let shown = item.shown.as_str();
     let what = format!("cannot convert \"{shown}\" to {}", target.id);
     let fail = |e: Error| Failure::new(what.clone(), e);
-    if let Some(extra) = options.given.names().find(|name| !target.has(name)) {
-        return Err(Failure::usage(what, format!("--{extra} has no meaning with --to {}", target.id))
-            .hint("\"decanter convert --help\" tells which option goes with which target"));
+    if let Some(extra) = table::choices().into_iter().find(|c| options.given.has(c) && !target.has(c.name)) {
+        return Err(Failure::usage(what, format!("--{} has no meaning with --to {}", extra.name, target.id))
+            .hint(format!("it is for {}: leave it out, or choose one of these with --to", table::having(extra))));
     }
     if setting.watch.cancelled() {
         return Err(fail(Error::Cancelled));

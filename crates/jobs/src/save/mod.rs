@@ -240,7 +240,7 @@ fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>, wanted: Option<
 fn check_part(holder: &Holder, options: &Options) -> Result<()> {
     match &options.part {
         Some(part) if holder.layout != Layout::Combined => Err(Error::Usage(format!(
-            "--part {part} has no meaning: the file holds one memory ({})",
+            "--part {part} has no meaning: the file holds one memory ({}); leave it out",
             words(&holder.layout)
         ))),
         _ => Ok(()),

@@ -139,7 +139,7 @@ pub(super) fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyRe
         Verdict::Damaged => {
             "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole".into()
         }
-        _ if item.opened.identity.format == "ird" => format!("decanter verify SOURCE --against {source}"),
+        _ if item.opened.holds.expectation.is_some() => format!("decanter verify SOURCE --against {source}"),
         _ => "it reads well; to prove its content, give a description of it with --against".into(),
     };
     Ok(VerifyReport {

@@ -61,9 +61,7 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
     if !report.confidence.is_empty() {
         row(out, "confidence", &report.confidence)?;
     }
-    for digest in &report.digests {
-        row(out, digest.algorithm.name(), &digest.hex())?;
-    }
+    crate::render::digests(out, &report.digests)?;
     if let Some(written) = &report.written {
         let result = match written.first_wrong {
             None => format!("{}read back, all bytes are right{}", style::GOOD, style::PLAIN),

@@ -91,9 +91,7 @@ pub fn show(out: &mut dyn Write, report: &DumpReport, took: Duration, manner: Ma
             row(out, "", &format!("{bad}the copies disagree{plain} at {place}; what was read first is kept"))?;
         }
     }
-    for digest in &report.digests {
-        row(out, digest.algorithm.name(), &digest.hex())?;
-    }
+    crate::render::digests(out, &report.digests)?;
     if let Some(picture) = &report.picture {
         row(out, "picture", &native::text(picture))?;
     }

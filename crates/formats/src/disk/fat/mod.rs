@@ -67,9 +67,14 @@ impl Format for Fat {
         let walked = Walk::new(&source, &mut table).run(opener)?;
         opened.fact("label", walked.label.unwrap_or_default());
         opened.fact("clusters", format!("{} of {} bytes", layout.clusters, layout.cluster_len));
-        if let Ok(taken) = Table::new(source.clone(), layout.clone()).count(opener.watch()) {
-            let bytes = u64::from(taken) * layout.cluster_len;
-            opened.fact("used", used(bytes, u64::from(layout.clusters) * layout.cluster_len));
+        match Table::new(source.clone(), layout.clone()).count(opener.watch()) {
+            Ok(taken) => {
+                let bytes = u64::from(taken) * layout.cluster_len;
+                opened.fact("used", used(bytes, u64::from(layout.clusters) * layout.cluster_len));
+            }
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            // A table that cannot be read is told by the files whose chains it holds, and by verify.
+            Err(_) => {}
         }
         opened.extent.structure.push(0..layout.data_at);
         opened.extent.structure.extend(walked.structure);
