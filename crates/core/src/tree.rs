@@ -160,15 +160,6 @@ pub fn below(parent: &str, name: &str) -> String {
     if parent.is_empty() { name.to_owned() } else { format!("{parent}/{name}") }
 }
 
-/// Fails unless another file or folder may be added to `count` of them.
-///
-/// # Errors
-/// [`Error::Limit`].
-pub fn check_room(count: usize, most: usize) -> Result<()> {
-    let (asked, limit) = (count as u64 + 1, most as u64);
-    if count >= most { Err(Error::Limit { what: "files and folders", asked, limit }) } else { Ok(()) }
-}
-
 impl Tree {
     /// The files, with their nodes.
     pub fn files(&self) -> impl Iterator<Item = (&Node, &File)> {
@@ -223,10 +214,8 @@ mod tests {
     }
 
     #[test]
-    fn paths_are_put_together_and_room_is_limited() {
+    fn paths_are_put_together() {
         assert_eq!((below("", "a"), below("a/b", "c")), ("a".into(), "a/b/c".into()));
-        assert!(check_room(9, 10).is_ok());
-        assert!(matches!(check_room(10, 10), Err(Error::Limit { asked: 11, limit: 10, .. })));
     }
 
     #[test]

@@ -6,16 +6,20 @@
 #![cfg_attr(not(test), warn(clippy::disallowed_methods))]
 
 pub mod archive;
+mod arranged;
 pub mod cartridge;
 pub mod chunked;
 mod codepage;
 pub mod disk;
+mod noticed;
 mod num;
 pub mod optical;
 pub mod package;
 pub mod patch;
+mod raw;
 pub mod record;
 pub mod time;
+mod walk;
 
 use decanter_core::Registry;
 

@@ -10,6 +10,7 @@ pub mod gpt;
 pub mod mbr;
 pub mod ntfs;
 
+use decanter_core::Result;
 use decanter_core::format::Opener;
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
@@ -18,42 +19,7 @@ use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tell::size;
 use decanter_core::tree::{File, Kind, Node};
 use decanter_core::view::Slice;
-use decanter_core::{Notice, Result};
 use std::sync::Arc;
-
-/// Files and folders on one volume.
-const MOST_NODES: usize = 1 << 21;
-/// Notices that are told one by one.
-const MOST_NOTICES: usize = 20;
-
-/// What was noticed on a volume, the first of it word by word.
-#[derive(Default)]
-struct Noticed {
-    told: Vec<Notice>,
-    count: usize,
-}
-
-impl Noticed {
-    fn note(&mut self, text: impl Into<String>) {
-        self.count += 1;
-        if self.count <= MOST_NOTICES {
-            self.told.push(Notice::damage(text));
-        }
-    }
-
-    /// Something that is no damage.
-    fn remark(&mut self, text: impl Into<String>) {
-        self.told.push(Notice::new(text));
-    }
-
-    fn into(mut self) -> Vec<Notice> {
-        let more = self.count.saturating_sub(MOST_NOTICES);
-        if more > 0 {
-            self.told.push(Notice::damage(format!("and {more} more faults like these")));
-        }
-        self.told
-    }
-}
 
 /// A partition as its table describes it.
 struct Partition {
@@ -112,10 +78,10 @@ fn used(used: u64, all: u64) -> String {
     format!("{} of {}", size(used), size(all))
 }
 
-/// Whether a sector ends as boot sectors do.
 /// The last bytes of every first sector that a PC may start from.
 const BOOT_MARK: Mark = Mark { at: 510, bytes: &[0x55, 0xaa] };
 
+/// Whether a sector ends as boot sectors do.
 fn is_boot_sector(source: &dyn Source) -> Result<bool> {
     Ok(source.len() >= 512 && read_array::<2>(source, 510)? == [0x55, 0xaa])
 }

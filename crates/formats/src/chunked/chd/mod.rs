@@ -9,6 +9,7 @@ mod compose;
 mod flac;
 mod header;
 mod huffman;
+mod hunks;
 mod map;
 mod view;
 
@@ -24,6 +25,7 @@ use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Error, Result};
 use header::{Entry, Header};
+use hunks::Hunks;
 use map::Map;
 use std::sync::Arc;
 use view::View;
@@ -166,7 +168,7 @@ impl Image {
             Some(wanted) => Some(parent(wanted, opener, depth)?),
             None => None,
         };
-        let view = Arc::new(View::new(source, header.clone(), map, parent));
+        let view = Arc::new(View::new(Hunks::new(source, header.clone(), map, parent)));
         Ok(Self { header, metadata, view })
     }
 }

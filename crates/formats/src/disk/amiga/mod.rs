@@ -8,6 +8,7 @@ mod compose;
 mod data;
 pub mod hunk;
 mod rdb;
+mod walk;
 
 pub use block::protection;
 pub use compose::{FileSystem, Volume, compose, least_blocks, needed_blocks};
@@ -15,17 +16,15 @@ pub use rdb::Rdb;
 
 use super::claims::Claims;
 use crate::num::be32;
-use block::{BLOCK, LEAD, at, counted, kind, latin, moment};
+use block::{BLOCK, LEAD, at, counted, kind, latin};
 use data::OldData;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
-use decanter_core::tree::{About, Content, File, Kind, Node, Tree, below, check_room};
-use decanter_core::watch;
+use decanter_core::tree::{About, Content, File};
 use decanter_core::{Error, Result};
-use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -176,14 +175,13 @@ fn open(source: SourceRef, id: &'static str, name: &str, opener: &Opener<'_>) ->
     };
     opened.fact("title", latin(counted(&root, at::NAME, block::MOST_NAME)));
     opened.fact("file system", layout.name());
-    let mut walk = Walk::default();
-    walk.folder(&disk, &root, layout.root, "", opener, 0)?;
-    opened.told.notices.extend(walk.noticed.into());
-    let mut tree = Tree { nodes: walk.nodes };
+    let (walked, claims) = walk::Way::run(&disk, root, opener)?;
+    opened.told.notices.extend(walked.notices);
+    let mut tree = walked.tree;
     let lead = disk.layout.lead();
     // The check of all blocks tells it once more.
-    let _ = walk.claims.mark(&mut tree, |block| Some(block * BLOCK as u64 + lead));
-    opened.extent.structure = walk.structure;
+    let _ = claims.mark(&mut tree, |block| Some(block * BLOCK as u64 + lead));
+    opened.extent.structure = walked.structure;
     opened.proof.inspections.push(Arc::new(move |watch| check::inspect(&disk, watch)));
     opened.holds.tree = Some(tree);
     Ok(opened)
@@ -299,106 +297,4 @@ pub fn describe(bits: u32, comment: &[u8]) -> About {
         words.push(format!("\"{}\"", latin(comment)));
     }
     About { words, protection: Some(bits).filter(|b| *b != 0), comment: comment.to_vec() }
-}
-
-#[derive(Default)]
-struct Walk {
-    nodes: Vec<Node>,
-    structure: Vec<Range<u64>>,
-    noticed: super::Noticed,
-    seen: HashSet<u64>,
-    claims: Claims,
-}
-
-impl Walk {
-    fn folder(
-        &mut self,
-        disk: &Disk,
-        header: &[u8; BLOCK],
-        number: u64,
-        path: &str,
-        opener: &Opener<'_>,
-        depth: usize,
-    ) -> Result<()> {
-        watch::check(opener.watch())?;
-        let here = number * BLOCK as u64;
-        self.structure.push(here..here + BLOCK as u64);
-        let shown = if path.is_empty() { "the root folder" } else { path };
-        if !self.seen.insert(number) || depth > 200 {
-            self.noticed.note(format!("{shown} (block {number}) is met twice: a loop, not followed"));
-            return Ok(());
-        }
-        let mut entries = Vec::new();
-        for slot in 0..block::TABLE {
-            let mut next = u64::from(be32(header, at::TABLE + slot * 4));
-            let mut chain = HashSet::new();
-            while next != 0 {
-                if !chain.insert(next) {
-                    self.noticed.note(format!("the entries of {shown} go in a circle at block {next}"));
-                    break;
-                }
-                let block = match disk.block(next) {
-                    Ok(block) => block,
-                    Err(e @ Error::Io { .. }) => return Err(e),
-                    Err(_) => {
-                        self.noticed.note(format!("an entry of {shown} leads to block {next}, which cannot be read"));
-                        break;
-                    }
-                };
-                if be32(&block, at::TYPE) != block::HEADER {
-                    self.noticed.note(format!("an entry of {shown} leads to block {next}, which is none"));
-                    break;
-                }
-                let following = u64::from(be32(&block, at::NEXT));
-                entries.push((next, block));
-                next = following;
-            }
-        }
-        entries.sort_by_key(|(_, block)| latin(counted(block, at::NAME, block::MOST_NAME)).to_lowercase());
-        for (number, block) in entries {
-            self.entry(disk, number, &block, path, opener, depth)?;
-        }
-        Ok(())
-    }
-
-    fn entry(
-        &mut self,
-        disk: &Disk,
-        number: u64,
-        block: &[u8; BLOCK],
-        parent: &str,
-        opener: &Opener<'_>,
-        depth: usize,
-    ) -> Result<()> {
-        check_room(self.nodes.len(), super::MOST_NODES)?;
-        let name = latin(counted(block, at::NAME, block::MOST_NAME));
-        let path = below(parent, &name);
-        let modified = moment(block, at::DATE);
-        let about = describe(be32(block, at::PROTECTION), counted(block, at::COMMENT, block::MOST_COMMENT));
-        let kind = match kind(block) {
-            block::FOLDER => Kind::Folder,
-            block::FILE => Kind::File(disk.file(block, number, Some(&mut self.claims))?),
-            block::SOFT_LINK => {
-                let target = block[at::TABLE..at::MAP_FLAG].split(|b| *b == 0).next().unwrap_or_default();
-                Kind::Link(target.iter().map(|b| char::from(*b)).collect())
-            }
-            block::FILE_LINK => match disk.block(be32(block, at::REAL).into()) {
-                Ok(real) if self::kind(&real) == block::FILE => {
-                    Kind::File(disk.file(&real, be32(block, at::REAL).into(), None)?)
-                }
-                _ => Kind::File(File::broken(0, "a link to a file that is not there")),
-            },
-            block::FOLDER_LINK => {
-                self.noticed.remark(format!("{path} is another name of a folder: not followed"));
-                return Ok(());
-            }
-            other => {
-                self.noticed.note(format!("{path} (block {number}) is of kind {other}, which is none"));
-                return Ok(());
-            }
-        };
-        let is_folder = matches!(kind, Kind::Folder);
-        self.nodes.push(Node::new(path.clone(), kind, modified).about(about));
-        if is_folder { self.folder(disk, block, number, &path, opener, depth + 1) } else { Ok(()) }
-    }
 }

@@ -19,7 +19,7 @@ use decanter_core::{Error, Result, Watch};
 use inode::Volume;
 use layout::{Layout, SUPER, incompatible};
 use std::sync::Arc;
-use walk::Walk;
+use walk::Way;
 
 const ID: &str = "ext";
 
@@ -75,11 +75,9 @@ impl Format for Ext {
             opened.notice("the volume was not shut down: what stands only in its journal is missing or out of date");
         }
         let volume = Volume::new(source.clone(), layout.clone());
-        let mut walk = Walk::new(&volume);
-        walk.run(opener)?;
-        walk.hold_together();
-        opened.told.notices.extend(walk.noticed.into());
-        opened.holds.tree = Some(walk.tree);
+        let walked = Way::run(&volume, opener)?;
+        opened.told.notices.extend(walked.notices);
+        opened.holds.tree = Some(walked.tree);
         let whole = move |watch: &dyn Watch| check::inspect(&Volume::new(source.clone(), layout.clone()), watch);
         opened.proof.inspections.push(Arc::new(whole));
         Ok(opened)

@@ -1,13 +1,13 @@
 //! The way through all folders, from the root on.
 
-use super::super::{MOST_NODES, Noticed};
 use super::folder::is_dot;
 use super::inode::{Inode, Map, Volume, flag, kind, number};
 use super::layout::writing;
+use crate::walk::{Folder, Refused, Walk, Walked};
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
-use decanter_core::tree::{File, Kind, Node, Tree, below, check_room};
+use decanter_core::tree::{File, Kind, Node, below};
 use decanter_core::{Error, Result, watch};
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
@@ -15,33 +15,39 @@ use std::ops::Range;
 /// Bytes of a link's target.
 const MOST_LINK: u64 = 4096;
 
-/// What was found on the way.
-pub(super) struct Walk<'a> {
+/// The way through all folders of an ext volume.
+pub(super) struct Way<'a> {
     volume: &'a Volume,
-    pub tree: Tree,
-    pub noticed: Noticed,
+    walk: Walk<'a, u32, u32>,
     /// Runs of blocks with the inode that they belong to.
     owners: Vec<(Range<u64>, u32)>,
-    /// The inode of each node of the tree.
+    /// The inode of each node.
     of_node: Vec<u32>,
     /// Inodes of files that were met.
     met: HashSet<u32>,
 }
 
-impl<'a> Walk<'a> {
-    pub fn new(volume: &'a Volume) -> Self {
-        Self {
-            volume,
-            tree: Tree::default(),
-            noticed: Noticed::default(),
-            owners: Vec::new(),
-            of_node: Vec::new(),
-            met: HashSet::new(),
+impl<'a> Way<'a> {
+    /// Goes through all folders.
+    ///
+    /// # Errors
+    /// What reading fails with, where the volume is not to blame; [`Error::Limit`].
+    pub(super) fn run(volume: &'a Volume, opener: &Opener<'a>) -> Result<Walked<u32>> {
+        let walk = Walk::new(opener, number::ROOT, number::ROOT);
+        let mut way = Self { volume, walk, owners: Vec::new(), of_node: Vec::new(), met: HashSet::new() };
+        while let Some(folder) = way.walk.next()? {
+            let entries = way.folder(&folder);
+            let Some(entries) = way.walk.keep(entries, || folder.shown().to_owned())? else { continue };
+            for (number, name) in entries {
+                watch::check(opener.watch())?;
+                way.node(&folder, below(&folder.path, &name), number)?;
+            }
         }
+        Ok(way.hold_together())
     }
 
     /// Breaks the files that hold a block which another one claims too.
-    pub fn hold_together(&mut self) {
+    fn hold_together(mut self) -> Walked<u32> {
         self.owners.sort_by_key(|(run, owner)| (run.start, *owner));
         let (mut end, mut last) = (0, 0);
         let mut crossed: HashMap<u32, u64> = HashMap::new();
@@ -53,40 +59,20 @@ impl<'a> Walk<'a> {
                 (end, last) = (run.end, *owner);
             }
         }
-        for (node, inode) in self.tree.nodes.iter_mut().zip(&self.of_node) {
+        for (node, inode) in self.walk.nodes.iter_mut().zip(&self.of_node) {
             let Some(block) = crossed.get(inode) else { continue };
             let why = format!("block {block} belongs to another file or folder too: one of them is wrong");
             match &mut node.kind {
                 Kind::File(file) => *file = File::broken(file.len, why),
-                _ => self.noticed.note(format!("{}: {why}", node.path)),
+                _ => self.walk.noticed.note(format!("{}: {why}", node.path)),
             }
         }
-    }
-
-    pub fn run(&mut self, opener: &Opener<'_>) -> Result<()> {
-        let mut seen = HashSet::from([number::ROOT]);
-        let mut todo = vec![(String::new(), number::ROOT)];
-        while let Some((path, number)) = todo.pop() {
-            watch::check(opener.watch())?;
-            let entries = match self.folder(&path, number) {
-                Ok(entries) => entries,
-                Err(e) if e.blame() == Blame::Source => {
-                    self.noticed.note(format!("{} cannot be read: {e}", shown(&path)));
-                    continue;
-                }
-                Err(e) => return Err(e),
-            };
-            for (number, name) in entries {
-                watch::check(opener.watch())?;
-                let path = below(&path, &name);
-                self.node(path, number, &mut seen, &mut todo)?;
-            }
-        }
-        Ok(())
+        self.walk.finish()
     }
 
     /// The inodes and names in a folder.
-    fn folder(&mut self, path: &str, number: u32) -> Result<Vec<(u32, String)>> {
+    fn folder(&mut self, folder: &Folder<u32>) -> Result<Vec<(u32, String)>> {
+        let number = folder.place;
         let inode = self.volume.inode(number)?;
         if inode.kind() != kind::FOLDER {
             return Err(Error::Unreadable { why: format!("inode {number} is no folder") });
@@ -102,36 +88,16 @@ impl<'a> Walk<'a> {
             is_whole &= whole;
         }
         if !is_whole {
-            self.noticed.note(format!("the entries of {} are damaged: some of them are lost", shown(path)));
+            self.walk.note(format!("the entries of {} are damaged: some of them are lost", folder.shown()));
         }
         Ok(all)
     }
 
-    fn node(
-        &mut self,
-        path: String,
-        number: u32,
-        seen: &mut HashSet<u32>,
-        todo: &mut Vec<(String, u32)>,
-    ) -> Result<()> {
-        check_room(self.tree.nodes.len(), MOST_NODES)?;
-        let inode = match self.volume.inode(number) {
-            Ok(inode) => inode,
-            Err(e) if e.blame() == Blame::Source => {
-                self.noticed.note(format!("{path} cannot be read: {e}"));
-                return Ok(());
-            }
-            Err(e) => return Err(e),
-        };
+    fn node(&mut self, parent: &Folder<u32>, path: String, number: u32) -> Result<()> {
+        let inode = self.volume.inode(number);
+        let Some(inode) = self.walk.keep(inode, || path.clone())? else { return Ok(()) };
         let kind = match inode.kind() {
-            kind::FOLDER => {
-                if seen.insert(number) {
-                    todo.push((path.clone(), number));
-                } else {
-                    self.noticed.note(format!("{path} is the same as another folder: not followed"));
-                }
-                Kind::Folder
-            }
+            kind::FOLDER => Kind::Folder,
             kind::FILE => {
                 let (file, map) = self.file(&inode)?;
                 if self.met.insert(number) {
@@ -139,23 +105,28 @@ impl<'a> Walk<'a> {
                 }
                 Kind::File(file)
             }
-            kind::LINK => match self.link(&inode) {
-                Ok(target) => Kind::Link(target),
-                Err(e) if e.blame() == Blame::Source => {
-                    self.noticed.note(format!("the link {path} cannot be read: {e}"));
-                    return Ok(());
-                }
-                Err(e) => return Err(e),
-            },
+            kind::LINK => {
+                let target = self.link(&inode);
+                let Some(target) = self.walk.keep(target, || format!("the link {path}"))? else { return Ok(()) };
+                Kind::Link(target)
+            }
             // Devices, pipes and sockets mean nothing elsewhere.
             1 | 2 | 6 | 12 => return Ok(()),
             other => {
-                self.noticed.note(format!("{path} leads to inode {number}, which is of kind {other}: none"));
+                self.walk.note(format!("{path} leads to inode {number}, which is of kind {other}: none"));
                 return Ok(());
             }
         };
+        let is_folder = matches!(kind, Kind::Folder);
+        self.walk.add(Node::new(path.clone(), kind, Some(inode.modified)))?;
         self.of_node.push(number);
-        self.tree.nodes.push(Node::new(path, kind, Some(inode.modified)));
+        if is_folder {
+            match self.walk.enter(parent, path.clone(), number, number) {
+                None => {}
+                Some(Refused::Met) => self.walk.note(format!("{path} is the same as another folder: not followed")),
+                Some(Refused::TooDeep) => self.walk.note(format!("{path} lies too deep: not followed")),
+            }
+        }
         Ok(())
     }
 
@@ -183,8 +154,4 @@ impl<'a> Walk<'a> {
         };
         Ok(String::from_utf8_lossy(&bytes).into_owned())
     }
-}
-
-fn shown(path: &str) -> &str {
-    if path.is_empty() { "the root folder" } else { path }
 }

@@ -20,7 +20,7 @@ use decanter_core::{Error, Result};
 use layout::Layout;
 use std::sync::Arc;
 use table::Table;
-use walk::Walk;
+use walk::Way;
 
 const ID: &str = "fat";
 
@@ -64,8 +64,8 @@ impl Format for Fat {
         opened.extent.unit = Some(512);
         opened.extent.promised_len = Some(layout.len);
         let mut table = Table::new(source.clone(), layout.clone());
-        let walked = Walk::new(&source, &mut table).run(opener)?;
-        opened.fact("label", walked.label.unwrap_or_default());
+        let found = Way::run(&source, &mut table, opener)?;
+        opened.fact("label", found.label);
         opened.fact("clusters", format!("{} of {} bytes", layout.clusters, layout.cluster_len));
         match Table::new(source.clone(), layout.clone()).count(opener.watch()) {
             Ok(taken) => {
@@ -77,11 +77,11 @@ impl Format for Fat {
             Err(_) => {}
         }
         opened.extent.structure.push(0..layout.data_at);
-        opened.extent.structure.extend(walked.structure);
-        opened.told.notices.extend(walked.noticed.into());
-        let mut tree = walked.tree;
-        let shared = walked.claims.mark(&mut tree, |cluster| layout.place(u32::try_from(cluster).ok()?));
-        let met = check::Met { shared, chained: walked.clusters, entries: walked.faults };
+        opened.extent.structure.extend(found.walked.structure);
+        opened.told.notices.extend(found.walked.notices);
+        let mut tree = found.walked.tree;
+        let shared = found.claims.mark(&mut tree, |cluster| layout.place(u32::try_from(cluster).ok()?));
+        let met = check::Met { shared, chained: found.clusters, entries: found.faults };
         opened.proof.inspections.push(Arc::new(move |watch| check::inspect(&source, &layout, &met, watch)));
         opened.holds.tree = Some(tree);
         Ok(opened)

@@ -6,12 +6,12 @@ use super::names::{LongName, oem, short_name};
 use super::table::{Fault, MOST_FOLDER, Table};
 use crate::disk::claims::Claims;
 use crate::disk::faults::Faults;
-use crate::disk::{MOST_NODES, Noticed};
 use crate::num::{le16, le32};
+use crate::walk::{Folder, Refused, Walk, Walked};
+use decanter_core::Result;
 use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
-use decanter_core::tree::{File, Kind, Node, Tree, below, check_room};
-use decanter_core::{Result, Watch, watch};
+use decanter_core::tree::{File, Kind, Node, below};
 use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
@@ -21,82 +21,81 @@ const LABEL: u8 = 0x08;
 const FOLDER: u8 = 0x10;
 pub(super) const LONG: u8 = 0x0f;
 
-/// The way through all folders.
-pub(super) struct Walk<'a> {
-    pub(super) source: &'a SourceRef,
-    pub(super) table: &'a mut Table,
-    pub(super) tree: Tree,
-    pub(super) structure: Vec<Range<u64>>,
-    pub(super) noticed: Noticed,
-    pub(super) label: Option<String>,
-    pub(super) clusters: u64,
-    pub(super) claims: Claims,
-    pub(super) seen: HashSet<u32>,
-    /// What does not fit together in entries.
-    pub(super) faults: Faults,
+/// The way through all folders of a FAT volume.
+pub(super) struct Way<'a> {
+    source: &'a SourceRef,
+    table: &'a mut Table,
+    walk: Walk<'a, Place, u32>,
+    label: Option<String>,
+    clusters: u64,
+    claims: Claims,
+    faults: Faults,
 }
 
-/// A folder still to be read.
-pub(super) struct Todo {
-    pub(super) path: String,
-    pub(super) spans: Vec<Range<u64>>,
+/// Where a folder is.
+struct Place {
+    spans: Vec<Range<u64>>,
     /// Its first cluster, and that of the folder it is in; 0: the root folder.
     cluster: u32,
     parent: u32,
 }
 
-impl<'a> Walk<'a> {
-    pub(super) fn new(source: &'a SourceRef, table: &'a mut Table) -> Self {
-        Self {
-            source,
-            table,
-            tree: Tree::default(),
-            structure: Vec::new(),
-            noticed: Noticed::default(),
-            label: None,
-            clusters: 0,
-            claims: Claims::default(),
-            seen: HashSet::new(),
-            faults: Faults::default(),
-        }
-    }
+/// What was found on the way.
+pub(super) struct Found {
+    pub(super) walked: Walked<u32>,
+    pub(super) label: String,
+    /// Clusters that files and folders have.
+    pub(super) clusters: u64,
+    pub(super) claims: Claims,
+    /// What does not fit together in entries.
+    pub(super) faults: Faults,
+}
 
-    pub(super) fn run(mut self, opener: &Opener<'_>) -> Result<Self> {
-        let root = match self.table.layout.width {
-            Width::Fat32 => {
-                let cluster = self.table.layout.root_cluster;
-                self.seen.insert(cluster);
-                let (spans, wrong) = self.table.folder(cluster, &mut self.claims)?;
-                if let Some(wrong) = wrong {
-                    self.noticed.note(format!("the root folder: {wrong}"));
-                }
-                self.clusters += spans.iter().map(|s| s.end - s.start).sum::<u64>() / self.table.layout.cluster_len;
-                spans
+impl<'a> Way<'a> {
+    /// Goes through all folders.
+    ///
+    /// # Errors
+    /// What reading fails with, where the volume is not to blame; [`decanter_core::Error::Limit`].
+    pub(super) fn run(source: &'a SourceRef, table: &'a mut Table, opener: &Opener<'a>) -> Result<Found> {
+        let (claims, faults) = (Claims::default(), Faults::default());
+        let is_chain = table.layout.width == Width::Fat32;
+        // The root folder of FAT12 and FAT16 is no chain of clusters.
+        let cluster = if is_chain { table.layout.root_cluster } else { 0 };
+        let place = Place { spans: vec![table.layout.root.clone()], cluster: 0, parent: 0 };
+        let walk = Walk::new(opener, place, cluster);
+        let mut way = Self { source, table, walk, label: None, clusters: 0, claims, faults };
+        while let Some(mut folder) = way.walk.next()? {
+            if folder.path.is_empty() && is_chain {
+                folder.place.spans = way.chain_of(cluster, "the root folder")?;
             }
-            _ => vec![self.table.layout.root.clone()],
-        };
-        let mut todo = vec![Todo { path: String::new(), spans: root, cluster: 0, parent: 0 }];
-        while let Some(folder) = todo.pop() {
-            watch::check(opener.watch())?;
-            self.folder(&folder, &mut todo, opener.watch())?;
+            way.folder(&folder)?;
         }
-        Ok(self)
+        let label = way.label.unwrap_or_default();
+        let walked = way.walk.finish();
+        Ok(Found { walked, label, clusters: way.clusters, claims: way.claims, faults: way.faults })
     }
 
-    fn folder(&mut self, folder: &Todo, todo: &mut Vec<Todo>, watch: &dyn Watch) -> Result<()> {
+    /// The spans of a folder that begins in `cluster`.
+    fn chain_of(&mut self, cluster: u32, shown: &str) -> Result<Vec<Range<u64>>> {
+        let (spans, wrong) = self.table.folder(cluster, &mut self.claims)?;
+        if let Some(wrong) = wrong {
+            self.walk.note(format!("{shown}: {wrong}; what was read so far is listed"));
+        }
+        self.clusters += clusters_of(&spans, self.table.layout.cluster_len);
+        Ok(spans)
+    }
+
+    fn folder(&mut self, folder: &Folder<Place>) -> Result<()> {
         let mut bytes = Vec::new();
-        for span in &folder.spans {
-            match read_vec(self.source.as_ref(), span.start, span.end - span.start, "a folder", MOST_FOLDER) {
-                Ok(more) => bytes.extend(more),
-                Err(e) if e.blame() == decanter_core::error::Blame::Source => {
-                    let shown = if folder.path.is_empty() { "the root folder" } else { &folder.path };
-                    self.noticed.note(format!("{shown} lies past the end of the image ({:#x})", span.start));
-                    break;
-                }
-                Err(e) => return Err(e),
-            }
+        for span in &folder.place.spans {
+            let len = span.end - span.start;
+            self.walk.spend(len)?;
+            let read = read_vec(self.source.as_ref(), span.start, len, "a folder", MOST_FOLDER);
+            let at = || format!("{} at offset {:#x}", folder.shown(), span.start);
+            let Some(more) = self.walk.keep(read, at)? else { break };
+            bytes.extend(more);
         }
-        self.structure.extend(folder.spans.iter().cloned());
+        self.walk.structure.extend(folder.place.spans.iter().cloned());
         self.dots(folder, &bytes);
         let (mut long, mut met) = (LongName::default(), HashSet::new());
         for entry in bytes.as_chunks::<ENTRY>().0 {
@@ -112,26 +111,29 @@ impl<'a> Walk<'a> {
                 }
                 _ if is_dot(entry) => long = LongName::default(),
                 _ => {
-                    let own = std::mem::take(&mut long);
-                    let has_long = !own.units.is_empty() || own.is_broken;
-                    let name = own.take(entry).unwrap_or_else(|| {
-                        let short = short_name(entry);
-                        if has_long {
-                            let told = below(&folder.path, &short);
-                            self.noticed
-                                .note(format!("the long name of {told} is damaged: its pieces do not belong to it"));
-                        }
-                        short
-                    });
+                    let name = self.name(folder, std::mem::take(&mut long), entry);
                     let is_new = met.insert(entry[..11].to_vec());
                     if !is_new {
                         self.faults.note(|| format!("two entries of {} are called {name}", folder.shown()));
                     }
-                    self.entry(folder, &name, entry, todo, watch)?;
+                    self.entry(folder, &name, entry)?;
                 }
             }
         }
         Ok(())
+    }
+
+    /// The name of an entry: its long one, if the pieces before it are its own.
+    fn name(&mut self, folder: &Folder<Place>, long: LongName, entry: &[u8; ENTRY]) -> String {
+        let has_long = !long.units.is_empty() || long.is_broken;
+        long.take(entry).unwrap_or_else(|| {
+            let short = short_name(entry);
+            if has_long {
+                let told = below(&folder.path, &short);
+                self.walk.note(format!("the long name of {told} is damaged: its pieces do not belong to it"));
+            }
+            short
+        })
     }
 
     fn cluster(&self, entry: &[u8; ENTRY]) -> u32 {
@@ -142,13 +144,15 @@ impl<'a> Walk<'a> {
     }
 
     /// The two entries that every folder but the root begins with.
-    fn dots(&mut self, folder: &Todo, bytes: &[u8]) {
+    fn dots(&mut self, folder: &Folder<Place>, bytes: &[u8]) {
         if folder.path.is_empty() || bytes.is_empty() {
             return;
         }
         let entries = bytes.as_chunks::<ENTRY>().0;
-        let wanted =
-            [(entries.first(), b".          ", folder.cluster), (entries.get(1), b"..         ", folder.parent)];
+        let wanted = [
+            (entries.first(), b".          ", folder.place.cluster),
+            (entries.get(1), b"..         ", folder.place.parent),
+        ];
         let is_right = |(entry, name, cluster): (Option<&[u8; ENTRY]>, &[u8; 11], u32)| {
             entry.is_some_and(|e| e[..11] == *name && e[11] & FOLDER != 0 && self.cluster(e) == cluster)
         };
@@ -157,45 +161,26 @@ impl<'a> Walk<'a> {
         }
     }
 
-    fn entry(
-        &mut self,
-        folder: &Todo,
-        name: &str,
-        entry: &[u8; ENTRY],
-        todo: &mut Vec<Todo>,
-        watch: &dyn Watch,
-    ) -> Result<()> {
-        check_room(self.tree.nodes.len(), MOST_NODES)?;
+    fn entry(&mut self, folder: &Folder<Place>, name: &str, entry: &[u8; ENTRY]) -> Result<()> {
         let path = below(&folder.path, name);
         let cluster = self.cluster(entry);
         if entry[..11].iter().any(|b| (*b < 0x20 && *b != 5) || b"\"*+,./:;<=>?[\\]|".contains(b)) {
             self.faults.note(|| format!("{path} has a name that no file can have"));
         }
         let modified = moment(le16(entry, 24), le16(entry, 22));
-        let of = |spans: &[Range<u64>], len: u64| spans.iter().map(|s| (s.end - s.start).div_ceil(len)).sum::<u64>();
+        let len = u64::from(le32(entry, 28));
         if entry[11] & FOLDER != 0 {
-            self.tree.nodes.push(Node::new(path.clone(), Kind::Folder, modified));
-            if le32(entry, 28) != 0 {
+            if len != 0 {
                 self.faults.note(|| format!("the folder {path} has a length"));
             }
-            if !self.seen.insert(cluster) {
-                self.noticed.note(format!("{path} is the same as another folder (cluster {cluster}): not followed"));
-                return Ok(());
-            }
-            let (spans, wrong) = self.table.folder(cluster, &mut self.claims)?;
-            if let Some(wrong) = wrong {
-                self.noticed.note(format!("the folder {path}: {wrong}; what was read so far is listed"));
-            }
-            self.clusters += of(&spans, self.table.layout.cluster_len);
-            todo.push(Todo { path, spans, cluster, parent: folder.cluster });
-            return Ok(());
+            self.walk.add(Node::new(path.clone(), Kind::Folder, modified))?;
+            return self.subfolder(folder, path, cluster);
         }
-        let len = u64::from(le32(entry, 28));
         if len == 0 && cluster != 0 {
             self.faults.note(|| format!("{path} is empty, and has cluster {cluster}"));
         }
-        let (spans, wrong) = self.table.chain(cluster, len, &mut self.claims, watch)?;
-        self.clusters += of(&spans, self.table.layout.cluster_len);
+        let (spans, wrong) = self.table.chain(cluster, len, &mut self.claims, self.walk.watch())?;
+        self.clusters += clusters_of(&spans, self.table.layout.cluster_len);
         if let Some(Fault::Longer(why)) = &wrong {
             self.faults.note(|| format!("{path}: {why}"));
         }
@@ -204,15 +189,27 @@ impl<'a> Walk<'a> {
             _ if spans.is_empty() => File::of(Arc::new(decanter_core::source::Bytes(Vec::new()))),
             _ => File::from_spans(self.source, spans)?,
         };
-        self.tree.nodes.push(Node::new(path, Kind::File(file), modified));
+        self.walk.add(Node::new(path, Kind::File(file), modified))
+    }
+
+    fn subfolder(&mut self, parent: &Folder<Place>, path: String, cluster: u32) -> Result<()> {
+        match self.walk.refuse(parent, cluster) {
+            None => {
+                let spans = self.chain_of(cluster, &format!("the folder {path}"))?;
+                self.walk.later(parent, path, Place { spans, cluster, parent: parent.place.cluster });
+            }
+            Some(Refused::Met) => {
+                self.walk.note(format!("{path} is the same as another folder (cluster {cluster}): not followed"))
+            }
+            Some(Refused::TooDeep) => self.walk.note(format!("{path} lies too deep: not followed")),
+        }
         Ok(())
     }
 }
 
-impl Todo {
-    fn shown(&self) -> &str {
-        if self.path.is_empty() { "the root folder" } else { &self.path }
-    }
+/// Clusters of `len` bytes that spans take.
+fn clusters_of(spans: &[Range<u64>], len: u64) -> u64 {
+    spans.iter().map(|s| (s.end - s.start).div_ceil(len)).sum()
 }
 
 /// Whether an entry is the folder itself, or its parent.

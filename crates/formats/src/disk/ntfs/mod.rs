@@ -7,8 +7,10 @@ mod check;
 mod packed;
 mod record;
 
-use super::{MOST_NODES, Noticed, used};
+use super::used;
+use crate::noticed::Noticed;
 use crate::num::{le16, le32, le64};
+use crate::walk::Room;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
@@ -159,7 +161,7 @@ impl Format for Ntfs {
         let records = volume.table.clone();
         opened.proof.inspections.push(Arc::new(move |watch| check::inspect(&source, layout, &records, watch)));
         opened.extent.structure = structure;
-        opened.told.notices.extend(volume.noticed.into());
+        opened.told.notices.extend(volume.noticed.into_notices());
         Ok(opened)
     }
 }
@@ -375,10 +377,7 @@ impl Volume {
             .map(|(n, _)| *n)
             .collect();
         numbers.sort_unstable();
-        if numbers.len() > MOST_NODES {
-            let limit = MOST_NODES as u64;
-            return Err(Error::Limit { what: "files on a volume", asked: numbers.len() as u64, limit });
-        }
+        let mut room = Room::default();
         let (mut nodes, mut streams, mut lost) = (Vec::new(), 0, 0);
         for number in numbers {
             let entry = &self.entries[&number];
@@ -392,6 +391,7 @@ impl Volume {
                     }
                 };
                 let path = below(&folder, name);
+                room.take(&path)?;
                 let kind = if entry.is_folder { Kind::Folder } else { Kind::File(self.file(entry)) };
                 let mut node = Node::new(path, kind, Some(*modified));
                 if matches!(&entry.data, Some(Data::Pieces { flags, .. }) if flags & COMPRESSED != 0) {

@@ -4,7 +4,9 @@
 //! everything else stays readable. Layout, checks and limits: docs/formats/iso9660.md.
 
 mod compose;
+mod overlaps;
 mod raw;
+mod record;
 mod rock_ridge;
 mod root;
 mod tables;

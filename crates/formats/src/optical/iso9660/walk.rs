@@ -1,29 +1,30 @@
 //! The directory tree, walked from the root.
 
-use super::raw::{Descriptor, FLAG_ASSOCIATED, FLAG_FOLDER, FLAG_MORE_EXTENTS, RECORD_LEN, Record};
-use super::rock_ridge::{self, Date, Extras};
+use super::overlaps::overlaps;
+use super::raw::{Descriptor, FLAG_ASSOCIATED, FLAG_FOLDER, FLAG_MORE_EXTENTS, Record};
+use super::record::{self, Entry};
+use super::rock_ridge::{self, Date};
 use super::{Encoding, Volumes, tables, text};
+use crate::noticed::Noticed;
+use crate::walk::{Folder, Refused, Walk, Walked};
+use decanter_core::error::Blame;
 use decanter_core::format::Opener;
-use decanter_core::source::SourceRef;
-use decanter_core::tree::{About, Content, File, Kind, Node, Tree, below, check_room};
-use decanter_core::watch::{self, Notice};
-use decanter_core::{Error, Result, SECTOR};
-use std::collections::HashSet;
+use decanter_core::source::{SourceRef, read_array};
+use decanter_core::tree::{About, Content, File, Kind, Node, Tree, below};
+use decanter_core::{Error, Notice, Result, SECTOR};
 use std::ops::Range;
-use zerocopy::FromBytes;
 
-/// Files and folders in one volume; real discs stay under 100,000.
-const MOST_NODES: usize = 1 << 20;
-/// Bytes of directories in one volume.
-const MOST_FOLDER_BYTES: u64 = 256 << 20;
-/// Folders in folders. ECMA-119 allows 8, Rock Ridge any number.
-const MOST_DEPTH: usize = 128;
-/// Notices of one kind that are told one by one.
-const MOST_NOTICES: usize = 20;
 /// Sectors of a directory that are read at once.
 const CHUNK: u64 = 32;
 
-struct Walk<'a> {
+/// Where a folder's records are, in bytes.
+struct Place {
+    start: u64,
+    len: u64,
+}
+
+/// The way through one tree of folders.
+struct Way<'a> {
     source: &'a SourceRef,
     block: u64,
     /// End of the volume in bytes.
@@ -31,31 +32,8 @@ struct Walk<'a> {
     encoding: Encoding,
     /// Bytes to skip in system use fields, where Rock Ridge is in use.
     rock_ridge: Option<usize>,
-    seen: HashSet<u64>,
-    folder_bytes: u64,
-    nodes: Vec<Node>,
-    folders: Vec<Range<u64>>,
-    notices: &'a mut Vec<Notice>,
+    walk: Walk<'a, Place, u64>,
     disagreements: usize,
-}
-
-/// A directory record, checked for its lengths.
-struct Entry<'a> {
-    raw: Record,
-    identifier: &'a [u8],
-    extras: Extras,
-    /// Whether CD-XA says that it has more than 2,048 bytes in a sector.
-    is_form_2: bool,
-    /// Byte offset of the record in the source.
-    offset: u64,
-}
-
-/// A folder still to be walked.
-struct Folder {
-    path: String,
-    start: u64,
-    len: u64,
-    depth: usize,
 }
 
 /// A file whose extents are still coming: path, date, spans, and what is wrong with it.
@@ -68,13 +46,21 @@ struct Pending {
     broken: Option<String>,
 }
 
-/// What a walk came to.
-pub(super) struct Walked {
+/// What was found.
+pub(super) struct Found {
     pub(super) tree: Tree,
     /// Whose names it has.
     pub(super) names: &'static str,
     /// The folders' own byte ranges, of all trees.
     pub(super) folders: Vec<Range<u64>>,
+}
+
+/// Which tree is read: its descriptor, what its names are called, how they are spelled, where Rock Ridge's are.
+struct Side<'a> {
+    descriptor: &'a Descriptor,
+    names: &'static str,
+    encoding: Encoding,
+    rock_ridge: Option<usize>,
 }
 
 /// All files and folders, from the root on.
@@ -83,167 +69,156 @@ pub(super) fn walk(
     volumes: &Volumes,
     notices: &mut Vec<Notice>,
     opener: &Opener<'_>,
-) -> Result<Walked> {
-    let mut walk = Walk::new(source, volumes, Encoding::Bytes, notices);
+) -> Result<Found> {
+    let primary = &volumes.primary;
+    let plain = Side { descriptor: primary, names: "ISO 9660", encoding: Encoding::Bytes, rock_ridge: None };
+    let wide = |descriptor| Side { descriptor, names: "Joliet", encoding: Encoding::Ucs2, rock_ridge: None };
     // Rock Ridge has the full names in the primary tree; else Joliet has longer ones than ECMA-119.
-    walk.rock_ridge = walk.announced(&volumes.primary);
-    let (descriptor, names) = match (&walk.rock_ridge, &volumes.joliet) {
-        (Some(_), _) => (&volumes.primary, "Rock Ridge"),
-        (None, Some(joliet)) => (joliet, "Joliet"),
-        (None, None) => (&volumes.primary, "ISO 9660"),
+    let (side, other) = match (announced(source, volumes)?, &volumes.joliet) {
+        (Some(skip), joliet) => {
+            let full = Side { names: "Rock Ridge", rock_ridge: Some(skip), ..plain };
+            (full, joliet.as_deref().map(wide))
+        }
+        (None, Some(joliet)) => (wide(joliet), Some(plain)),
+        (None, None) => (plain, None),
     };
-    if names == "Joliet" {
-        walk.encoding = Encoding::Ucs2;
-    }
-    walk.all(descriptor, opener)?;
-    if walk.disagreements > 0 {
-        let text = format!("the two byte orders disagree in {} directory records", walk.disagreements);
-        walk.notices.push(Notice::damage(text));
-    }
-    let (nodes, mut folders, mut trees) = (walk.nodes, walk.folders, vec![(descriptor, walk.seen)]);
+    let own = Way::all(source, volumes, &side, opener)?;
+    notices.extend(own.notices);
+    let (tree, mut folders) = (own.tree, own.structure);
+    notices
+        .extend(tables::faults(source.as_ref(), volumes, side.descriptor, &own.met)?.into_iter().map(Notice::damage));
     // The other tree of the same volume has folders of its own, which are no padding either.
-    if let Some(joliet) = &volumes.joliet {
-        let (other, other_names, encoding) = match names {
-            "Joliet" => (&volumes.primary, "ISO 9660", Encoding::Bytes),
-            _ => (joliet, "Joliet", Encoding::Ucs2),
-        };
-        let mut aside = Vec::new();
-        let mut second = Walk::new(source, volumes, encoding, &mut aside);
-        match second.all(other, opener) {
-            Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
-            Err(Error::Key(_)) | Ok(()) => {}
-            Err(e) => second.notices.push(Notice::damage(e.to_string())),
-        }
-        if second.disagreements > 0 {
-            let text = format!("the two byte orders disagree in {} directory records", second.disagreements);
-            second.notices.push(Notice::damage(text));
-        }
-        let broken = second.nodes.iter().filter_map(|n| match &n.file()?.content {
-            Content::Broken(why) => Some(format!("{}: {why}", n.path)),
-            _ => None,
-        });
-        let broken: Vec<String> = broken.take(MOST_NOTICES).collect();
-        folders.append(&mut second.folders);
-        trees.push((other, std::mem::take(&mut second.seen)));
-        // Its names are not used here, but systems that know no others go by them.
-        let told = aside.into_iter().map(|n| n.text).chain(broken);
-        notices.extend(told.map(|text| Notice::damage(format!("in the tree of {other_names} names: {text}"))));
+    if let Some(other) = other {
+        let (found, ranges) = aside(source, volumes, &other, opener)?;
+        notices.extend(found);
+        folders.extend(ranges);
     }
-    for (descriptor, folders) in &trees {
-        let faults = tables::faults(source.as_ref(), volumes, descriptor, folders)?;
-        notices.extend(faults.into_iter().map(Notice::damage));
-    }
-    let mut tree = Tree { nodes };
-    // Parents before children, and siblings as they stand in their folder's own order.
-    tree.nodes.sort_by(|a, b| a.path.split('/').cmp(b.path.split('/')));
-    note_overlaps(&tree, notices);
-    Ok(Walked { tree, names, folders })
+    notices.extend(overlaps(&tree));
+    Ok(Found { tree, names: side.names, folders })
 }
 
-impl<'a> Walk<'a> {
-    fn new(source: &'a SourceRef, volumes: &Volumes, encoding: Encoding, notices: &'a mut Vec<Notice>) -> Self {
-        Self {
+/// The tree whose names are not used: systems that know no others go by it. What is wrong with it, and its folders.
+fn aside(
+    source: &SourceRef,
+    volumes: &Volumes,
+    side: &Side<'_>,
+    opener: &Opener<'_>,
+) -> Result<(Vec<Notice>, Vec<Range<u64>>)> {
+    let mut told = Vec::new();
+    let found = match Way::all(source, volumes, side, opener) {
+        Ok(found) => found,
+        Err(e) if e.blame() == Blame::Source => {
+            told.push(format!("in the tree of {} names: {e}", side.names));
+            return Ok((told.into_iter().map(Notice::damage).collect(), Vec::new()));
+        }
+        // What is encrypted was told of the other tree.
+        Err(Error::Key(_)) => return Ok((Vec::new(), Vec::new())),
+        Err(e) => return Err(e),
+    };
+    let broken = found.tree.files().filter_map(|(node, file)| match &file.content {
+        Content::Broken(why) => Some(format!("{}: {why}", node.path)),
+        _ => None,
+    });
+    let mut noticed = Noticed::default();
+    broken.for_each(|text| noticed.note(text));
+    let all = found.notices.into_iter().chain(noticed.into_notices());
+    told.extend(all.map(|n| format!("in the tree of {} names: {}", side.names, n.text)));
+    told.extend(tables::faults(source.as_ref(), volumes, side.descriptor, &found.met)?);
+    Ok((told.into_iter().map(Notice::damage).collect(), found.structure))
+}
+
+/// Bytes to skip in system use fields, if the root's own record announces Rock Ridge.
+fn announced(source: &SourceRef, volumes: &Volumes) -> Result<Option<usize>> {
+    let start = start_of(&volumes.primary.root, volumes.block);
+    let sector: [u8; SECTOR as usize] = match read_array(source.as_ref(), start) {
+        Ok(sector) => sector,
+        Err(e) if matches!(e.blame(), Blame::Source | Blame::Key) => return Ok(None),
+        Err(e) => return Err(e),
+    };
+    let Some(entry) = record::parse(&sector, start) else { return Ok(None) };
+    let area = record::system_use(&sector, &entry.raw);
+    let Some(skip) = rock_ridge::announced(area) else { return Ok(None) };
+    // The announcement is for the protocol below; only its entries show that Rock Ridge itself is in use.
+    Ok(rock_ridge::read(source.as_ref(), volumes.block, area).any.then_some(skip))
+}
+
+/// Where the extent of a record begins, in bytes.
+fn start_of(record: &Record, block: u64) -> u64 {
+    (u64::from(record.extent.get().0) + u64::from(record.attribute_blocks)) * block
+}
+
+impl<'a> Way<'a> {
+    fn all(source: &'a SourceRef, volumes: &Volumes, side: &Side<'_>, opener: &Opener<'a>) -> Result<Walked<u64>> {
+        let root = &side.descriptor.root;
+        let start = start_of(root, volumes.block);
+        let place = Place { start, len: root.data_length.get().0.into() };
+        let mut way = Self {
             source,
             block: volumes.block,
             volume_end: volumes.space_bytes,
-            encoding,
-            rock_ridge: None,
-            seen: HashSet::new(),
-            folder_bytes: 0,
-            nodes: Vec::new(),
-            folders: Vec::new(),
-            notices,
+            encoding: side.encoding,
+            rock_ridge: side.rock_ridge,
+            walk: Walk::new(opener, place, start),
             disagreements: 0,
+        };
+        while let Some(folder) = way.walk.next()? {
+            way.folder(&folder)?;
         }
+        if way.disagreements > 0 {
+            let text = format!("the two byte orders disagree in {} directory records", way.disagreements);
+            way.walk.note(text);
+        }
+        Ok(way.walk.finish().sorted())
     }
 
-    fn start_of(&self, record: &Record) -> u64 {
-        (u64::from(record.extent.get().0) + u64::from(record.attribute_blocks)) * self.block
-    }
-
-    /// Whether the root's own record announces Rock Ridge.
-    fn announced(&self, descriptor: &Descriptor) -> Option<usize> {
-        let start = self.start_of(&descriptor.root);
-        let mut sector = [0; SECTOR as usize];
-        self.source.read_at(start, &mut sector).ok()?;
-        let entry = parse_record(&sector, start)?;
-        let skip = rock_ridge::announced(system_use(&sector, &entry.raw))?;
-        // The announcement is for the protocol below; only its entries show that Rock Ridge itself is in use.
-        let uses = rock_ridge::read(self.source.as_ref(), self.block, system_use(&sector, &entry.raw)).any;
-        uses.then_some(skip)
-    }
-
-    fn all(&mut self, descriptor: &Descriptor, opener: &Opener<'_>) -> Result<()> {
-        let start = self.start_of(&descriptor.root);
-        let len = u64::from(descriptor.root.data_length.get().0);
-        self.seen.insert(start);
-        let mut todo = vec![Folder { path: String::new(), start, len, depth: 0 }];
-        while let Some(folder) = todo.pop() {
-            watch::check(opener.watch())?;
-            self.folder(&folder, &mut todo)?;
+    fn folder(&mut self, folder: &Folder<Place>) -> Result<()> {
+        let Place { start, len } = folder.place;
+        self.walk.spend(len)?;
+        let whole = start.saturating_add(len);
+        let end = whole.min(self.source.len());
+        if end < whole {
+            let lost = "what it lists there is not known";
+            self.walk.note(format!("{} at offset {start:#x} lies past the end of the image; {lost}", folder.shown()));
         }
-        Ok(())
-    }
-
-    fn folder(&mut self, folder: &Folder, todo: &mut Vec<Folder>) -> Result<()> {
-        let shown = if folder.path.is_empty() { "the root folder" } else { &folder.path };
-        self.folder_bytes += folder.len;
-        if self.folder_bytes > MOST_FOLDER_BYTES {
-            return Err(Error::Limit { what: "directories", asked: self.folder_bytes, limit: MOST_FOLDER_BYTES });
-        }
-        let end = folder.start.saturating_add(folder.len).min(self.source.len());
-        if end < folder.start.saturating_add(folder.len) {
-            let text = format!(
-                "{shown} at offset {:#x} lies past the end of the image; what it lists there is not known",
-                folder.start
-            );
-            self.notices.push(Notice::damage(text));
-        }
-        self.folders.push(folder.start..end.next_multiple_of(SECTOR));
+        self.walk.structure.push(start..end.next_multiple_of(SECTOR));
         let mut pending: Option<Pending> = None;
-        let mut at = folder.start;
+        let mut at = start;
         while at < end {
             let mut chunk = vec![0; (end - at).min(CHUNK * SECTOR) as usize];
-            if let Err(e) = self.source.read_at(at, &mut chunk) {
-                if matches!(e, Error::Key(_)) {
-                    return Err(e);
-                }
-                self.notices.push(Notice::damage(format!("{shown} cannot be read at offset {at:#x}: {e}")));
-                return Ok(());
+            let read = self.source.read_at(at, &mut chunk);
+            if self.walk.keep(read, || format!("{} at offset {at:#x}", folder.shown()))?.is_none() {
+                break;
             }
             // A record never crosses the end of a sector (6.8.1.1); the rest of a sector is zeros.
             for (index, sector) in chunk.chunks(SECTOR as usize).enumerate() {
-                let sector_at = at + index as u64 * SECTOR;
-                let mut within = 0;
-                while let Some(&length) = sector.get(within).filter(|&&l| l != 0) {
-                    let record_at = sector_at + within as u64;
-                    let Some(mut entry) = parse_record(&sector[within..], record_at) else {
-                        let text = format!("a directory record of {shown} is malformed at offset {record_at:#x}");
-                        self.notices.push(Notice::damage(text));
-                        break;
-                    };
-                    entry.is_form_2 = is_form_2(system_use(&sector[within..], &entry.raw));
-                    if let Some(skip) = self.rock_ridge {
-                        let area = system_use(&sector[within..], &entry.raw);
-                        let area = area.get(skip..).unwrap_or_default();
-                        entry.extras = rock_ridge::read(self.source.as_ref(), self.block, area);
-                    }
-                    self.entry(folder, &entry, &mut pending, todo)?;
-                    within += usize::from(length);
-                }
+                self.records(folder, sector, at + index as u64 * SECTOR, &mut pending)?;
             }
             at += chunk.len() as u64;
         }
         self.finish(pending)
     }
 
-    fn entry(
-        &mut self,
-        folder: &Folder,
-        entry: &Entry<'_>,
-        pending: &mut Option<Pending>,
-        todo: &mut Vec<Folder>,
-    ) -> Result<()> {
+    /// The records of one sector of a folder, which stands at byte `at`.
+    fn records(&mut self, folder: &Folder<Place>, sector: &[u8], at: u64, pending: &mut Option<Pending>) -> Result<()> {
+        let mut within = 0;
+        while let Some(&length) = sector.get(within).filter(|&&l| l != 0) {
+            let (bytes, here) = (&sector[within..], at + within as u64);
+            let Some(mut entry) = record::parse(bytes, here) else {
+                self.walk.note(format!("a directory record of {} is malformed at offset {here:#x}", folder.shown()));
+                return Ok(());
+            };
+            let area = record::system_use(bytes, &entry.raw);
+            entry.is_form_2 = record::is_form_2(area);
+            if let Some(skip) = self.rock_ridge {
+                entry.extras = rock_ridge::read(self.source.as_ref(), self.block, area.get(skip..).unwrap_or_default());
+            }
+            self.entry(folder, &entry, pending)?;
+            within += usize::from(length);
+        }
+        Ok(())
+    }
+
+    fn entry(&mut self, folder: &Folder<Place>, entry: &Entry<'_>, pending: &mut Option<Pending>) -> Result<()> {
         let raw = &entry.raw;
         if matches!(entry.identifier, [0 | 1]) || entry.extras.relocated || raw.flags & FLAG_ASSOCIATED != 0 {
             return Ok(());
@@ -255,34 +230,18 @@ impl<'a> Walk<'a> {
         if !continues {
             self.finish(pending.take())?;
         }
-        check_room(self.nodes.len(), MOST_NODES)?;
-        let name = self.name(entry);
-        let path = below(&folder.path, &name);
+        let path = below(&folder.path, &entry.name(self.encoding));
         let modified = entry.extras.modified.unwrap_or(Date::Short(raw.date)).seconds();
         if let Some(target) = &entry.extras.link {
-            let kind = Kind::Link(text(target, Encoding::Bytes));
-            self.nodes.push(Node::new(path, kind, modified));
-            return Ok(());
+            return self.walk.add(Node::new(path, Kind::Link(text(target, Encoding::Bytes)), modified));
         }
         if raw.flags & FLAG_FOLDER != 0 || entry.extras.child.is_some() {
-            self.nodes.push(Node::new(path.clone(), Kind::Folder, modified));
-            self.subfolder(folder, path, entry, todo);
-            return Ok(());
+            self.walk.add(Node::new(path.clone(), Kind::Folder, modified))?;
+            return self.subfolder(folder, path, entry);
         }
-        let start = self.start_of(raw);
-        let len = u64::from(raw.data_length.get().0);
-        let span = start..start + len;
-        let broken = if raw.unit_size != 0 || raw.gap_size != 0 {
-            Some(format!("its sectors are interleaved (record at offset {:#x}), which is not supported", entry.offset))
-        } else if len > 0 && span.end > self.volume_end.max(self.source.len()) {
-            Some(format!(
-                "its extent at sector {} lies outside the volume (record at offset {:#x})",
-                start / SECTOR,
-                entry.offset
-            ))
-        } else {
-            None
-        };
+        let start = start_of(raw, self.block);
+        let span = start..start + u64::from(raw.data_length.get().0);
+        let broken = self.wrong_with(entry, &span);
         let mut file = pending.take().unwrap_or_else(|| Pending {
             is_form_2: entry.is_form_2,
             path,
@@ -304,30 +263,46 @@ impl<'a> Walk<'a> {
         self.finish(Some(file))
     }
 
+    /// Why the extent of a file cannot be read, if so.
+    fn wrong_with(&self, entry: &Entry<'_>, span: &Range<u64>) -> Option<String> {
+        let (raw, at) = (&entry.raw, entry.offset);
+        if raw.unit_size != 0 || raw.gap_size != 0 {
+            return Some(format!("its sectors are interleaved (record at offset {at:#x}), which is not supported"));
+        }
+        let is_outside = !span.is_empty() && span.end > self.volume_end.max(self.source.len());
+        let sector = span.start / SECTOR;
+        is_outside.then(|| format!("its extent at sector {sector} lies outside the volume (record at offset {at:#x})"))
+    }
+
     /// Queues a folder, unless that would lead in a circle.
-    fn subfolder(&mut self, parent: &Folder, path: String, entry: &Entry<'_>, todo: &mut Vec<Folder>) {
-        let (start, len) = match entry.extras.child {
-            // A relocated folder: its size stands in its own first record.
-            Some(block) => {
-                let start = u64::from(block) * self.block;
-                let mut own = [0; SECTOR as usize];
-                let read = self.source.read_at(start, &mut own).ok().and_then(|()| parse_record(&own, start));
-                (start, read.map_or(0, |own| u64::from(own.raw.data_length.get().0)))
+    fn subfolder(&mut self, parent: &Folder<Place>, path: String, entry: &Entry<'_>) -> Result<()> {
+        let place = match entry.extras.child {
+            Some(block) => self.relocated(u64::from(block) * self.block)?,
+            None => Place { start: start_of(&entry.raw, self.block), len: entry.raw.data_length.get().0.into() },
+        };
+        let start = place.start;
+        let why = match self.walk.refuse(parent, start) {
+            Some(Refused::Met) => "leads back to a folder that was listed already",
+            Some(Refused::TooDeep) => "lies too deep",
+            None if start > self.volume_end.max(self.source.len()) => "lies outside the volume",
+            None => {
+                self.walk.later(parent, path, place);
+                return Ok(());
             }
-            None => (self.start_of(&entry.raw), u64::from(entry.raw.data_length.get().0)),
         };
-        let why = if !self.seen.insert(start) {
-            "leads back to a folder that was listed already"
-        } else if parent.depth + 1 >= MOST_DEPTH {
-            "lies too deep"
-        } else if start > self.volume_end.max(self.source.len()) {
-            "lies outside the volume"
-        } else {
-            todo.push(Folder { path, start, len, depth: parent.depth + 1 });
-            return;
+        self.walk.note(format!("the folder {path} (record at offset {:#x}) {why}; it is shown empty", entry.offset));
+        Ok(())
+    }
+
+    /// A folder that stands elsewhere: its size is in its own first record.
+    fn relocated(&self, start: u64) -> Result<Place> {
+        let own: [u8; SECTOR as usize] = match read_array(self.source.as_ref(), start) {
+            Ok(own) => own,
+            Err(e) if e.blame() == Blame::Source => return Ok(Place { start, len: 0 }),
+            Err(e) => return Err(e),
         };
-        let text = format!("the folder {path} (record at offset {:#x}) {why}; it is shown empty", entry.offset);
-        self.notices.push(Notice::damage(text));
+        let len = record::parse(&own, start).map_or(0, |own| own.raw.data_length.get().0.into());
+        Ok(Place { start, len })
     }
 
     fn finish(&mut self, pending: Option<Pending>) -> Result<()> {
@@ -339,86 +314,6 @@ impl<'a> Walk<'a> {
         }
         let words = if is_form_2 { vec![super::FORM_2.to_owned()] } else { Vec::new() };
         let about = About { words, ..About::default() };
-        self.nodes.push(Node::new(path, Kind::File(file), modified).about(about));
-        Ok(())
-    }
-
-    /// The name without what ECMA-119 puts around it: `;1`, and the dot of an empty extension.
-    fn name(&self, entry: &Entry<'_>) -> String {
-        let mut name = match &entry.extras.name {
-            Some(name) => text(name, Encoding::Bytes),
-            None => {
-                let whole = text(entry.identifier, self.encoding);
-                let bare = match whole.rsplit_once(';') {
-                    Some((bare, version)) if version.bytes().all(|b| b.is_ascii_digit()) => bare,
-                    _ => &whole,
-                };
-                let bare = match bare.strip_suffix('.') {
-                    Some(stem) if !stem.is_empty() && entry.raw.flags & FLAG_FOLDER == 0 => stem,
-                    _ => bare,
-                };
-                bare.to_owned()
-            }
-        };
-        if name.contains('/') {
-            name = name.replace('/', "_");
-        }
-        if name.is_empty() { "_".into() } else { name }
-    }
-}
-
-/// The record at the beginning of `bytes`, if its lengths are possible.
-fn parse_record(bytes: &[u8], offset: u64) -> Option<Entry<'_>> {
-    let (raw, rest) = Record::read_from_prefix(bytes).ok()?;
-    let identifier = rest.get(..usize::from(raw.identifier_length))?;
-    let fits =
-        usize::from(raw.length) >= RECORD_LEN + identifier.len().max(1) && usize::from(raw.length) <= bytes.len();
-    fits.then_some(Entry { raw, identifier, extras: Extras::default(), is_form_2: false, offset })
-}
-
-/// The system use field of a record: what follows the identifier, which is padded to an even offset.
-fn system_use<'a>(bytes: &'a [u8], raw: &Record) -> &'a [u8] {
-    let identifier = usize::from(raw.identifier_length);
-    let start = RECORD_LEN + identifier + usize::from(identifier.is_multiple_of(2));
-    bytes.get(start..usize::from(raw.length)).unwrap_or_default()
-}
-
-/// Whether the attributes of CD-XA say that the sectors of a file are of form 2, or some of them (System Description
-/// CD-ROM XA, directory records: owner 4 bytes, attributes 2, "XA", file number, 5 reserved).
-fn is_form_2(area: &[u8]) -> bool {
-    const FORM_2: u16 = 0x1000;
-    const INTERLEAVED: u16 = 0x2000;
-    let Some(own) = area.windows(14).step_by(2).find(|w| w[6..8] == *b"XA" && w[9..14] == [0; 5]) else { return false };
-    u16::from_be_bytes([own[4], own[5]]) & (FORM_2 | INTERLEAVED) != 0
-}
-
-/// Two names for the same extent are links. Two files that share only a part are damage.
-fn note_overlaps(tree: &Tree, notices: &mut Vec<Notice>) {
-    let mut spans: Vec<(&Range<u64>, &str)> =
-        tree.files().flat_map(|(n, f)| f.spans.iter().map(move |s| (s, n.path.as_str()))).collect();
-    spans.retain(|(s, _)| !s.is_empty());
-    spans.sort_by_key(|(s, _)| (s.start, s.end));
-    let mut told = 0;
-    let mut widest: Option<(&Range<u64>, &str)> = None;
-    for (span, path) in spans {
-        if let Some((before, other)) = widest
-            && before.end > span.start
-            && before != span
-        {
-            told += 1;
-            if told <= MOST_NOTICES {
-                let sector = span.start / SECTOR;
-                notices.push(Notice::damage(format!(
-                    "{path} and {other} overlap at sector {sector} (offset {:#x})",
-                    span.start
-                )));
-            }
-        }
-        if widest.is_none_or(|(w, _)| span.end > w.end) {
-            widest = Some((span, path));
-        }
-    }
-    if told > MOST_NOTICES {
-        notices.push(Notice::damage(format!("{} more files overlap", told - MOST_NOTICES)));
+        self.walk.add(Node::new(path, Kind::File(file), modified).about(about))
     }
 }

@@ -1,17 +1,24 @@
 //! What all descriptors share: the tag (ECMA-167, 3/7.2), OSTA text, dates, allocation descriptors.
 
 use super::ID;
+use super::raw::{BlockAddress, ExtendedAd, LongAd, ShortAd, Tag, Timestamp};
+use crate::raw::Layout;
 use crc::{CRC_16_XMODEM, Crc, Table};
 use decanter_core::{Error, Result};
+use std::mem::offset_of;
+use zerocopy::IntoBytes;
 
 /// Tag identifiers (ECMA-167, 3/7.2.1 and 4/7.2.1).
 pub(super) mod tag {
     pub const PRIMARY: u16 = 1;
     pub const ANCHOR: u16 = 2;
     pub const POINTER: u16 = 3;
+    pub const INFORMATION: u16 = 4;
     pub const PARTITION: u16 = 5;
     pub const LOGICAL_VOLUME: u16 = 6;
+    pub const UNALLOCATED: u16 = 7;
     pub const TERMINATING: u16 = 8;
+    pub const INTEGRITY: u16 = 9;
     pub const FILE_SET: u16 = 256;
     pub const FILE_IDENTIFIER: u16 = 257;
     pub const ALLOCATION_EXTENT: u16 = 258;
@@ -21,50 +28,25 @@ pub(super) mod tag {
     pub const EXTENDED_FILE_ENTRY: u16 = 266;
 }
 
-/// Little-endian fields of a descriptor that is long enough.
-#[derive(Clone, Copy)]
-pub(super) struct Fields<'a>(pub(super) &'a [u8]);
+/// The structure that `bytes` at byte `offset` begin with, and what follows it.
+pub(super) fn split<'a, T: Layout>(what: &str, bytes: &'a [u8], offset: u64) -> Result<(&'a T, &'a [u8])> {
+    crate::raw::split(ID, what, bytes, offset)
+}
 
-impl<'a> Fields<'a> {
-    pub(super) fn u16(self, at: usize) -> u16 {
-        u16::from_le_bytes(self.array(at))
-    }
-
-    pub(super) fn u32(self, at: usize) -> u32 {
-        u32::from_le_bytes(self.array(at))
-    }
-
-    pub(super) fn u64(self, at: usize) -> u64 {
-        u64::from_le_bytes(self.array(at))
-    }
-
-    pub(super) fn bytes(self, at: usize, len: usize) -> &'a [u8] {
-        self.0.get(at..at.saturating_add(len)).unwrap_or_default()
-    }
-
-    /// The bytes at `at`; zeros where the descriptor ends before them.
-    fn array<const N: usize>(self, at: usize) -> [u8; N] {
-        let mut array = [0; N];
-        if let Some(bytes) = self.0.get(at..at + N) {
-            array.copy_from_slice(bytes);
-        }
-        array
-    }
+/// The sum that a tag's own checksum has to be.
+pub(super) fn sum_of(tag: &Tag) -> u8 {
+    let bytes = tag.as_bytes();
+    bytes.iter().enumerate().filter(|(i, _)| *i != offset_of!(Tag, checksum)).fold(0, |s, (_, b)| s.wrapping_add(*b))
 }
 
 /// The tag's identifier, if its checksum and the CRC of what follows hold. `offset` is for the error.
 pub(super) fn check(bytes: &[u8], offset: u64) -> Result<u16> {
-    let fields = Fields(bytes);
-    if bytes.len() < 16 {
-        return Err(Error::malformed(ID, "a descriptor is cut short", offset));
-    }
-    let sum = bytes[..16].iter().enumerate().filter(|(i, _)| *i != 4).fold(0u8, |s, (_, b)| s.wrapping_add(*b));
-    if sum != bytes[4] {
+    let (tag, rest) = split::<Tag>("a descriptor", bytes, offset)?;
+    if sum_of(tag) != tag.checksum {
         return Err(Error::malformed(ID, "the checksum of a descriptor's tag does not fit", offset + 4));
     }
-    let (id, crc, len) = (fields.u16(0), fields.u16(8), usize::from(fields.u16(10)));
-    let covered = bytes.get(16..16 + len);
-    if covered.is_none_or(|c| crc_of(c) != crc) {
+    let id = tag.id.get();
+    if rest.get(..tag.crc_len.get().into()).is_none_or(|covered| crc_of(covered) != tag.crc.get()) {
         return Err(Error::malformed(ID, format!("the CRC of a descriptor (tag {id}) does not fit"), offset + 8));
     }
     Ok(id)
@@ -96,15 +78,14 @@ pub(super) fn dstring(field: &[u8]) -> String {
 }
 
 /// Seconds since 1970 of a timestamp (ECMA-167, 1/7.3).
-pub(super) fn date(field: &[u8]) -> Option<i64> {
-    let f = Fields(field);
-    let (zone, year) = (f.u16(0), f.u16(2) as i16);
-    let &[month, day, hour, minute, second] = field.get(4..9)? else { return None };
-    if !(1..=12).contains(&month) || !(1..=31).contains(&day) || hour > 23 || minute > 59 || second > 59 {
+pub(super) fn date(t: &Timestamp) -> Option<i64> {
+    if !(1..=12).contains(&t.month) || !(1..=31).contains(&t.day) || t.hour > 23 || t.minute > 59 || t.second > 59 {
         return None;
     }
-    let local = crate::time::seconds((year.into(), month, day), (hour, minute, second));
+    let year = t.year.get() as i16;
+    let local = crate::time::seconds((year.into(), t.month, t.day), (t.hour, t.minute, t.second));
     // Twelve bits of minutes east of Greenwich, signed; -2047 stands for "not said".
+    let zone = t.zone.get();
     let minutes = i64::from(((zone << 4) as i16) >> 4);
     let has_zone = zone >> 12 == 1 && (-1440..=1440).contains(&minutes);
     Some(if has_zone { local - minutes * 60 } else { local })
@@ -126,13 +107,35 @@ pub(super) struct Allocation {
     pub(super) at: Address,
 }
 
-/// A long allocation descriptor at `at`.
-pub(super) fn long_ad(f: Fields<'_>, at: usize) -> Allocation {
-    let len = f.u32(at);
-    Allocation {
-        kind: (len >> 30) as u8,
-        len: len & 0x3fff_ffff,
-        at: Address { block: f.u32(at + 4), partition: f.u16(at + 8) },
+impl BlockAddress {
+    pub(super) fn get(&self) -> Address {
+        Address { block: self.block.get(), partition: self.partition.get() }
+    }
+}
+
+impl Allocation {
+    /// Two bits of kind above thirty of length.
+    fn of(len: u32, at: Address) -> Self {
+        Self { kind: (len >> 30) as u8, len: len & 0x3fff_ffff, at }
+    }
+}
+
+impl ShortAd {
+    /// For a file whose entry is in `partition`.
+    pub(super) fn get(&self, partition: u16) -> Allocation {
+        Allocation::of(self.len.get(), Address { block: self.block.get(), partition })
+    }
+}
+
+impl LongAd {
+    pub(super) fn get(&self) -> Allocation {
+        Allocation::of(self.len.get(), self.at.get())
+    }
+}
+
+impl ExtendedAd {
+    pub(super) fn get(&self) -> Allocation {
+        Allocation::of(self.len.get(), self.at.get())
     }
 }
 
@@ -153,7 +156,8 @@ mod tests {
         assert_eq!(dstring(&[8, b'a', b'b', 0, 0, 0, 0, 3]), "ab");
         // 2009-03-14 09:26:53 at +60 minutes.
         let stamp = [0x3c, 0x10, 0xd9, 0x07, 3, 14, 9, 26, 53, 0, 0, 0];
-        assert_eq!(date(&stamp), Some(1_237_022_813 - 3600));
-        assert_eq!(date(&[0; 12]), None);
+        let date = |raw: [u8; 12]| date(&zerocopy::transmute!(raw));
+        assert_eq!(date(stamp), Some(1_237_022_813 - 3600));
+        assert_eq!(date([0; 12]), None);
     }
 }

@@ -1,8 +1,10 @@
 //! File entries: what a file is, and where its bytes are (ECMA-167, 4/14.6, 14.9 and 14.17).
 
 use super::ID;
-use super::descriptor::{Address, Allocation, Fields, check, date, long_ad, tag};
+use super::descriptor::{Address, Allocation, check, date, split, tag};
 use super::partition::Maps;
+use super::raw::{AllocationExtent, ExtendedAd, ExtendedFileEntry, FileEntry, Indirect, LongAd, ShortAd, Tag};
+use decanter_core::error::Blame;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{Content, File};
 use decanter_core::view::{Concat, Fill, Slice};
@@ -10,6 +12,7 @@ use decanter_core::{Error, Result};
 use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
+use zerocopy::FromBytes;
 
 /// Extents of one file. A DVD that was written sector by sector would stay below.
 const MOST_EXTENTS: usize = 1 << 20;
@@ -20,6 +23,7 @@ const MOST_DESCRIPTORS: u64 = 1 << 20;
 
 /// File types (ECMA-167, 4/14.6.6).
 pub(super) const FOLDER: u8 = 4;
+pub(super) const FILE: u8 = 5;
 pub(super) const LINK: u8 = 12;
 
 /// A file entry that was read.
@@ -54,7 +58,7 @@ pub(super) fn read(maps: &Maps, at: Address, len: u64) -> Result<Entry> {
             let read = maps.bytes(address, maps.block, "a file entry", maps.block);
             let (bytes, offset) = match read {
                 Ok(read) => read,
-                Err(_) if found.is_some() => break,
+                Err(e) if e.blame() == Blame::Source && found.is_some() => break,
                 Err(e) => return Err(e),
             };
             match check(&bytes, offset) {
@@ -62,7 +66,7 @@ pub(super) fn read(maps: &Maps, at: Address, len: u64) -> Result<Entry> {
                     found = Some(parse(maps, &bytes, offset, place.partition)?)
                 }
                 Ok(tag::INDIRECT) => {
-                    let icb = long_ad(Fields(&bytes), 36);
+                    let icb = split::<Indirect>("an indirect entry", &bytes, offset)?.0.next.get();
                     next = Some((icb.at, u64::from(icb.len)));
                     break;
                 }
@@ -87,35 +91,66 @@ pub(super) fn read(maps: &Maps, at: Address, len: u64) -> Result<Entry> {
     found.ok_or_else(|| Error::malformed(ID, format!("there is no file entry in block {}", at.block), 0))
 }
 
-fn parse(maps: &Maps, bytes: &[u8], offset: u64, partition: u16) -> Result<Entry> {
-    let f = Fields(bytes);
-    let is_extended = f.u16(0) == tag::EXTENDED_FILE_ENTRY;
-    let (modified_at, lens_at, head) = if is_extended { (92, 208, 216) } else { (84, 168, 176) };
-    let strategy = f.u16(20);
-    if strategy != 4 && strategy != 4096 {
-        return Err(Error::unsupported(ID, format!("ICB strategy {strategy}")));
+/// What both kinds of entry say, and what follows their fixed part.
+struct Fixed<'a> {
+    strategy: u16,
+    file_type: u8,
+    flags: u16,
+    len: u64,
+    modified: Option<i64>,
+    attributes: usize,
+    descriptors: usize,
+    /// Bytes of the fixed part.
+    head: usize,
+    rest: &'a [u8],
+}
+
+fn fixed(bytes: &[u8], offset: u64) -> Result<Fixed<'_>> {
+    macro_rules! take {
+        ($kind:ty) => {{
+            let (e, rest) = split::<$kind>("a file entry", bytes, offset)?;
+            Fixed {
+                strategy: e.icb.strategy.get(),
+                file_type: e.icb.file_type,
+                flags: e.icb.flags.get(),
+                len: e.len.get(),
+                modified: date(&e.modified),
+                attributes: e.attributes_len.get() as usize,
+                descriptors: e.allocation_len.get() as usize,
+                head: size_of::<$kind>(),
+                rest,
+            }
+        }};
     }
-    let len = f.u64(56);
-    let (attributes, descriptors) = (f.u32(lens_at) as usize, f.u32(lens_at + 4) as usize);
-    let start = head + attributes;
-    let Some(area) = bytes.get(start..start.saturating_add(descriptors)) else {
-        return Err(Error::malformed(
-            ID,
-            "the allocation descriptors do not fit the file entry",
-            offset + lens_at as u64,
-        ));
+    let (tag, _) = split::<Tag>("a file entry", bytes, offset)?;
+    Ok(if tag.id.get() == tag::EXTENDED_FILE_ENTRY { take!(ExtendedFileEntry) } else { take!(FileEntry) })
+}
+
+fn parse(maps: &Maps, bytes: &[u8], offset: u64, partition: u16) -> Result<Entry> {
+    let f = fixed(bytes, offset)?;
+    if f.strategy != 4 && f.strategy != 4096 {
+        return Err(Error::unsupported(ID, format!("ICB strategy {}", f.strategy)));
+    }
+    let Some(area) = f.rest.get(f.attributes..f.attributes.saturating_add(f.descriptors)) else {
+        let what = "the allocation descriptors do not fit the file entry";
+        // Both lengths are the last of the fixed part.
+        return Err(Error::malformed(ID, what, offset + f.head as u64 - 8));
     };
+    let at = offset + (f.head + f.attributes) as u64;
     let mut structure = vec![offset..offset + maps.block];
-    let body = match f.u16(34) & 7 {
-        3 => Body::Embedded(area.to_vec(), offset + start as u64),
-        kind => Body::Extents(extents(maps, kind, area, offset + start as u64, partition, &mut structure)?),
+    let body = match f.flags & 7 {
+        3 => Body::Embedded(area.to_vec(), at),
+        kind => Body::Extents(extents(maps, kind, area, at, partition, &mut structure)?),
     };
-    Ok(Entry {
-        file_type: f.bytes(27, 1).first().copied().unwrap_or(0),
-        len,
-        modified: date(f.bytes(modified_at, 12)),
-        structure,
-        body,
+    Ok(Entry { file_type: f.file_type, len: f.len, modified: f.modified, structure, body })
+}
+
+/// One allocation descriptor of a kind (4/14.6.8): its bytes, and what it says.
+fn allocation(kind: u16, raw: &[u8], partition: u16) -> Option<Allocation> {
+    Some(match kind {
+        0 => ShortAd::read_from_bytes(raw).ok()?.get(partition),
+        1 => LongAd::read_from_bytes(raw).ok()?.get(),
+        _ => ExtendedAd::read_from_bytes(raw).ok()?.get(),
     })
 }
 
@@ -129,9 +164,9 @@ fn extents(
     structure: &mut Vec<Range<u64>>,
 ) -> Result<Vec<Allocation>> {
     let size = match kind {
-        0 => 8,
-        1 => 16,
-        2 => 20,
+        0 => size_of::<ShortAd>(),
+        1 => size_of::<LongAd>(),
+        2 => size_of::<ExtendedAd>(),
         _ => return Err(Error::malformed(ID, "an unknown kind of allocation descriptor", offset)),
     };
     let mut all = Vec::new();
@@ -139,17 +174,7 @@ fn extents(
     let mut seen = HashSet::new();
     loop {
         let mut more = None;
-        for raw in area.chunks_exact(size) {
-            let f = Fields(raw);
-            let allocation = match kind {
-                0 => {
-                    let len = f.u32(0);
-                    let at = Address { block: f.u32(4), partition };
-                    Allocation { kind: (len >> 30) as u8, len: len & 0x3fff_ffff, at }
-                }
-                1 => long_ad(f, 0),
-                _ => Allocation { at: Address { block: f.u32(12), partition: f.u16(16) }, ..long_ad(f, 0) },
-            };
+        for allocation in area.chunks_exact(size).filter_map(|raw| allocation(kind, raw, partition)) {
             if allocation.len == 0 {
                 break;
             }
@@ -175,8 +200,13 @@ fn extents(
             return Err(Error::malformed(ID, "no allocation extent descriptor where one belongs", at));
         }
         structure.push(at..at + u64::from(more.len).next_multiple_of(maps.block));
-        let len = Fields(&bytes).u32(20) as usize;
-        area = bytes.get(24..24 + len).unwrap_or_else(|| &bytes[24.min(bytes.len())..]).to_vec();
+        let (head, rest) = split::<AllocationExtent>("an allocation extent descriptor", &bytes, at)?;
+        let len = head.len.get() as usize;
+        let Some(all) = rest.get(..len) else {
+            let what = format!("{len} bytes of allocation descriptors do not fit their extent");
+            return Err(Error::malformed(ID, what, at + 20));
+        };
+        area = all.to_vec();
     }
 }
 

@@ -2,19 +2,21 @@
 //!
 //! All numbers are little-endian. Layout, checks and limits: docs/formats/udf.md.
 
-pub mod compose;
+pub(crate) mod compose;
 mod descriptor;
 mod entry;
 mod partition;
+mod raw;
 mod walk;
 
+use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Notice, Result, SECTOR};
-use descriptor::{Allocation, Fields, check, dstring, long_ad, tag};
+use descriptor::{Allocation, check, dstring, split, tag};
 use partition::{Map, Maps, Physical};
 
 const ID: &str = "udf";
@@ -66,18 +68,20 @@ impl Format for Udf {
         };
         let mut opened = Opened::new(ID, self.name());
         let volume = read_sequence(&source, sector, at, &mut opened.told.notices)?;
-        let lvd = Fields(&volume.logical);
-        let mut maps = Maps::read(&source, volume.block, &volume.logical, volume.logical_at, &volume.partitions)?;
+        let (lvd, raw_maps) = split::<raw::Logical>("the logical volume", &volume.logical, volume.logical_at)?;
+        let mut maps =
+            Maps::read(&source, volume.block, raw_maps, (lvd.maps.get(), volume.logical_at), &volume.partitions)?;
         find_metadata(&mut maps, &mut opened.told.notices)?;
-        opened.fact("volume", dstring(lvd.bytes(84, 128)));
-        let revision = lvd.u16(240);
+        opened.fact("volume", dstring(&lvd.id));
+        let revision = u16::from_le_bytes([lvd.domain.suffix[0], lvd.domain.suffix[1]]);
         let shown = if revision == 0 { String::new() } else { format!("{:x}.{:02x}", revision >> 8, revision & 255) };
         opened.fact("revision", shown);
         let kinds: Vec<&str> = maps.maps.iter().filter_map(kind_of).collect();
         opened.fact("partitions", kinds.join(", "));
         let end = volume.partitions.iter().map(|p| (u64::from(p.start) + u64::from(p.blocks)) * volume.block).max();
         opened.extent.promised_len = end;
-        let walked = walk::walk(&maps, long_ad(lvd, 248), &mut opened.told.notices, opener)?;
+        let walked = walk::walk(&maps, lvd.file_set.get(), opener)?;
+        opened.told.notices.extend(walked.notices);
         opened.extent.structure = walked.structure;
         opened.extent.structure.push(0..(ANCHOR + 1) * sector);
         let last = (source.len() / sector).saturating_sub(1) * sector;
@@ -125,7 +129,8 @@ fn anchor(source: &dyn Source) -> Result<Option<(u64, u64)>> {
                 continue;
             }
             let bytes: [u8; 512] = read_array(source, at)?;
-            if Fields(&bytes).u32(12) == place as u32 && check(&bytes, at).is_ok_and(|id| id == tag::ANCHOR) {
+            let (tag, _) = split::<raw::Tag>("an anchor", &bytes, at)?;
+            if tag.location.get() == place as u32 && check(&bytes, at).is_ok_and(|id| id == tag::ANCHOR) {
                 return Ok(Some((sector, at)));
             }
         }
@@ -145,21 +150,23 @@ struct Volume {
 /// Reads the main sequence, or the reserve where that is damaged (ECMA-167, 3/8.4.2).
 fn read_sequence(source: &SourceRef, sector: u64, anchor: u64, notices: &mut Vec<Notice>) -> Result<Volume> {
     let bytes: [u8; 512] = read_array(source.as_ref(), anchor)?;
-    let f = Fields(&bytes);
-    let extents = [(f.u32(20), f.u32(16)), (f.u32(28), f.u32(24))];
+    let (raw, _) = split::<raw::Anchor>("the anchor", &bytes, anchor)?;
+    let extents = [raw.main, raw.reserve];
     let mut first = None;
-    for (index, (start, len)) in extents.into_iter().enumerate() {
-        match sequence(source, sector, start.into(), len.into()) {
+    for (index, extent) in extents.into_iter().enumerate() {
+        match sequence(source, sector, extent.sector.get().into(), extent.len.get().into()) {
             Ok(mut volume) => {
                 if index > 0 {
                     notices.push(Notice::damage("the main volume descriptors are damaged: the reserve is used"));
                 }
-                let range =
-                    |(start, len): (u32, u32)| u64::from(start) * sector..u64::from(start) * sector + u64::from(len);
+                let range = |e: raw::Extent| {
+                    let start = u64::from(e.sector.get()) * sector;
+                    start..start + u64::from(e.len.get())
+                };
                 volume.structure.extend(extents.map(range));
                 return Ok(volume);
             }
-            Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
+            Err(e) if e.blame() != Blame::Source => return Err(e),
             Err(e) => first = first.or(Some(e)),
         }
     }
@@ -184,32 +191,39 @@ fn sequence(source: &SourceRef, sector: u64, start: u64, len: u64) -> Result<Vol
             Err(_) if bytes[..2] == [0, 0] => break,
             Err(e) => return Err(e),
         };
-        let f = Fields(&bytes);
         match id {
             tag::PARTITION => {
-                let number = f.u16(22);
-                let physical = Physical { number, start: f.u32(188), blocks: f.u32(192) };
+                let (raw, _) = split::<raw::Partition>("a partition descriptor", &bytes, offset)?;
+                let (number, sequence) = (raw.number.get(), raw.sequence.get());
+                let physical = Physical { number, start: raw.start.get(), blocks: raw.blocks.get() };
                 match partitions.iter_mut().find(|(_, p)| p.number == number) {
-                    Some(old) if f.u32(16) >= old.0 => *old = (f.u32(16), physical),
+                    Some(old) if sequence >= old.0 => *old = (sequence, physical),
                     Some(_) => {}
-                    None => partitions.push((f.u32(16), physical)),
+                    None => partitions.push((sequence, physical)),
                 }
             }
-            tag::LOGICAL_VOLUME if logical.as_ref().is_none_or(|(seq, ..)| f.u32(16) >= *seq) => {
-                logical = Some((f.u32(16), bytes.clone(), offset));
+            tag::LOGICAL_VOLUME => {
+                let (raw, _) = split::<raw::Logical>("a logical volume descriptor", &bytes, offset)?;
+                let sequence = raw.sequence.get();
+                if logical.as_ref().is_none_or(|(latest, ..)| sequence >= *latest) {
+                    logical = Some((sequence, bytes.clone(), offset));
+                }
             }
             tag::POINTER => {
-                (at, end) = (f.u32(24).into(), u64::from(f.u32(24)) + u64::from(f.u32(20)).div_ceil(sector))
+                let (raw, _) = split::<raw::Pointer>("a volume descriptor pointer", &bytes, offset)?;
+                at = raw.next.sector.get().into();
+                end = at + u64::from(raw.next.len.get()).div_ceil(sector);
             }
             tag::TERMINATING => break,
-            tag::PRIMARY => {}
+            // The volume itself, free space, what implementations say: nothing here leads to files.
             _ => {}
         }
     }
     let Some((_, logical, logical_at)) = logical else {
         return Err(Error::malformed(ID, "there is no logical volume descriptor", start * sector));
     };
-    let block = u64::from(Fields(&logical).u32(212));
+    let (raw, _) = split::<raw::Logical>("the logical volume descriptor", &logical, logical_at)?;
+    let block = u64::from(raw.block.get());
     if !SECTOR_SIZES.contains(&block) {
         return Err(Error::malformed(ID, format!("a logical block of {block} bytes"), logical_at + 212));
     }
@@ -229,7 +243,7 @@ fn find_metadata(maps: &mut Maps, notices: &mut Vec<Notice>) -> Result<()> {
         let read = |block: u32| entry::read(maps, descriptor::Address { block, partition: on }, maps.block);
         let found = match read(file) {
             Ok(found) => found,
-            Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
+            Err(e) if e.blame() != Blame::Source => return Err(e),
             Err(e) => {
                 notices.push(Notice::damage(format!("the metadata file cannot be used ({e}): its mirror is")));
                 read(mirror)?

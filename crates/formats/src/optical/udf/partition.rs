@@ -1,14 +1,20 @@
 //! From a block of a logical partition to bytes of the image: partition maps (ECMA-167, 3/10.7; UDF 2.60, 2.2.8 ff.).
 
 use super::ID;
-use super::descriptor::{Address, Fields};
+use super::descriptor::{Address, split};
+use super::raw::{Metadata, NamedMap, PlainMap, Sparable, Spared, SparingTable};
+use decanter_core::error::Blame;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
 use std::collections::HashMap;
 use std::ops::Range;
+use zerocopy::FromBytes;
+use zerocopy::byteorder::{LE, U32};
 
 /// Partition maps of a volume; discs have one or two.
 const MOST_MAPS: u32 = 16;
+/// Bytes of a sparing table.
+const MOST_TABLE: u64 = 1 << 20;
 /// Extents of a metadata file.
 const MOST_EXTENTS: usize = 1 << 16;
 
@@ -43,55 +49,27 @@ pub(super) struct Maps {
 }
 
 impl Maps {
-    /// Reads the maps of a logical volume descriptor at byte `offset`.
+    /// Reads the maps that follow a logical volume descriptor, so many of them; its byte offset is for errors.
     pub(super) fn read(
         source: &SourceRef,
         block: u64,
-        lvd: &[u8],
-        offset: u64,
+        bytes: &[u8],
+        (count, offset): (u32, u64),
         partitions: &[Physical],
     ) -> Result<Self> {
-        let f = Fields(lvd);
-        let count = f.u32(268);
         if count > MOST_MAPS {
             return Err(Error::Limit { what: "partition maps", asked: count.into(), limit: MOST_MAPS.into() });
         }
         let mut maps = Vec::new();
-        let mut at = 440usize;
+        let (mut rest, mut at) = (bytes, offset + size_of::<super::raw::Logical>() as u64);
         for _ in 0..count {
-            let (kind, len) = (f.bytes(at, 2).first().copied(), f.bytes(at, 2).get(1).map_or(0, |&l| usize::from(l)));
-            let map = Fields(f.bytes(at, len));
-            if len < 6 || map.0.len() < len {
-                return Err(Error::malformed(ID, "a partition map is cut short", offset + at as u64));
-            }
-            let physical = |number: u16| {
-                let found = partitions.iter().find(|p| p.number == number).copied();
-                found.ok_or_else(|| {
-                    Error::malformed(ID, format!("partition {number} has no descriptor"), offset + at as u64)
-                })
-            };
-            let name = String::from_utf8_lossy(map.bytes(5, 23)).trim_end_matches('\0').to_owned();
-            maps.push(match (kind, name.as_str()) {
-                (Some(1), _) => Map::Plain(physical(map.u16(4))?),
-                (Some(2), "*UDF Sparable Partition") => {
-                    let on = physical(map.u16(38))?;
-                    let packet = u32::from(map.u16(40)).max(1);
-                    Map::Sparable(on, packet, spared(source.as_ref(), block, map)?)
-                }
-                (Some(2), "*UDF Metadata Partition") => {
-                    let number = map.u16(38);
-                    let on = maps
-                        .iter()
-                        .position(|m| matches!(m, Map::Plain(p) | Map::Sparable(p, ..) if p.number == number));
-                    let Some(on) = on else {
-                        return Err(Error::malformed(ID, "the metadata partition stands on none", offset + at as u64));
-                    };
-                    Map::Metadata { on: on as u16, file: map.u32(40), mirror: map.u32(44), extents: Vec::new() }
-                }
-                (Some(2), other) => Map::Unknown(other.trim_start_matches("*UDF ").to_lowercase()),
-                _ => return Err(Error::malformed(ID, "a partition map of an unknown type", offset + at as u64)),
-            });
-            at += len;
+            let len = rest.get(1).map_or(0, |&l| usize::from(l));
+            let (own, more) = rest
+                .split_at_checked(len)
+                .filter(|_| len > 0)
+                .ok_or_else(|| Error::malformed(ID, "a partition map is cut short", at))?;
+            maps.push(map(source.as_ref(), block, own, at, partitions, &maps)?);
+            (rest, at) = (more, at + len as u64);
         }
         Ok(Self { source: source.clone(), block, maps })
     }
@@ -188,21 +166,58 @@ fn check(p: &Physical, at: Address, blocks: u64) -> Result<()> {
     Ok(())
 }
 
+/// The map whose bytes `own` at byte `at` are; `before` it stand others.
+fn map(source: &dyn Source, block: u64, own: &[u8], at: u64, partitions: &[Physical], before: &[Map]) -> Result<Map> {
+    let physical = |number: u16| {
+        let found = partitions.iter().find(|p| p.number == number).copied();
+        found.ok_or_else(|| Error::malformed(ID, format!("partition {number} has no descriptor"), at))
+    };
+    match own[0] {
+        1 => Ok(Map::Plain(physical(split::<PlainMap>("a partition map", own, at)?.0.number.get())?)),
+        2 => {
+            let (head, rest) = split::<NamedMap>("a partition map", own, at)?;
+            let number = head.number.get();
+            let name = String::from_utf8_lossy(&head.id.id);
+            match name.trim_end_matches('\0') {
+                "*UDF Sparable Partition" => {
+                    let (sparable, tables) = split::<Sparable>("a partition map", rest, at)?;
+                    let moved = spared(source, block, sparable, tables)?;
+                    Ok(Map::Sparable(physical(number)?, u32::from(sparable.packet.get()).max(1), moved))
+                }
+                "*UDF Metadata Partition" => {
+                    let (raw, _) = split::<Metadata>("a partition map", rest, at)?;
+                    let is_below = |m: &Map| matches!(m, Map::Plain(p) | Map::Sparable(p, ..) if p.number == number);
+                    let Some(on) = before.iter().position(is_below) else {
+                        return Err(Error::malformed(ID, "the metadata partition stands on none", at));
+                    };
+                    let (file, mirror) = (raw.file.get(), raw.mirror.get());
+                    Ok(Map::Metadata { on: on as u16, file, mirror, extents: Vec::new() })
+                }
+                other => Ok(Map::Unknown(other.trim_start_matches("*UDF ").to_lowercase())),
+            }
+        }
+        _ => Err(Error::malformed(ID, "a partition map of an unknown type", at)),
+    }
+}
+
 /// The packets that a sparable partition keeps elsewhere (UDF 2.60, 2.2.11): the first readable table counts.
-fn spared(source: &dyn Source, block: u64, map: Fields<'_>) -> Result<HashMap<u32, u32>> {
-    let tables = map.bytes(42, 1).first().map_or(0, |&n| usize::from(n)).min(4);
-    let len = u64::from(map.u32(44)).min(1 << 20);
-    for table in 0..tables {
-        let at = u64::from(map.u32(48 + table * 4)) * block;
-        let Ok(bytes) = read_vec(source, at, len, "a sparing table", 1 << 20) else { continue };
-        let f = Fields(&bytes);
-        if !f.bytes(17, 23).starts_with(b"*UDF Sparing Table") {
+fn spared(source: &dyn Source, block: u64, map: &Sparable, places: &[u8]) -> Result<HashMap<u32, u32>> {
+    let len = u64::from(map.table_len.get()).min(MOST_TABLE);
+    for place in places.chunks_exact(4).take(map.tables.min(4).into()) {
+        let at = u64::from(U32::<LE>::read_from_bytes(place).map_or(0, U32::get)) * block;
+        let bytes = match read_vec(source, at, len, "a sparing table", MOST_TABLE) {
+            Ok(bytes) => bytes,
+            Err(e) if e.blame() == Blame::Source => continue,
+            Err(e) => return Err(e),
+        };
+        let Ok((head, rest)) = SparingTable::ref_from_prefix(&bytes) else { continue };
+        if !head.id.id.starts_with(b"*UDF Sparing Table") {
             continue;
         }
-        let count = usize::from(f.u16(48));
-        let entry = |i: usize| (f.u32(56 + i * 8), f.u32(60 + i * 8));
+        let entries = rest.chunks_exact(size_of::<Spared>()).take(head.entries.get().into());
+        let entries = entries.filter_map(|e| Spared::read_from_bytes(e).ok()).map(|e| (e.from.get(), e.to.get()));
         // From 0xfffffff0 on, an entry is free or its packet is defective.
-        return Ok((0..count).map(entry).filter(|(from, _)| *from < 0xffff_fff0).collect());
+        return Ok(entries.filter(|(from, _)| *from < 0xffff_fff0).collect());
     }
     Ok(HashMap::new())
 }

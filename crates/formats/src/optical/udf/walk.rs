@@ -1,178 +1,123 @@
 //! The folders, from the file set's root on (ECMA-167, 4/14.1 and 14.4).
 
-use super::descriptor::{Address, Allocation, Fields, check, long_ad, tag, text};
+use super::descriptor::{Address, Allocation, check, split, tag, text};
 use super::entry::{self, Entry, FOLDER, LINK};
 use super::partition::Maps;
+use super::raw::{FileIdentifier, FileSet};
 use super::{ID, icb};
+use crate::walk::{Folder, Walk, Walked};
+use decanter_core::error::Blame;
 use decanter_core::format::Opener;
 use decanter_core::source::read_vec;
-use decanter_core::tree::{Content, File, Kind, Node, Tree, below, check_room};
-use decanter_core::watch::{self, Notice};
+use decanter_core::tree::{File, Kind, Node, below};
 use decanter_core::{Error, Result};
-use std::collections::HashSet;
-use std::ops::Range;
 
-/// Files and folders in one volume.
-const MOST_NODES: usize = 1 << 20;
-/// Bytes of one folder, and of all of them.
+/// Bytes of one folder.
 const MOST_FOLDER: u64 = 64 << 20;
-const MOST_FOLDERS: u64 = 256 << 20;
-/// Folders in folders.
-const MOST_DEPTH: usize = 128;
-/// Notices that are told one by one.
-const MOST_NOTICES: usize = 20;
 /// Characteristics of a file identifier (ECMA-167, 4/14.4.3).
 const DELETED: u8 = 4;
-const PARENT: u8 = 8;
+pub(super) const PARENT: u8 = 8;
 
-pub(super) struct Walked {
-    pub(super) tree: Tree,
-    pub(super) structure: Vec<Range<u64>>,
-}
-
-struct Walk<'a> {
+struct Way<'a> {
     maps: &'a Maps,
-    nodes: Vec<Node>,
-    structure: Vec<Range<u64>>,
-    seen: HashSet<Address>,
-    folder_bytes: u64,
-    notices: &'a mut Vec<Notice>,
-    troubles: usize,
+    walk: Walk<'a, Entry, Address>,
 }
 
 /// All files and folders of the file set at `set`.
-pub(super) fn walk(maps: &Maps, set: Allocation, notices: &mut Vec<Notice>, opener: &Opener<'_>) -> Result<Walked> {
+pub(super) fn walk(maps: &Maps, set: Allocation, opener: &Opener<'_>) -> Result<Walked<Address>> {
     let (bytes, offset) = maps.bytes(set.at, maps.block, "the file set descriptor", maps.block)?;
     if check(&bytes, offset)? != tag::FILE_SET {
         return Err(Error::malformed(ID, "no file set descriptor where one belongs", offset));
     }
-    let root = long_ad(Fields(&bytes), 400);
+    let (at, len) = icb(split::<FileSet>("the file set descriptor", &bytes, offset)?.0.root.get());
+    let mut way = Way { maps, walk: Walk::new(opener, entry::read(maps, at, len)?, at) };
     // A terminator follows the descriptor.
-    let structure = vec![offset..offset + 2 * maps.block];
-    let mut walk =
-        Walk { maps, nodes: Vec::new(), structure, seen: HashSet::new(), folder_bytes: 0, notices, troubles: 0 };
-    let (at, len) = icb(root);
-    walk.seen.insert(at);
-    let mut todo = vec![(String::new(), entry::read(maps, at, len)?, 0)];
-    while let Some((path, entry, depth)) = todo.pop() {
-        watch::check(opener.watch())?;
-        walk.folder(&path, &entry, depth, &mut todo)?;
+    way.walk.structure.push(offset..offset + 2 * maps.block);
+    while let Some(folder) = way.walk.next()? {
+        way.folder(&folder)?;
     }
-    if walk.troubles > MOST_NOTICES {
-        walk.notices.push(Notice::damage(format!("and {} more of this kind", walk.troubles - MOST_NOTICES)));
-    }
-    let mut tree = Tree { nodes: walk.nodes };
-    tree.nodes.sort_by(|a, b| a.path.split('/').cmp(b.path.split('/')));
-    Ok(Walked { tree, structure: walk.structure })
+    Ok(way.walk.finish().sorted())
 }
 
-impl Walk<'_> {
-    fn note(&mut self, text: String) {
-        self.troubles += 1;
-        if self.troubles <= MOST_NOTICES {
-            self.notices.push(Notice::damage(text));
-        }
-    }
-
-    fn folder(
-        &mut self,
-        path: &str,
-        entry: &Entry,
-        depth: usize,
-        todo: &mut Vec<(String, Entry, usize)>,
-    ) -> Result<()> {
-        let shown = if path.is_empty() { "the root folder" } else { path };
-        self.structure.extend(entry.structure.iter().cloned());
-        self.folder_bytes += entry.len;
-        if entry.len > MOST_FOLDER || self.folder_bytes > MOST_FOLDERS {
-            return Err(Error::Limit { what: "directories", asked: self.folder_bytes, limit: MOST_FOLDERS });
-        }
-        let file = match entry.file(self.maps) {
-            Ok(file) => file,
-            Err(e) => {
-                self.note(format!("{shown} cannot be read: {e}"));
-                return Ok(());
+impl Way<'_> {
+    fn folder(&mut self, folder: &Folder<Entry>) -> Result<()> {
+        let (entry, block) = (&folder.place, self.maps.block);
+        self.walk.structure.extend(entry.structure.iter().cloned());
+        self.walk.spend(entry.len)?;
+        let read = entry.file(self.maps).and_then(|file| {
+            let bytes = read_vec(file.source()?.as_ref(), 0, file.len, "a folder", MOST_FOLDER)?;
+            Ok((file.spans, bytes))
+        });
+        let Some((spans, bytes)) = self.walk.keep(read, || folder.shown().to_owned())? else { return Ok(()) };
+        self.walk.structure.extend(spans.iter().map(|s| s.start..s.end.next_multiple_of(block)));
+        let begin = spans.first().map_or(0, |s| s.start);
+        let mut rest = bytes.as_slice();
+        while rest.len() >= size_of::<FileIdentifier>() {
+            let offset = begin + (bytes.len() - rest.len()) as u64;
+            let Some((name, child, len)) = self.identifier(folder, rest, offset)? else { break };
+            rest = rest.get(len..).unwrap_or_default();
+            if let Some(name) = name {
+                self.child(folder, below(&folder.path, &name), child)?;
             }
-        };
-        let bytes = match file.source().and_then(|s| read_vec(s.as_ref(), 0, file.len, "a folder", MOST_FOLDER)) {
-            Ok(bytes) => bytes,
-            Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
-            Err(e) => {
-                self.note(format!("{shown} cannot be read: {e}"));
-                return Ok(());
-            }
-        };
-        self.structure.extend(file.spans.iter().map(|s| s.start..s.end.next_multiple_of(self.maps.block)));
-        let mut at = 0;
-        while at + 38 <= bytes.len() {
-            let offset = file.spans.first().map_or(0, |s| s.start) + at as u64;
-            let f = Fields(&bytes[at..]);
-            let (name_len, use_len) = (usize::from(bytes[at + 19]), usize::from(f.u16(36)));
-            let len = (38 + use_len + name_len).next_multiple_of(4);
-            let Some(raw) = bytes.get(at..at + 38 + use_len + name_len) else {
-                self.note(format!("an entry of {shown} is cut short at offset {offset:#x}"));
-                break;
-            };
-            // The CRC may cover the padding too.
-            let padded = bytes.get(at..at + len).unwrap_or(raw);
-            at += len;
-            match check(padded, offset) {
-                Ok(tag::FILE_IDENTIFIER) => {}
-                _ => {
-                    self.note(format!(
-                        "an entry of {shown} is damaged at offset {offset:#x}; the rest of the folder is not known"
-                    ));
-                    break;
-                }
-            }
-            if raw[18] & (DELETED | PARENT) != 0 {
-                continue;
-            }
-            check_room(self.nodes.len(), MOST_NODES)?;
-            let name = text(&raw[38 + use_len..]).replace('/', "_");
-            let path = below(path, &name);
-            self.child(path, long_ad(f, 20), depth, todo)?;
         }
         Ok(())
     }
 
-    fn child(
+    /// The identifier that `bytes` begin with: its name unless it is deleted or the parent's, where it leads, and its length.
+    fn identifier(
         &mut self,
-        path: String,
-        at: Allocation,
-        depth: usize,
-        todo: &mut Vec<(String, Entry, usize)>,
-    ) -> Result<()> {
+        folder: &Folder<Entry>,
+        bytes: &[u8],
+        offset: u64,
+    ) -> Result<Option<(Option<String>, Allocation, usize)>> {
+        let (raw, rest) = split::<FileIdentifier>("a file identifier", bytes, offset)?;
+        let (own_len, name_len) = (usize::from(raw.own_len.get()), usize::from(raw.name_len));
+        let Some(name) = rest.get(own_len..own_len + name_len) else {
+            self.walk.note(format!("an entry of {} is cut short at offset {offset:#x}", folder.shown()));
+            return Ok(None);
+        };
+        let exact = size_of::<FileIdentifier>() + own_len + name_len;
+        let len = exact.next_multiple_of(4);
+        // The CRC may cover the padding too.
+        let whole = bytes.get(..len).unwrap_or(&bytes[..exact]);
+        if !matches!(check(whole, offset), Ok(tag::FILE_IDENTIFIER)) {
+            let lost = "the rest of the folder is not known";
+            self.walk.note(format!("an entry of {} is damaged at offset {offset:#x}; {lost}", folder.shown()));
+            return Ok(None);
+        }
+        let is_named = raw.characteristics & (DELETED | PARENT) == 0;
+        Ok(Some((is_named.then(|| text(name).replace('/', "_")), raw.entry.get(), len)))
+    }
+
+    fn child(&mut self, folder: &Folder<Entry>, path: String, at: Allocation) -> Result<()> {
         let (place, len) = icb(at);
         let entry = match entry::read(self.maps, place, len) {
             Ok(entry) => entry,
-            Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
-            Err(e) => {
-                let file = File { len: 0, spans: Vec::new(), content: Content::Broken(e.to_string()) };
-                self.nodes.push(Node::new(path, Kind::File(file), None));
-                return Ok(());
+            Err(e) if e.blame() == Blame::Source => {
+                return self.walk.add(Node::new(path, Kind::File(File::broken(0, e.to_string())), None));
             }
+            Err(e) => return Err(e),
         };
         let modified = entry.modified;
         let kind = match entry.file_type {
             FOLDER => {
-                if !self.seen.insert(place) || depth >= MOST_DEPTH {
-                    self.note(format!("{path} leads back to a folder around it, or too deep; it is not followed"));
-                } else {
-                    todo.push((path.clone(), entry, depth + 1));
+                if self.walk.enter(folder, path.clone(), entry, place).is_some() {
+                    let text = format!("{path} leads back to a folder around it, or too deep; it is not followed");
+                    self.walk.note(text);
                 }
                 Kind::Folder
             }
-            LINK => Kind::Link(self.target(&entry).unwrap_or_default()),
+            LINK => {
+                let target = self.target(&entry);
+                let Some(target) = self.walk.keep(target, || format!("the link {path}"))? else { return Ok(()) };
+                Kind::Link(target)
+            }
             _ => {
-                self.structure.extend(entry.structure.iter().cloned());
-                let broken =
-                    |e: Error| File { len: entry.len, spans: Vec::new(), content: Content::Broken(e.to_string()) };
-                Kind::File(entry.file(self.maps).unwrap_or_else(broken))
+                self.walk.structure.extend(entry.structure.iter().cloned());
+                Kind::File(entry.file(self.maps).unwrap_or_else(|e| File::broken(entry.len, e.to_string())))
             }
         };
-        self.nodes.push(Node::new(path, kind, modified));
-        Ok(())
+        self.walk.add(Node::new(path, kind, modified))
     }
 
     /// The target of a symbolic link (ECMA-167, 4/14.16).

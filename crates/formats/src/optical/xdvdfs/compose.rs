@@ -1,12 +1,11 @@
 //! Lays a tree out as the smallest partition: descriptor, tables, files, nothing else.
 
 use super::{DESCRIPTOR, ID, MAGIC, SECOND_MAGIC};
+use crate::arranged::{self, Arranged, Item, Member, Named};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::source::{Bytes, SourceRef};
-use decanter_core::tree::{Kind, Tree};
-use decanter_core::view::Fill;
+use decanter_core::source::Bytes;
+use decanter_core::tree::Tree;
 use decanter_core::{Error, Result, SECTOR};
-use std::collections::HashMap;
 use std::sync::Arc;
 
 /// The largest file: its length is 32 bits.
@@ -30,12 +29,7 @@ struct Folder {
 
 struct Entry {
     name: Vec<u8>,
-    target: Target,
-}
-
-enum Target {
-    Folder(usize),
-    File(usize),
+    member: Member,
 }
 
 /// Lays `tree` out. Files stand in the order of the tree.
@@ -43,70 +37,55 @@ enum Target {
 /// # Errors
 /// [`Error::Unsupported`] for names, sizes and folders that the file system cannot hold.
 pub fn compose_placed(tree: &Tree) -> Result<Placed> {
-    let mut folders = vec![Folder { entries: Vec::new(), sector: 0, len: 0 }];
-    let mut files: Vec<(SourceRef, u64)> = Vec::new();
-    let mut by_path: HashMap<&str, usize> = HashMap::from([("", 0)]);
-    let mut left_out = Vec::new();
-    for node in &tree.nodes {
-        let (parent, name) = node.path.rsplit_once('/').unwrap_or(("", &node.path));
-        let Some(&parent) = by_path.get(parent) else {
-            return Err(Error::Usage(format!("the folder of {} is missing in the tree", node.path)));
-        };
-        let target = match &node.kind {
-            Kind::Folder => {
-                by_path.insert(&node.path, folders.len());
-                folders.push(Folder { entries: Vec::new(), sector: 0, len: 0 });
-                Target::Folder(folders.len() - 1)
-            }
-            Kind::File(file) if file.len > MOST_FILE => {
-                return Err(Error::unsupported(ID, format!("a file of 4 GiB or more ({})", node.path)));
-            }
-            Kind::File(file) => {
-                files.push((file.source()?.clone(), 0));
-                Target::File(files.len() - 1)
-            }
-            Kind::Link(_) => {
-                left_out.push(format!("{} (a link)", node.path));
-                continue;
-            }
-        };
-        folders[parent].entries.push(Entry { name: spelled(name, &node.path)?, target });
-    }
-    for folder in &mut folders {
-        folder.entries.sort_by_cached_key(|e| e.name.to_ascii_uppercase());
-        if let Some(pair) = folder.entries.windows(2).find(|p| p[0].name.eq_ignore_ascii_case(&p[1].name)) {
-            let name = String::from_utf8_lossy(&pair[0].name).into_owned();
-            return Err(Error::unsupported(ID, format!("two names that differ in case alone ({name})")));
-        }
-        folder.len = places(&folder.entries)?.1;
-    }
+    let tree = Arranged::of(tree)?;
+    let mut folders = tree.folders.iter().map(|f| folder(&tree, f)).collect::<Result<Vec<_>>>()?;
     let mut next = DESCRIPTOR + 1;
     for folder in &mut folders {
         folder.sector = next;
         next += folder.len / SECTOR;
     }
-    for (source, sector) in &mut files {
-        *sector = if source.is_empty() { 0 } else { next };
-        next += source.len().div_ceil(SECTOR);
+    let mut sectors = Vec::new();
+    for item in &tree.files {
+        sectors.push(if item.source.is_empty() { 0 } else { next });
+        next += item.source.len().div_ceil(SECTOR);
     }
     if next > u64::from(u32::MAX) {
         return Err(Error::unsupported(ID, "a partition of 8 TiB or more"));
     }
     let mut blueprint = Blueprint::new();
     blueprint.fill(0, DESCRIPTOR * SECTOR);
-    let newest = tree.nodes.iter().filter_map(|n| n.modified).max();
-    blueprint.source(Arc::new(Bytes(descriptor(&folders[0], newest))));
-    for folder in &folders {
-        blueprint.source(Arc::new(Bytes(table(folder, &folders, &files)?)));
+    blueprint.source(Arc::new(Bytes(descriptor(&folders[0], tree.newest))));
+    for own in &folders {
+        blueprint.source(Arc::new(Bytes(table(own, &folders, &tree.files, &sectors)?)));
     }
-    for (source, _) in &files {
-        blueprint.source(source.clone());
-        let tail = source.len().next_multiple_of(SECTOR) - source.len();
-        if tail > 0 {
-            blueprint.source(Arc::new(Fill { byte: 0, len: tail }));
-        }
+    for item in &tree.files {
+        blueprint.source(item.source.clone());
+        blueprint.fill(0, item.source.len().next_multiple_of(SECTOR) - item.source.len());
     }
+    let left_out = tree.links.iter().map(|path| format!("{path} (a link)")).collect();
     Ok(Placed { blueprint, left_out })
+}
+
+/// The entries of a folder in the order of their names, and the bytes that they take.
+fn folder(tree: &Arranged, own: &arranged::Folder) -> Result<Folder> {
+    let members = own.folders.iter().map(|&f| Member::Folder(f)).chain(own.files.iter().map(|&f| Member::File(f)));
+    let mut entries = Vec::new();
+    for member in members {
+        let Named { name, path, .. } = tree.named(member);
+        if let Member::File(f) = member
+            && tree.files[f].source.len() > MOST_FILE
+        {
+            return Err(Error::unsupported(ID, format!("a file of 4 GiB or more ({path})")));
+        }
+        entries.push(Entry { name: spelled(name, path)?, member });
+    }
+    entries.sort_by_cached_key(|e| e.name.to_ascii_uppercase());
+    if let Some(pair) = entries.windows(2).find(|p| p[0].name.eq_ignore_ascii_case(&p[1].name)) {
+        let name = String::from_utf8_lossy(&pair[0].name).into_owned();
+        return Err(Error::unsupported(ID, format!("two names that differ in case alone ({name})")));
+    }
+    let len = places(&entries)?.1;
+    Ok(Folder { entries, sector: 0, len })
 }
 
 /// A name in the file system's one byte a character.
@@ -171,15 +150,15 @@ fn places(entries: &[Entry]) -> Result<(Vec<u64>, u64)> {
 }
 
 /// The table of a folder; what no entry takes is 0xff.
-fn table(folder: &Folder, folders: &[Folder], files: &[(SourceRef, u64)]) -> Result<Vec<u8>> {
+fn table(folder: &Folder, folders: &[Folder], files: &[Item], sectors: &[u64]) -> Result<Vec<u8>> {
     let (children, _) = balanced(folder.entries.len());
     let (places, len) = places(&folder.entries)?;
     let mut table = vec![0xff; len as usize];
     for (index, entry) in folder.entries.iter().enumerate() {
         let child = |side: usize| children[index][side].map_or(0, |c| (places[c] / 4) as u16);
-        let (sector, size, attributes) = match entry.target {
-            Target::Folder(f) => (folders[f].sector, folders[f].len, 0x10),
-            Target::File(f) => (files[f].1, files[f].0.len(), 0x20),
+        let (sector, size, attributes) = match entry.member {
+            Member::Folder(f) => (folders[f].sector, folders[f].len, 0x10),
+            Member::File(f) => (sectors[f], files[f].source.len(), 0x20),
         };
         let at = places[index] as usize;
         let mut raw = Vec::with_capacity(14 + entry.name.len());
@@ -197,15 +176,15 @@ fn table(folder: &Folder, folders: &[Folder], files: &[(SourceRef, u64)]) -> Res
 #[cfg(test)]
 mod tests {
     use super::*;
-    use decanter_core::tree::{Content, File, Node};
+    use decanter_core::source::SourceRef;
+    use decanter_core::tree::{File, Kind, Node};
     use proptest::prelude::*;
 
     fn tree(names: &[&str]) -> Tree {
         let mut tree = Tree::default();
         for name in names {
             let source: SourceRef = Arc::new(Bytes(name.as_bytes().to_vec()));
-            let file = File { len: source.len(), spans: Vec::new(), content: Content::Whole(source) };
-            tree.nodes.push(Node::new((*name).to_owned(), Kind::File(file), None));
+            tree.nodes.push(Node::new((*name).to_owned(), Kind::File(File::of(source)), None));
         }
         tree
     }

@@ -98,8 +98,9 @@ impl Format for Xdvdfs {
         let word = |at: usize| {
             u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]])
         };
-        let root = walk::Table { path: String::new(), sector: word(20), len: word(24) };
-        let walked = walk::walk(&source, base, root, &mut opened.told.notices, opener)?;
+        let root = walk::Table { sector: word(20), len: word(24) };
+        let walked = walk::walk(&source, base, root, opener)?;
+        opened.told.notices.extend(walked.notices);
         let tree = walked.tree;
         opened.extent.structure = walked.structure;
         opened.extent.structure.push(at..at + SECTOR);

@@ -1,112 +1,74 @@
 //! The folders of a partition, each a binary search tree of entries.
 
+use crate::walk::{Refused, Walk, Walked};
 use decanter_core::format::Opener;
-use decanter_core::source::{SourceRef, read_vec};
-use decanter_core::tree::{Content, File, Kind, Node, Tree, below, check_room};
-use decanter_core::watch::{self, Notice};
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::source::{Bytes, SourceRef, read_vec};
+use decanter_core::tree::{File, Kind, Node, below};
+use decanter_core::{Result, SECTOR};
 use std::cmp::Ordering;
 use std::collections::HashSet;
-use std::ops::Range;
+use std::sync::Arc;
 
 /// Bytes of one folder's table: offsets in it are 16 bits of four bytes each.
 const MOST_TABLE: u64 = 4 * 0x1_0000;
-/// Files and folders in one partition.
-const MOST_NODES: usize = 1 << 20;
 /// Attribute of a folder.
 const FOLDER: u8 = 0x10;
 /// An offset that stands for "nothing here", as 0 does: the root of a table is nobody's child.
 const NONE: u16 = 0xffff;
-/// Notices that are told one by one.
-const MOST_NOTICES: usize = 20;
 
-/// A folder's table still to be walked.
+/// Where a folder's table is.
+#[derive(Clone, Copy)]
 pub(super) struct Table {
-    pub(super) path: String,
     pub(super) sector: u32,
     pub(super) len: u32,
 }
 
-pub(super) struct Walked {
-    pub(super) tree: Tree,
-    pub(super) structure: Vec<Range<u64>>,
+/// All files and folders from `root` on. `base` is the byte offset of the partition.
+pub(super) fn walk(source: &SourceRef, base: u64, root: Table, opener: &Opener<'_>) -> Result<Walked<u32>> {
+    let mut walk = Walk::new(opener, root, root.sector);
+    while let Some(folder) = walk.next()? {
+        let Table { sector, len } = folder.place;
+        let at = base + u64::from(sector) * SECTOR;
+        let shown = folder.shown();
+        if len == 0 {
+            continue;
+        }
+        if u64::from(len) > MOST_TABLE {
+            let reach = "more than its entries can reach";
+            walk.note(format!("the table of {shown} at offset {at:#x} claims {len} bytes, {reach}"));
+            continue;
+        }
+        let bytes = read_vec(source.as_ref(), at, len.into(), "a folder", MOST_TABLE);
+        let Some(bytes) = walk.keep(bytes, || format!("the table of {shown} at offset {at:#x}"))? else { continue };
+        walk.structure.push(at..at + u64::from(len).next_multiple_of(SECTOR));
+        for entry in entries(&bytes, &mut |offset, what| {
+            walk.note(format!("an entry of {shown} at offset {:#x} {what}", at + offset as u64))
+        }) {
+            let path = below(&folder.path, &entry.name);
+            let is_folder = entry.attributes & FOLDER != 0;
+            let kind = if is_folder { Kind::Folder } else { Kind::File(file(source, base, &entry)?) };
+            walk.add(Node::new(path.clone(), kind, None))?;
+            let table = Table { sector: entry.sector, len: entry.len };
+            // Folders without a table may all stand in one place, which is nowhere.
+            if is_folder
+                && entry.len > 0
+                && let Some(why) = walk.enter(&folder, path.clone(), table, entry.sector)
+            {
+                let why = if why == Refused::Met { "is the same as another folder: a loop" } else { "lies too deep" };
+                walk.note(format!("the table of {path} at sector {} {why}, not followed", entry.sector));
+            }
+        }
+    }
+    Ok(walk.finish().sorted())
 }
 
-/// All files and folders from `root` on. `base` is the byte offset of the partition.
-pub(super) fn walk(
-    source: &SourceRef,
-    base: u64,
-    root: Table,
-    notices: &mut Vec<Notice>,
-    opener: &Opener<'_>,
-) -> Result<Walked> {
-    let mut walked = Walked { tree: Tree::default(), structure: Vec::new() };
-    let mut seen = HashSet::new();
-    let mut todo = vec![root];
-    let mut troubles = 0;
-    while let Some(table) = todo.pop() {
-        watch::check(opener.watch())?;
-        if table.len == 0 {
-            continue;
-        }
-        let shown = if table.path.is_empty() { "the root folder" } else { &table.path };
-        let at = base + u64::from(table.sector) * SECTOR;
-        let mut note = |text: String| {
-            troubles += 1;
-            if troubles <= MOST_NOTICES {
-                notices.push(Notice::damage(text));
-            }
-        };
-        if !seen.insert(at) {
-            note(format!("{shown} is the same table at offset {at:#x} as another folder: a loop, not followed"));
-            continue;
-        }
-        if u64::from(table.len) > MOST_TABLE {
-            note(format!(
-                "the table of {shown} at offset {at:#x} claims {} bytes, more than its entries can reach",
-                table.len
-            ));
-            continue;
-        }
-        let bytes = match read_vec(source.as_ref(), at, table.len.into(), "a folder", MOST_TABLE) {
-            Ok(bytes) => bytes,
-            Err(e @ (Error::Io { .. } | Error::Cancelled | Error::Key(_))) => return Err(e),
-            Err(_) => {
-                note(format!(
-                    "the table of {shown} at offset {at:#x} lies past the end of the image; what it lists is not known"
-                ));
-                continue;
-            }
-        };
-        walked.structure.push(at..at + u64::from(table.len).next_multiple_of(SECTOR));
-        for entry in entries(&bytes, &mut |offset, what| {
-            note(format!("an entry of {shown} at offset {:#x} {what}", at + offset as u64))
-        }) {
-            check_room(walked.tree.nodes.len(), MOST_NODES)?;
-            let path = below(&table.path, &entry.name);
-            let kind = if entry.attributes & FOLDER != 0 {
-                todo.push(Table { path: path.clone(), sector: entry.sector, len: entry.len });
-                Kind::Folder
-            } else {
-                let start = base + u64::from(entry.sector) * SECTOR;
-                // Nothing of an empty file is anywhere: its sector may be any.
-                let spans = if entry.len == 0 { Vec::new() } else { vec![start..start + u64::from(entry.len)] };
-                let file = if spans.is_empty() {
-                    let nothing: SourceRef = std::sync::Arc::new(decanter_core::source::Bytes(Vec::new()));
-                    File { len: 0, spans, content: Content::Whole(nothing) }
-                } else {
-                    File::from_spans(source, spans)?
-                };
-                Kind::File(file)
-            };
-            walked.tree.nodes.push(Node::new(path, kind, None));
-        }
+fn file(source: &SourceRef, base: u64, entry: &Entry) -> Result<File> {
+    if entry.len == 0 {
+        // Nothing of an empty file is anywhere: its sector may be any.
+        return Ok(File::of(Arc::new(Bytes(Vec::new()))));
     }
-    if troubles > MOST_NOTICES {
-        notices.push(Notice::damage(format!("and {} more of this kind", troubles - MOST_NOTICES)));
-    }
-    walked.tree.nodes.sort_by(|a, b| a.path.split('/').cmp(b.path.split('/')));
-    Ok(walked)
+    let start = base + u64::from(entry.sector) * SECTOR;
+    File::from_spans(source, vec![start..start + u64::from(entry.len)])
 }
 
 struct Entry {
