@@ -36,6 +36,7 @@ pub mod rom;
 pub mod seal;
 pub mod source;
 pub mod split;
+pub mod store;
 pub mod tell;
 pub mod track;
 pub mod transform;

@@ -65,11 +65,11 @@ pub fn digest(
 fn files_of(sources: &[String], is_list: bool, setting: &Setting<'_>) -> (Vec<(String, bool)>, Vec<Failure>) {
     let (mut files, mut unread) = (Vec::new(), Vec::new());
     for source in sources {
-        if !native::path(source).is_dir() {
+        if !setting.is_folder(source) {
             files.push((source.clone(), is_list && native::path(source).is_file()));
             continue;
         }
-        let below = Below::with_parts(source);
+        let below = Below::with_parts(source, setting);
         files.extend(below.files.into_iter().map(|path| (path, true)));
         let failed = below.failed.into_iter();
         unread.extend(failed.map(|(path, error)| Failure::new(format!("cannot read \"{path}\""), error)));
@@ -84,7 +84,7 @@ fn files_of(sources: &[String], is_list: bool, setting: &Setting<'_>) -> (Vec<(S
 fn one(shown: &str, is_own: bool, algorithms: &[Algorithm], setting: &Setting<'_>) -> Result<SourceDigests, Failure> {
     let failed = |e| Failure::new(format!("cannot read \"{shown}\""), e);
     let (source, unfinished) = match is_own {
-        true => locate::file_and_map(&native::path(shown), setting),
+        true => locate::file_and_map(shown, setting),
         false => locate::bytes_and_map(shown, setting),
     }
     .map_err(failed)?;

@@ -153,8 +153,8 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
     let mut paths: Vec<(String, bool)> = Vec::new();
     let mut unread: Vec<Identity> = Vec::new();
     for source in paths_given {
-        if native::path(source).is_dir() {
-            let below = Below::of(source);
+        if setting.is_folder(source) {
+            let below = Below::of(source, setting);
             paths.extend(below.files.into_iter().map(|p| (p, false)));
             unread.extend(below.failed.into_iter().map(|(path, e)| not_understood(&path, Failure::new("", e))));
             for (path, kind) in below.passed {
@@ -195,7 +195,7 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
 
 /// Programs in folders of files that an archive may have held.
 fn folder_starters(sources: &[String], setting: &Setting<'_>) -> Vec<(String, Vec<Starter>)> {
-    let folders = sources.iter().filter(|s| native::path(s).is_dir());
+    let folders = sources.iter().filter(|s| setting.is_folder(s));
     let rank = |source: &String| {
         let item = locate::open(source, "identify", setting).ok()?;
         let found = starters(&item);

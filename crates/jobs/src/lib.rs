@@ -43,11 +43,12 @@ pub use padding::Padding;
 pub use quote::{quoted, typed};
 
 use decanter_core::format::Opener;
+use decanter_core::store::Store;
 use decanter_core::{Door, Guard, Key, Keyring, SourceRef, Watch};
 use decanter_formats::REGISTRY;
 use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::{Mutex, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock};
 
 /// What all jobs share.
 pub struct Setting<'a> {
@@ -75,8 +76,10 @@ pub struct Setting<'a> {
     pub guard: Guard,
     /// What was taken out of containers on the way to the sources.
     duties: Mutex<Vec<SourceRef>>,
+    /// Places beside this machine that sources come from, each with paths of its own.
+    pub stores: Vec<Arc<dyn Store>>,
     /// What stands in the folders of the sources, each read once.
-    folders: Mutex<HashMap<PathBuf, locate::Listing>>,
+    folders: Mutex<HashMap<String, locate::Listing>>,
 }
 
 impl<'a> Setting<'a> {
@@ -96,6 +99,7 @@ impl<'a> Setting<'a> {
             unchecked: false,
             duties: Mutex::default(),
             guard: Guard::default(),
+            stores: Vec::new(),
             folders: Mutex::default(),
         }
     }
@@ -103,6 +107,19 @@ impl<'a> Setting<'a> {
     /// The way in for everything that is read: all formats, with these keys.
     pub(crate) fn opener<'s>(&'s self, keys: &'s Keyring) -> Opener<'s> {
         Opener::new(&REGISTRY, keys).with_watch(self.watch)
+    }
+
+    /// Where the source at `path` comes from.
+    pub(crate) fn store(&self, path: &str) -> Arc<dyn Store + '_> {
+        match self.stores.iter().find(|store| store.has(path)) {
+            Some(store) => store.clone(),
+            None => Arc::new(locate::Files(&self.guard)),
+        }
+    }
+
+    /// Whether a folder stands at `path`; false also where nothing does.
+    pub(crate) fn is_folder(&self, path: &str) -> bool {
+        self.store(path).is_folder(path).unwrap_or(false)
     }
 
     /// The way out for everything that is written.

@@ -196,7 +196,7 @@ fn parent(path: &str, setting: &Setting<'_>) -> Result<([u8; 20], SourceRef)> {
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder cannot be a parent".into()))?;
     let names = [item.stem.clone()];
     // A parent may be a difference itself: its own parent is beside it.
-    let beside = locate::beside(&item.host, setting);
+    let beside = locate::beside(&decanter_core::native::text(&item.host), setting);
     let opener = setting.opener(&item.keyring).with_names(&names).with_beside(&beside);
     chd::as_parent(source, &opener)
 }

@@ -6,15 +6,14 @@ use super::Options;
 use super::made::Made;
 use super::open;
 use super::target::Target;
-use crate::{Item, Setting};
+use crate::{Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::unhex;
 use decanter_core::role::Role;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Result, store};
 use decanter_formats::disk::cbm::snapshot::{Cia, MEMORY, Snapshot, program};
 use serde::Deserialize;
-use std::path::Path;
 use std::sync::Arc;
 
 /// Programs that restore a moment.
@@ -100,13 +99,13 @@ fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Ma
     let text = String::from_utf8(text).map_err(|_| Error::Usage("it is no text that describes a moment".into()))?;
     let moment: Moment = toml::from_str(&text)
         .map_err(|e| Error::Usage(format!("it describes no moment: {}", e.to_string().trim_end())))?;
-    let folder = item.host.parent().unwrap_or(Path::new(""));
+    let folder = store::folder_of(&item.shown);
     let file = |name: &str, most: usize| -> Result<Vec<u8>> {
-        let path = folder.join(name);
-        let bytes = setting.guard.read(&path)?;
-        match bytes.len() <= most {
-            true => Ok(bytes),
-            false => Err(Error::Usage(format!("\"{}\" has {} bytes, more than {most}", path.display(), bytes.len()))),
+        let path = store::join(folder, name);
+        let source = locate::bytes(&path, setting)?;
+        match source.len() <= most as u64 {
+            true => read_vec(source.as_ref(), 0, source.len(), "a part of a moment", most as u64),
+            false => Err(Error::Usage(format!("\"{path}\" has {} bytes, more than {most}", source.len()))),
         }
     };
     let p = &moment.processor;

@@ -1,4 +1,4 @@
-//! Addresses: a path on this machine, and what comes after each `::`.
+//! Addresses: a path in a store, and what comes after each `::`.
 
 use super::INSIDE;
 use super::near::{Around, Near, folder_tree};
@@ -7,11 +7,12 @@ use crate::dump::map::Map;
 use decanter_core::names::stem_of;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
-use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::source::SourceRef;
+use decanter_core::store;
 use decanter_core::tree::{Node, Tree};
 use decanter_core::view::{Concat, Gaps, held};
 use decanter_core::{Error, Result, native, split};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 /// A step of the way in.
@@ -39,27 +40,23 @@ pub(super) struct Reached<'a> {
 
 /// Follows an address.
 pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached<'a>> {
-    let (host, inside) = entry_of_folder(split_address(shown));
+    let (host, inside) = entry_of_folder(split_address(shown, setting), setting);
+    let store = setting.store(&host);
     let mut around = Around::default();
-    let listing = around.look_at(&host, setting);
-    let folder = host.parent().map(Path::to_owned).unwrap_or_default();
-    let mut near = Near::Host(folder, listing, &setting.guard);
+    let siblings = around.look_at(&host, setting);
+    let gap = split::gap(store::name_of(&host), &siblings);
     let (mut names, mut kinds) = (Vec::new(), Vec::new());
     let stop = inside.last().is_some_and(String::is_empty);
-    let gap = match &near {
-        Near::Host(_, names, _) => host.file_name().and_then(|n| split::gap(&native::text(n), names)),
-        Near::Inside(..) => None,
-    };
-    let meta = std::fs::metadata(&host).map_err(|e| Error::io("open", &host, e))?;
     let mut parts = inside.iter().filter(|p| !p.is_empty());
     let (mut unfinished, mut through) = (None, Vec::new());
-    let mut found = if meta.is_dir() {
+    let mut found = if store.is_folder(&host)? {
         follow(&folder_tree(&host, setting)?, parts.next().map_or("", String::as_str))?
     } else {
-        let (place, map) = host_file(&host, &near, setting)?;
+        let (place, map) = host_file(&host, &siblings, setting)?;
         unfinished = map;
         Found::Place(place)
     };
+    let mut near = Near::Store(store, store::folder_of(&host).to_owned(), siblings);
     for (depth, part) in parts.enumerate() {
         let Found::Place(place) = found else { return Err(no_inside("a folder")) };
         let ring = around.keyring(setting);
@@ -83,17 +80,22 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
         found = follow(&tree, part)?;
         near = Near::inside(&tree, part);
     }
+    let host = native::path(&host);
     Ok(Reached { host, found, around, near, names, kinds, unfinished, through, gap, stop })
 }
 
-/// A file in a folder of this machine is as good as its own path, and so are the keys and parts beside it.
-pub(super) fn entry_of_folder((host, mut inside): (PathBuf, Vec<String>)) -> (PathBuf, Vec<String>) {
-    let Some(first) = inside.iter().position(|p| !p.is_empty()).filter(|_| host.is_dir()) else {
+/// A file in a folder of a store is as good as its own path, and so are the keys and parts beside it.
+pub(super) fn entry_of_folder(
+    (host, mut inside): (String, Vec<String>),
+    setting: &Setting<'_>,
+) -> (String, Vec<String>) {
+    let Some(first) = inside.iter().position(|p| !p.is_empty()).filter(|_| setting.is_folder(&host)) else {
         return (host, inside);
     };
-    let entry = host.join(native::os(inside[first].trim_matches('/')));
-    let stays_inside = native::path(&inside[first]).components().all(|c| !matches!(c, std::path::Component::ParentDir));
-    if stays_inside && entry.is_file() {
+    let name = inside[first].trim_matches('/');
+    let entry = store::join(host.trim_end_matches('/'), name);
+    let stays_inside = name.split('/').all(|part| part != "..");
+    if stays_inside && setting.store(&entry).is_folder(&entry).is_ok_and(|is_folder| !is_folder) {
         inside.remove(first);
         return (entry, inside);
     }
@@ -113,39 +115,39 @@ pub(crate) fn unfinished() -> Error {
     Error::Unreadable { why: "it is a dump that is not finished: some of its sectors were not read".into() }
 }
 
-/// The path on this machine, and what comes after each `::`. A path that exists as it stands is taken as it stands.
-pub(super) fn split_address(shown: &str) -> (PathBuf, Vec<String>) {
-    if native::path(shown).exists() {
-        return (native::path(shown), Vec::new());
+/// The path in its store, and what comes after each `::`. A path that exists as it stands is taken as it stands.
+pub(super) fn split_address(shown: &str, setting: &Setting<'_>) -> (String, Vec<String>) {
+    if !shown.contains(INSIDE) || setting.store(shown).is_folder(shown).is_ok() {
+        return (shown.to_owned(), Vec::new());
     }
     let mut parts = shown.split(INSIDE);
     let host = parts.next().unwrap_or_default();
-    (native::path(host), parts.map(str::to_owned).collect())
+    (host.to_owned(), parts.map(str::to_owned).collect())
 }
 
-/// A file on this machine, with the other parts of a split image.
-pub(super) fn host_file(path: &Path, near: &Near<'_>, setting: &Setting<'_>) -> Result<(Place, Option<Arc<Map>>)> {
-    let guard = &setting.guard;
-    let name = path.file_name().map(native::text).unwrap_or_default();
-    let folder = path.parent().unwrap_or(Path::new(""));
-    if split::is_numbered(&name)
-        && let Near::Host(_, names, _) = near
-        && let Some(parts) = split::parts(&name, names)
+/// A file in a store, with the other parts of a split image. `siblings` are the names in its folder.
+fn host_file(path: &str, siblings: &[String], setting: &Setting<'_>) -> Result<(Place, Option<Arc<Map>>)> {
+    let (folder, name) = (store::folder_of(path), store::name_of(path));
+    if split::is_numbered(name)
+        && let Some(parts) = split::parts(name, siblings)
     {
-        let open = |part: &String| Ok(Arc::new(FileSource::open(&folder.join(native::os(part)), guard)?) as SourceRef);
-        let source = Arc::new(Concat::new(parts.iter().map(open).collect::<Result<_>>()?)?);
-        return Ok((Place { source, name: split::whole_name(&name).to_owned() }, None));
+        let store = setting.store(path);
+        let parts = parts.iter().map(|part| store.open(&store::join(folder, part))).collect::<Result<_>>()?;
+        return Ok((Place { source: Arc::new(Concat::new(parts)?), name: split::whole_name(name).to_owned() }, None));
     }
     let (source, map) = file_and_map(path, setting)?;
-    let name = if map.is_some() { name.strip_suffix(".incomplete").unwrap_or(&name).to_owned() } else { name };
-    Ok((Place { source, name }, map))
+    let name = if map.is_some() { name.strip_suffix(".incomplete").unwrap_or(name) } else { name };
+    Ok((Place { source, name: name.to_owned() }, map))
 }
 
-/// The bytes of a file on this machine, whatever it is a part of; and the map of a dump that is not finished, whose gaps
-/// are errors unless zeros may stand for them.
-pub(crate) fn file_and_map(path: &Path, setting: &Setting<'_>) -> Result<(SourceRef, Option<Arc<Map>>)> {
-    let source: SourceRef = Arc::new(FileSource::open(path, &setting.guard)?);
-    let Some(mut map) = Map::beside(path)? else { return Ok((source, None)) };
+/// The bytes of a file in a store, whatever it is a part of; and the map of a dump that is not finished, whose gaps are
+/// errors unless zeros may stand for them.
+pub(crate) fn file_and_map(path: &str, setting: &Setting<'_>) -> Result<(SourceRef, Option<Arc<Map>>)> {
+    let store = setting.store(path);
+    let source = store.open(path)?;
+    // Dumps are made on this machine: nowhere else does one lie unfinished.
+    let map = store.local(path).map(|path| Map::beside(&path)).transpose()?.flatten();
+    let Some(mut map) = map else { return Ok((source, None)) };
     map.cut_to(source.len());
     if map.missing() == 0 {
         return Ok((source, None));
@@ -225,13 +227,15 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         std::fs::create_dir(folder.path().join("in")).unwrap();
         std::fs::write(folder.path().join("in/a.zip"), "x").unwrap();
-        let host = folder.path().to_owned();
-        let (path, rest) = entry_of_folder((host.clone(), vec!["in/a.zip".into(), "b.iso".into()]));
-        assert_eq!((path, rest), (host.join("in/a.zip"), vec!["b.iso".to_owned()]));
+        let host = native::text(folder.path());
+        let setting = Setting::new(&());
+        let entry_of_folder = |parts| entry_of_folder((host.clone(), parts), &setting);
+        let (path, rest) = entry_of_folder(vec!["in/a.zip".into(), "b.iso".into()]);
+        assert_eq!((path, rest), (format!("{host}/in/a.zip"), vec!["b.iso".to_owned()]));
         // What is no file there, or would lead out of it, stays a path inside.
         for inside in ["in", "none.zip", "../a.zip", ""] {
             let parts = vec![inside.to_owned()];
-            assert_eq!(entry_of_folder((host.clone(), parts.clone())), (host.clone(), parts));
+            assert_eq!(entry_of_folder(parts.clone()), (host.clone(), parts));
         }
     }
 
@@ -240,8 +244,8 @@ mod tests {
         #[test]
         fn nothing_of_an_address_is_lost(parts in proptest::collection::vec("[a-z/. ]{0,8}", 1..5)) {
             let typed = format!("no such folder/{}", parts.join("::"));
-            let (host, inside) = split_address(&typed);
-            let again = std::iter::once(native::text(&host)).chain(inside).collect::<Vec<_>>().join("::");
+            let (host, inside) = split_address(&typed, &Setting::new(&()));
+            let again = std::iter::once(host).chain(inside).collect::<Vec<_>>().join("::");
             prop_assert_eq!(again, typed);
         }
     }

@@ -2,11 +2,13 @@
 //! through because they hold exactly one image.
 
 mod address;
+mod files;
 mod listing;
 mod look;
 mod near;
 
 pub(crate) use address::{file_and_map, unfinished};
+pub(crate) use files::Files;
 pub(crate) use listing::Listing;
 pub(crate) use look::{Inner, each_rom, inner};
 pub use near::Around;
@@ -323,8 +325,9 @@ mod tests {
 
     #[test]
     fn an_address_is_cut_at_double_colons() {
-        let (host, inside) = split_address("no such/box.zip::a b.iso::PS3_GAME/PARAM.SFO");
-        assert_eq!(host, Path::new("no such/box.zip"));
+        let typed = "no such/box.zip::a b.iso::PS3_GAME/PARAM.SFO";
+        let (host, inside) = split_address(typed, &Setting::new(&()));
+        assert_eq!(host, "no such/box.zip");
         assert_eq!(inside, ["a b.iso", "PS3_GAME/PARAM.SFO"]);
     }
 }

@@ -1,18 +1,16 @@
-//! What lies beside a source: the files of its folder, on this machine and in containers; and folders as trees.
+//! What lies beside a source: the files of its folder, in a store and in containers; and folders as trees.
 
 use super::INSIDE;
 use super::listing::{Listing, MOST_FILES};
-use crate::below::walk_error;
 use crate::key_files::{self, Gathering};
 use crate::{Setting, attributes};
 use decanter_core::format::Beside;
 use decanter_core::keyring::plain;
-use decanter_core::source::{FileSource, PathSource, SourceRef};
+use decanter_core::source::SourceRef;
+use decanter_core::store::{self, MetKind, Store};
 use decanter_core::tree::{Content, File, Kind, Node, Tree, below};
-use decanter_core::{Error, Guard, Keyring, Notice, Result, native};
-use std::path::{Path, PathBuf};
+use decanter_core::{Error, Keyring, Notice, Result};
 use std::sync::Arc;
-use walkdir::WalkDir;
 
 /// What is known of the surroundings of a source: files in the same folder, on this machine and in containers.
 #[derive(Default)]
@@ -25,7 +23,9 @@ pub struct Around {
 
 /// The files of the folder that a source stands in.
 pub(super) enum Near<'a> {
-    Host(PathBuf, Arc<Vec<String>>, &'a Guard),
+    /// In a store: the folder, and the names in it.
+    Store(Arc<dyn Store + 'a>, String, Arc<Vec<String>>),
+    /// In a container.
     Inside(Tree, String),
 }
 
@@ -43,7 +43,7 @@ impl Beside for Near<'_> {
         let wanted = format!(".{extension}");
         let fits = |name: &str| name.to_lowercase().ends_with(&wanted);
         let mut names: Vec<String> = match self {
-            Self::Host(_, names, _) => names.iter().filter(|n| fits(n)).cloned().collect(),
+            Self::Store(_, _, names) => names.iter().filter(|n| fits(n)).cloned().collect(),
             Self::Inside(tree, _) => tree.files().map(|(n, _)| n.name().to_owned()).filter(|n| fits(n)).collect(),
         };
         names.sort();
@@ -54,9 +54,9 @@ impl Beside for Near<'_> {
         // A sheet may name a path on the machine where it was made: only the last name can be next to it here.
         let name = decanter_core::catalogue::last_name(name);
         match self {
-            Self::Host(folder, names, guard) => {
+            Self::Store(store, folder, names) => {
                 let Some(found) = one_of(names.iter().map(String::as_str), name) else { return Ok(None) };
-                Ok(Some((found.to_owned(), Arc::new(FileSource::open(&folder.join(native::os(found)), guard)?))))
+                Ok(Some((found.to_owned(), store.open(&store::join(folder, found))?)))
             }
             Self::Inside(tree, folder) => {
                 let Some(found) = one_of(tree.nodes.iter().map(Node::name), name) else { return Ok(None) };
@@ -78,53 +78,40 @@ pub(super) fn one_of<'a>(names: impl Iterator<Item = &'a str> + Clone, wanted: &
     alike.next().filter(|_| alike.next().is_none())
 }
 
-/// The files next to one on this machine.
-pub(crate) fn beside<'a>(host: &Path, setting: &'a Setting<'_>) -> impl Beside + use<'a> {
-    let listing = Around::default().look_at(host, setting);
-    Near::Host(host.parent().map(Path::to_owned).unwrap_or_default(), listing, &setting.guard)
+/// The files next to one in a store.
+pub(crate) fn beside<'a>(path: &str, setting: &'a Setting<'_>) -> impl Beside + use<'a> {
+    let names = Around::default().look_at(path, setting);
+    Near::Store(setting.store(path), store::folder_of(path).to_owned(), names)
 }
 
-/// A folder on this machine as a tree. Links in it are not followed; what cannot be looked into is a broken file of it, and
-/// told; what is no file is told.
-pub(super) fn folder_tree(root: &Path, setting: &Setting<'_>) -> Result<Tree> {
+/// A folder as a tree. Links in it are not followed; what cannot be looked into is a broken file of it, and told; what is
+/// no file is told.
+pub(super) fn folder_tree(root: &str, setting: &Setting<'_>) -> Result<Tree> {
     let mut tree = Tree::default();
-    setting.guard.reads_folder(root);
-    let below = |path: &Path| native::text(path.strip_prefix(root).unwrap_or(path));
-    for entry in WalkDir::new(root).min_depth(1).sort_by_file_name() {
+    let store = setting.store(root);
+    store.walk(root, &mut |met| {
         if tree.nodes.len() >= MOST_FILES {
             let limit = MOST_FILES as u64;
             return Err(Error::Limit { what: "files in a folder", asked: limit + 1, limit });
         }
-        let entry = match entry {
-            Ok(entry) => entry,
-            Err(e) if e.depth() > 0 => {
-                let path = e.path().unwrap_or(root).to_owned();
-                let error = walk_error(e);
-                setting.watch.unread(&native::text(&path), &error);
+        let kind = match met.kind {
+            MetKind::Folder => Kind::Folder,
+            MetKind::File => Kind::File(File::of(store.open_later(&met.path)?)),
+            MetKind::Link(target) => Kind::Link(target),
+            MetKind::Closed(error) => {
+                setting.watch.unread(&met.path, &error);
                 // The folder itself was met before what is in it could not be.
-                tree.nodes.retain(|n| n.path != below(&path));
-                let broken = File::broken(0, error.to_string());
-                tree.nodes.push(Node::new(below(&path), Kind::File(broken), None));
-                continue;
+                tree.nodes.retain(|n| n.path != met.below);
+                Kind::File(File::broken(0, error.to_string()))
             }
-            Err(e) => return Err(walk_error(e)),
+            MetKind::Odd(what) => {
+                setting.watch.notice(&Notice::new(format!("{} is passed over: it is {what}", met.path)));
+                return Ok(());
+            }
         };
-        let path = below(entry.path());
-        let kind = if entry.file_type().is_dir() {
-            Kind::Folder
-        } else if entry.file_type().is_file() {
-            let meta = entry.metadata().map_err(walk_error)?;
-            Kind::File(File::of(Arc::new(PathSource::new(entry.path(), &meta, &setting.guard))))
-        } else if entry.file_type().is_symlink() {
-            Kind::Link(native::text(std::fs::read_link(entry.path()).unwrap_or_default()))
-        } else {
-            let kind = entry.metadata().ok().and_then(|meta| decanter_core::guard::odd_kind(&meta));
-            let told = format!("{} is passed over: it is {}", native::text(entry.path()), kind.unwrap_or("no file"));
-            setting.watch.notice(&Notice::new(told));
-            continue;
-        };
-        tree.nodes.push(Node::new(path, kind, None));
-    }
+        tree.nodes.push(Node::new(met.below, kind, None));
+        Ok(())
+    })?;
     attributes::apply(&mut tree)?;
     Ok(tree)
 }
@@ -140,15 +127,16 @@ impl Around {
         gathering.finish()
     }
 
-    /// Adds the small files next to `host` on this machine.
-    pub(super) fn look_at(&mut self, host: &Path, setting: &Setting<'_>) -> Arc<Vec<String>> {
-        let folder = match host.parent() {
-            Some(parent) if !parent.as_os_str().is_empty() => parent,
-            _ => Path::new("."),
+    /// Adds the small files next to what stands at `path` in its store; all names there.
+    pub(super) fn look_at(&mut self, path: &str, setting: &Setting<'_>) -> Arc<Vec<String>> {
+        let folder = match store::folder_of(path) {
+            "" => ".",
+            folder => folder,
         };
-        self.folders.push(native::text(folder));
+        self.folders.push(folder.to_owned());
         let mut kept = setting.folders.lock().unwrap_or_else(|e| e.into_inner());
-        let listing = kept.entry(folder.to_owned()).or_insert_with(|| Listing::of(folder, &setting.guard)).clone();
+        let of = || Listing::of(folder, setting.store(path).as_ref());
+        let listing = kept.entry(folder.to_owned()).or_insert_with(of).clone();
         self.files.extend(listing.files);
         listing.names
     }
@@ -179,6 +167,7 @@ impl Around {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use decanter_core::native;
     use decanter_core::source::Bytes;
 
     #[test]
@@ -218,7 +207,7 @@ mod tests {
         let mut setting = Setting::new(&());
         setting.key_places.push(kept);
         let mut around = Around::default();
-        around.look_at(&own.join("disc.iso"), &setting);
+        around.look_at(&native::text(own.join("disc.iso")), &setting);
         let ring = around.keyring(&setting);
         let entry = ring.named("DCNT-10001").unwrap();
         assert!(entry.origin.contains("own") && entry.key.bytes() == [0x11; 16]);

@@ -5,6 +5,7 @@ use crate::below::Below;
 use crate::{Failure, Item, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_source};
+use decanter_core::error::Blame;
 use decanter_core::native;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, Result};
@@ -65,13 +66,16 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
         titles.push((item.address.clone(), item.opened.identity.format));
         Ok(())
     };
-    if native::path(shown).is_dir() {
+    if setting.is_folder(shown) {
         // Archives with one ROM are looked through like the ROM itself.
-        for path in Below::of(shown).files {
+        for path in Below::of(shown, setting).files {
             match locate::open(&path, "use", setting) {
                 Ok(item) if item.opened.holds.rom.is_some() => add(&item, &mut notices).map_err(&fail)?,
+                // No ROM, or no image at all: a folder has other files too.
+                Ok(_) => {}
+                Err(failure) if failure.cause.blame() == Blame::Source => {}
                 Err(failure) if matches!(*failure.cause, Error::Cancelled) => return Err(failure),
-                _ => {}
+                Err(failure) => notices.push(Notice::damage(failure.to_string())),
             }
         }
     } else {

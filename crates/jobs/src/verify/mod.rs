@@ -28,7 +28,6 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, Hasher};
 use decanter_core::expectation::Expectation;
 use decanter_core::keyring::plain;
-use decanter_core::native;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
 use decanter_core::pour::{Draft, bytes_to_write};
 use decanter_core::{Error, Notice, Result};
@@ -70,7 +69,7 @@ pub fn verify_all<E>(
     }
     for source in sources {
         let mut rows = Rows { run: &mut run, against, setting, each: &mut each };
-        let ended = match native::path(source).is_dir() && against.is_empty() {
+        let ended = match setting.is_folder(source) && against.is_empty() {
             true => rows.folder(source)?,
             false => rows.source(source, 0)?,
         };
@@ -139,7 +138,7 @@ impl<E> Rows<'_, '_, E> {
         if game_folder(&item).is_some() {
             return self.source(shown, 0);
         }
-        let below = Below::of(shown);
+        let below = Below::of(shown, self.setting);
         let (mut told, mut unknown) = (0, 0);
         for path in &below.files {
             if self.setting.watch.cancelled() {

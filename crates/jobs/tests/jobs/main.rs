@@ -7,5 +7,6 @@ mod extracts;
 mod mutants;
 mod patches;
 mod places;
+mod stores;
 mod targets;
 mod verdicts;

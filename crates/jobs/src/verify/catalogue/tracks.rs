@@ -3,10 +3,8 @@
 
 use super::matches::{MatchState, MatchedFile, blank, found_through};
 use super::seeker::Seeker;
-use crate::{Setting, locate};
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest, of_source};
-use decanter_core::native;
 use decanter_core::opened::Opened;
 use decanter_core::seal::Expected;
 use decanter_core::source::SourceRef;
@@ -16,22 +14,7 @@ use decanter_core::{Error, Result};
 use decanter_formats::chunked::chd;
 use decanter_formats::optical::cd::sector::RAW;
 use std::collections::{HashMap, HashSet};
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
-
-/// A file on this machine that is to be checked: its path, and its name as far as lists know it.
-pub(super) struct Subject {
-    pub(super) path: PathBuf,
-    pub(super) shown: String,
-    pub(super) name: String,
-    /// A cue sheet whose tracks are to be checked instead of its own bytes' meaning.
-    pub(super) sheet: Option<Sheet>,
-}
-
-/// A cue sheet whose tracks share a file, so that no file is a track.
-pub(super) struct Sheet {
-    pub(super) tracks: Vec<Track>,
-}
 
 /// The sectors of a track without the subcode that stands behind each of them: no list counts it.
 fn sectors(track: &Track) -> SourceRef {
@@ -41,34 +24,17 @@ fn sectors(track: &Track) -> SourceRef {
     }
 }
 
-/// What a cue sheet stands for: the files that it names, and itself if these are no tracks.
-pub(super) fn of_sheet(path: &Path, shown: &str, setting: &Setting<'_>) -> Result<(Vec<Subject>, Option<Sheet>)> {
-    let item = locate::open(shown, "verify", setting).map_err(|f| *f.cause)?;
-    let folder = path.parent().map(Path::to_owned).unwrap_or_default();
-    let mut seen = HashSet::new();
-    let names: Vec<&String> = item.opened.holds.tracks.iter().map(|t| &t.file).filter(|n| seen.insert(*n)).collect();
-    let subject = |name: &&String| {
-        let path = folder.join(name);
-        Subject { shown: native::text(&path), name: (*name).clone(), path, sheet: None }
-    };
-    let files = names.iter().map(subject).collect();
-    let shares = names.len() < item.opened.holds.tracks.len();
-    Ok((files, shares.then(|| Sheet { tracks: item.opened.holds.tracks.clone() })))
-}
-
 /// Of a sheet, its tracks and the files that they share, a list knows the one or the other: where one side is known as a
 /// whole, what is not known of the other says nothing.
-pub(super) fn without_covered(files: &mut Vec<MatchedFile>, sheets: &HashMap<PathBuf, Vec<PathBuf>>) {
+pub(super) fn without_covered(files: &mut Vec<MatchedFile>, sheets: &HashMap<String, Vec<String>>) {
     let is_known = |f: &MatchedFile| matches!(f.state, MatchState::Match | MatchState::OtherName);
     let all_known = |rows: Vec<&MatchedFile>| !rows.is_empty() && rows.into_iter().all(is_known);
-    let (mut by_tracks, mut by_files): (HashSet<String>, HashSet<String>) = Default::default();
+    let (mut by_tracks, mut by_files): (HashSet<&String>, HashSet<&String>) = Default::default();
     for (sheet, names) in sheets {
-        let shown = native::text(sheet);
-        let names: Vec<String> = names.iter().map(native::text).collect();
         if all_known(files.iter().filter(|f| f.track_of.is_none() && names.contains(&f.path)).collect()) {
-            by_files.insert(shown);
-        } else if all_known(files.iter().filter(|f| f.track_of.as_deref() == Some(&shown)).collect()) {
-            by_tracks.extend(names.into_iter().chain([shown]));
+            by_files.insert(sheet);
+        } else if all_known(files.iter().filter(|f| f.track_of.as_ref() == Some(sheet)).collect()) {
+            by_tracks.extend(names.iter().chain([sheet]));
         }
     }
     let is_open = |f: &MatchedFile| matches!(f.state, MatchState::Unknown | MatchState::Differs);
