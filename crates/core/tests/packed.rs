@@ -2,13 +2,13 @@
 
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::pour::{self, Partial};
+use decanter_core::pour::{self, Output, Partial};
 use decanter_core::source::{Bytes, Source, SourceRef};
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::{Door, Error, Guard, Result};
 use proptest::prelude::*;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, LazyLock};
 
@@ -76,7 +76,7 @@ proptest! {
     ) {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("out");
-        let poured = pour::pour(&blueprint(&data, batch), &path, door(false), &[Algorithm::Sha1], &()).unwrap();
+        let poured = pour::pour(Output::new(&blueprint(&data, batch), &path).with_digests(&[Algorithm::Sha1]), door(false), &()).unwrap();
         let mut wanted = of_bytes(Algorithm::Crc32, &data).bytes;
         let chunks: Vec<Vec<u8>> = data.chunks(batch).map(squeezed).collect();
         chunks.iter().for_each(|c| wanted.extend((c.len() as u32).to_le_bytes()));
@@ -94,7 +94,7 @@ fn a_worker_that_fails_leaves_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let mut data = vec![1; 10_000];
     data[5000] = 0xee;
-    let result = pour::pour(&blueprint(&data, 1000), &folder.path().join("out"), door(false), &[], &());
+    let result = pour::pour(Output::new(&blueprint(&data, 1000), &folder.path().join("out")), door(false), &());
     assert!(matches!(result, Err(Error::Usage(why)) if why.contains("fails")));
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0);
 }
@@ -105,19 +105,19 @@ fn outputs_that_belong_together_appear_together_or_not_at_all() {
     let (a, b) = (folder.path().join("a"), folder.path().join("b"));
     let part = |text: &str| Blueprint::of(Arc::new(Bytes(text.as_bytes().to_vec())));
     let (one, two) = (part("one"), part("two"));
-    let list: [(&Blueprint, &Path); 2] = [(&one, &a), (&two, &b)];
+    let list = [Output::new(&one, &a), Output::new(&two, &b)];
     let mut seen: Vec<PathBuf> = Vec::new();
-    let refused = pour::pour_all(&list, door(false), &[], &(), &mut |paths| {
+    let refused = pour::pour_all(&list, door(false), &(), &mut |paths| {
         seen = paths.to_vec();
         assert_eq!(fs::read(&paths[1]).unwrap(), b"two");
         Err(Error::Usage("not good enough".into()))
     });
     assert!(refused.is_err() && seen.len() == 2);
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0);
-    pour::pour_all(&list, door(false), &[], &(), &mut |_| Ok(())).unwrap();
+    pour::pour_all(&list, door(false), &(), &mut |_| Ok(())).unwrap();
     assert_eq!((fs::read(&a).unwrap(), fs::read(&b).unwrap()), (b"one".to_vec(), b"two".to_vec()));
     fs::remove_file(&a).unwrap();
-    assert!(matches!(pour::pour_all(&list, door(false), &[], &(), &mut |_| Ok(())), Err(Error::Exists { .. })));
+    assert!(matches!(pour::pour_all(&list, door(false), &(), &mut |_| Ok(())), Err(Error::Exists { .. })));
     assert!(!a.exists(), "b is there, so a is not written either");
 }
 

@@ -2,7 +2,7 @@
 
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::pour::{Stage, pour};
+use decanter_core::pour::{Output, Stage, pour};
 use decanter_core::source::{Bytes, FileSource, Source, SourceRef};
 use decanter_core::transform::Transform;
 use decanter_core::view::{Ciphered, Concat, Direction, Fill, Overlay, SectorCbc, Slice};
@@ -87,7 +87,7 @@ fn what_is_poured_is_what_was_described() {
     blueprint.fill(0xff, 70_000);
     let want = [a, vec![0; 300_000], b, vec![0xff; 70_000]].concat();
     let target = folder.path().join("out.bin");
-    let poured = pour(&blueprint, &target, door(false), &Algorithm::ALL, &()).unwrap();
+    let poured = pour(Output::new(&blueprint, &target).with_digests(&Algorithm::ALL), door(false), &()).unwrap();
     assert!(fs::read(&target).unwrap() == want);
     let digests: Vec<_> = Algorithm::ALL.iter().map(|&x| of_bytes(x, &want)).collect();
     assert_eq!(poured.digests, digests);
@@ -112,7 +112,7 @@ fn late_parts_are_written_back_in_the_order_of_their_needs() {
         .unwrap();
     assert!(blueprint.as_source().is_err() && blueprint.compute(content, &[], Arc::new(|_| Ok(vec![]))).is_err());
     let target = folder.path().join("sealed");
-    let poured = pour(&blueprint, &target, door(false), &[Algorithm::Md5], &()).unwrap();
+    let poured = pour(Output::new(&blueprint, &target).with_digests(&[Algorithm::Md5]), door(false), &()).unwrap();
     let header = of_bytes(Algorithm::Sha256, &body).bytes;
     let seal = of_bytes(Algorithm::Sha1, &header).bytes;
     let want = [seal, header, body].concat();
@@ -125,10 +125,10 @@ fn late_parts_that_need_each_other_are_an_error() {
     let folder = tempfile::tempdir().unwrap();
     let mut blueprint = Blueprint::new();
     let (first, second) = (blueprint.late(1), blueprint.late(1));
-    assert!(pour(&blueprint, &folder.path().join("x"), door(false), &[], &()).is_err(), "not computed at all");
+    assert!(pour(Output::new(&blueprint, &folder.path().join("x")), door(false), &()).is_err(), "not computed at all");
     blueprint.compute(first, &[second], Arc::new(|_| Ok(vec![0]))).unwrap();
     blueprint.compute(second, &[first], Arc::new(|_| Ok(vec![0]))).unwrap();
-    assert!(pour(&blueprint, &folder.path().join("x"), door(false), &[], &()).is_err());
+    assert!(pour(Output::new(&blueprint, &folder.path().join("x")), door(false), &()).is_err());
     assert!(names(folder.path()).is_empty());
 }
 
@@ -138,12 +138,15 @@ fn an_existing_target_is_only_replaced_on_request() {
     let target = folder.path().join("out");
     fs::write(&target, "old").unwrap();
     let blueprint = Blueprint::of(memory(b"new".to_vec()));
-    assert!(matches!(pour(&blueprint, &target, door(false), &[], &()), Err(Error::Exists { .. })));
+    assert!(matches!(pour(Output::new(&blueprint, &target), door(false), &()), Err(Error::Exists { .. })));
     assert_eq!(fs::read(&target).unwrap(), b"old");
-    pour(&blueprint, &target, door(true), &[], &()).unwrap();
+    pour(Output::new(&blueprint, &target), door(true), &()).unwrap();
     assert_eq!(fs::read(&target).unwrap(), b"new");
     fs::create_dir(folder.path().join("dir")).unwrap();
-    assert!(matches!(pour(&blueprint, &folder.path().join("dir"), door(true), &[], &()), Err(Error::Exists { .. })));
+    assert!(matches!(
+        pour(Output::new(&blueprint, &folder.path().join("dir")), door(true), &()),
+        Err(Error::Exists { .. })
+    ));
 }
 
 #[test]
@@ -152,13 +155,14 @@ fn a_read_error_or_a_stop_leaves_nothing() {
     let target = folder.path().join("out");
     for fails_at in [0, 1, 5_000_000, 40_000_000] {
         let blueprint = Blueprint::of(Arc::new(Faulty { len: 50_000_000, fails_at }));
-        let error = pour(&blueprint, &target, door(false), &[Algorithm::Md5], &()).unwrap_err();
+        let error =
+            pour(Output::new(&blueprint, &target).with_digests(&[Algorithm::Md5]), door(false), &()).unwrap_err();
         assert!(matches!(error, Error::Io { op: "read", offset: Some(o), .. } if o <= fails_at), "{error}");
         assert!(names(folder.path()).is_empty());
     }
     let blueprint = Blueprint::of(Arc::new(Faulty { len: 50_000_000, fails_at: u64::MAX }));
     let stop = StopAfter(10_000_000, AtomicU64::new(0));
-    assert!(matches!(pour(&blueprint, &target, door(false), &[], &stop), Err(Error::Cancelled)));
+    assert!(matches!(pour(Output::new(&blueprint, &target), door(false), &stop), Err(Error::Cancelled)));
     assert!(names(folder.path()).is_empty());
 }
 
@@ -166,7 +170,7 @@ fn a_read_error_or_a_stop_leaves_nothing() {
 fn too_little_room_is_told_before_the_first_byte() {
     let folder = tempfile::tempdir().unwrap();
     let blueprint = Blueprint::of(Arc::new(Fill { byte: 1, len: 1 << 60 }));
-    let error = pour(&blueprint, &folder.path().join("x"), door(false), &[], &()).unwrap_err();
+    let error = pour(Output::new(&blueprint, &folder.path().join("x")), door(false), &()).unwrap_err();
     assert!(matches!(error, Error::NoSpace { needed, .. } if needed == 1 << 60), "{error}");
     assert!(names(folder.path()).is_empty());
 }
@@ -180,7 +184,7 @@ fn holes_stay_holes_and_file_bytes_stay_in_the_kernel() {
     std::os::unix::fs::FileExt::write_all_at(&file, &noise(4 << 20, 4), 100 << 20).unwrap();
     let source: SourceRef = Arc::new(FileSource::own(&sparse).unwrap());
     let target = folder.path().join("copy");
-    let poured = pour(&Blueprint::of(source.clone()), &target, door(false), &[], &()).unwrap();
+    let poured = pour(Output::new(&Blueprint::of(source.clone()), &target), door(false), &()).unwrap();
     let copied = poured.kernel_bytes;
     assert!(copied == 4 << 20 || copied == 0, "{copied} bytes were copied by the kernel");
     let all = Algorithm::Crc32;
@@ -300,7 +304,9 @@ fn blocks_of_a_run_are_hashed_and_late_parts_add_up() {
     blueprint.compute(header, &[last], Arc::new(move |known| Ok(known.blocks(run).to_vec()))).unwrap();
     assert!(blueprint.measure_blocks(header, last, 4096).is_err(), "bytes of late parts do not pass by");
 
-    let poured = pour(&blueprint, &folder.path().join("a"), door(false), &[Algorithm::Crc32], &()).unwrap();
+    let poured =
+        pour(Output::new(&blueprint, &folder.path().join("a")).with_digests(&[Algorithm::Crc32]), door(false), &())
+            .unwrap();
     let written = std::fs::read(&poured.path).unwrap();
     let mut run = [vec![7; 5000], vec![0; 100], vec![9; 4000]].concat();
     run.resize(3 * 4096, 0);
@@ -322,9 +328,9 @@ fn what_has_to_hold_is_checked_before_the_name_is_given() {
     let mut good = blueprint.clone();
     let refuse = || Err(Error::Unreadable { why: "it is another".into() });
     good.check(Arc::new(move |known| if known.blocks(run) == whole { Ok(()) } else { refuse() }));
-    pour(&good, &folder.path().join("good"), door(false), &[], &()).unwrap();
+    pour(Output::new(&good, &folder.path().join("good")), door(false), &()).unwrap();
     blueprint.check(Arc::new(move |known| if known.blocks(run) == [0; 32] { Ok(()) } else { refuse() }));
-    assert!(pour(&blueprint, &folder.path().join("bad"), door(false), &[], &()).is_err());
+    assert!(pour(Output::new(&blueprint, &folder.path().join("bad")), door(false), &()).is_err());
     assert!(decanter_core::pour::to_memory(&blueprint, 1 << 30, &()).is_err());
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left of the other");
 }

@@ -4,7 +4,7 @@
 use decanter_core::blueprint::{Blueprint, PartId};
 use decanter_core::digest::{Algorithm, of_bytes, of_source};
 use decanter_core::names::{Namer, file_name};
-use decanter_core::pour::{self, Partial, Stage, check_target, check_targets, pour, pour_all, to_memory};
+use decanter_core::pour::{self, Output, Partial, Stage, check_target, check_targets, pour, pour_all, to_memory};
 use decanter_core::source::{Bytes, FileSource, SourceRef, read_vec};
 use decanter_core::{Door, Error, Guard, native};
 use proptest::prelude::*;
@@ -82,7 +82,7 @@ proptest! {
         let (blueprint, model) = described(folder.path(), &parts);
         prop_assert_eq!(blueprint.len(), model.len() as u64);
         let target = folder.path().join("out.bin");
-        let poured = pour(&blueprint, &target, door(false), &Algorithm::ALL, &()).unwrap();
+        let poured = pour(Output::new(&blueprint, &target).with_digests(&Algorithm::ALL), door(false), &()).unwrap();
         prop_assert!(fs::read(&target).unwrap() == model);
         prop_assert_eq!(poured.bytes, model.len() as u64);
         for digest in &poured.digests {
@@ -170,13 +170,13 @@ fn outputs_of_one_run_never_share_a_path() {
     let (a, b) = (small(b"one"), small(b"two"));
     let at = |name: &str| folder.path().join(name);
     let same = [(&a, at("x.bin")), (&b, folder.path().join("./x.bin"))];
-    let list: Vec<(&Blueprint, &Path)> = same.iter().map(|(b, p)| (*b, p.as_path())).collect();
+    let list: Vec<Output<'_>> = same.iter().map(|(b, p)| Output::new(b, p)).collect();
     assert!(matches!(check_targets(&list, door(true)), Err(Error::Twice { .. })));
-    assert!(matches!(pour_all(&list, door(true), &[], &(), &mut |_| Ok(())), Err(Error::Twice { .. })));
+    assert!(matches!(pour_all(&list, door(true), &(), &mut |_| Ok(())), Err(Error::Twice { .. })));
     assert!(names(folder.path()).is_empty());
     let other = [(&a, at("x.bin")), (&b, at("y.bin"))];
-    let list: Vec<(&Blueprint, &Path)> = other.iter().map(|(b, p)| (*b, p.as_path())).collect();
-    pour_all(&list, door(false), &[], &(), &mut |_| Ok(())).unwrap();
+    let list: Vec<Output<'_>> = other.iter().map(|(b, p)| Output::new(b, p)).collect();
+    pour_all(&list, door(false), &(), &mut |_| Ok(())).unwrap();
     assert_eq!(names(folder.path()), ["x.bin", "y.bin"]);
 }
 
@@ -186,9 +186,9 @@ fn a_proof_that_fails_leaves_no_output_at_all() {
     let (a, b) = (small(b"one"), small(b"two"));
     let paths = [folder.path().join("a"), folder.path().join("b")];
     fs::write(&paths[1], "what was there").unwrap();
-    let list: Vec<(&Blueprint, &Path)> = vec![(&a, &paths[0]), (&b, &paths[1])];
+    let list = [Output::new(&a, &paths[0]), Output::new(&b, &paths[1])];
     let mut seen = Vec::new();
-    let failed = pour_all(&list, door(true), &[], &(), &mut |files| {
+    let failed = pour_all(&list, door(true), &(), &mut |files| {
         seen = files.iter().map(|f| fs::read(f).unwrap()).collect();
         Err(Error::Unreadable { why: "it is not what it should be".into() })
     });
@@ -220,8 +220,8 @@ fn a_link_in_the_place_of_a_target_is_replaced_and_not_followed() {
     let at = |name: &str| folder.path().join(name);
     fs::write(at("kept"), "kept").unwrap();
     std::os::unix::fs::symlink("kept", at("link")).unwrap();
-    assert!(pour(&small(b"new"), &at("link"), door(false), &[], &()).is_err());
-    pour(&small(b"new"), &at("link"), door(true), &[], &()).unwrap();
+    assert!(pour(Output::new(&small(b"new"), &at("link")), door(false), &()).is_err());
+    pour(Output::new(&small(b"new"), &at("link")), door(true), &()).unwrap();
     assert_eq!((fs::read(at("kept")).unwrap(), fs::read(at("link")).unwrap()), (b"kept".to_vec(), b"new".to_vec()));
 }
 
@@ -281,7 +281,20 @@ fn what_is_written_is_readable_by_whom_the_user_allows() {
     let plain = folder.path().join("plain");
     fs::write(&plain, "x").unwrap();
     let target = folder.path().join("poured");
-    pour(&small(b"y"), &target, door(false), &[], &()).unwrap();
+    pour(Output::new(&small(b"y"), &target), door(false), &()).unwrap();
     let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
     assert_eq!(mode(&target), mode(&plain), "as any program would have made it");
+}
+
+#[test]
+fn a_program_may_be_started_and_other_files_may_not() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().unwrap();
+    let (text, target) = (small(b"#!/bin/sh\n"), folder.path().join("start"));
+    let mode = |output: Output<'_>| {
+        pour(output, door(true), &()).unwrap();
+        fs::metadata(&target).unwrap().permissions().mode() & 0o111
+    };
+    assert_eq!(mode(Output::new(&text, &target)), 0);
+    assert_ne!(mode(Output::new(&text, &target).executable()), 0);
 }

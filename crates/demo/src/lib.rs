@@ -14,7 +14,7 @@ pub use disc::{Disc, Kelp};
 use content::secret;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, hex, of_bytes, of_source};
-use decanter_core::pour::{self, Draft};
+use decanter_core::pour::{self, Draft, Output};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Fill, Overlay, Slice};
 use decanter_core::{Door, Error, Guard, Result, SECTOR, Watch, watch};
@@ -192,7 +192,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let put = |name: &str, blueprint: &Blueprint| -> Result<PathBuf> {
         let path = folder.join(name);
         watch.begin(&format!("writing {name}"), Some(blueprint.len()));
-        pour::pour(blueprint, &path, door, &[], watch)?;
+        pour::pour(Output::new(blueprint, &path), door, watch)?;
         watch.end();
         Ok(path)
     };

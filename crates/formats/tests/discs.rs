@@ -5,7 +5,7 @@ mod udf_volume;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Beside, Format, Opener};
 use decanter_core::opened::Opened;
-use decanter_core::pour;
+use decanter_core::pour::{self, Output};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::track::TrackKind;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
@@ -93,7 +93,7 @@ fn xbox() -> Vec<u8> {
 fn poured(blueprint: &Blueprint) -> Vec<u8> {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("out");
-    pour::pour(blueprint, &path, Door { guard: &Guard::default(), replace: false }, &[], &()).unwrap();
+    pour::pour(Output::new(blueprint, &path), Door { guard: &Guard::default(), replace: false }, &()).unwrap();
     std::fs::read(path).unwrap()
 }
 

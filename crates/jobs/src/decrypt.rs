@@ -5,6 +5,7 @@ use crate::verify::{self, VerifyReport};
 use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
+use decanter_core::pour::Output;
 use decanter_core::protection::{KeyState, State};
 use decanter_core::role::Role;
 use decanter_core::{Error, Notice, SECTOR, tell};
@@ -99,7 +100,7 @@ pub fn decrypt(
         (report.key_origin, report.key_proof) = (Some(origin), proof);
     }
     if setting.dry_run {
-        setting.write(&clear, &target, &[], &what)?;
+        setting.write(Output::new(&clear, &target), &what)?;
         return Ok((report, answer));
     }
     setting.watch.begin(&format!("decrypting {}", item.stem), Some(clear.len()));
@@ -110,13 +111,14 @@ pub fn decrypt(
         setting.watch.end();
         return Ok((report, answer));
     }
-    let poured = setting.write(&clear, &target, digests, &what).map_err(|f| match *f.cause {
-        Error::Damaged { .. } | Error::Unreadable { .. } => f.hint(format!(
-            "decanter verify {} names what is hit; --keep-damage decrypts it nevertheless",
-            crate::quoted(shown)
-        )),
-        _ => f,
-    })?;
+    let poured =
+        setting.write(Output::new(&clear, &target).with_digests(digests), &what).map_err(|f| match *f.cause {
+            Error::Damaged { .. } | Error::Unreadable { .. } => f.hint(format!(
+                "decanter verify {} names what is hit; --keep-damage decrypts it nevertheless",
+                crate::quoted(shown)
+            )),
+            _ => f,
+        })?;
     setting.watch.end();
     report.digests = poured.map(|p| p.digests).unwrap_or_default();
     let blank = as_it_is.map_or(0, |a| a.blank.load(Ordering::Relaxed));

@@ -12,6 +12,7 @@ use decanter_core::error::KeyWay;
 use decanter_core::label::Picture;
 use decanter_core::native;
 use decanter_core::opened::Fact;
+use decanter_core::pour::Output;
 use decanter_core::protection::{KeyState, State};
 use decanter_core::role::{Medium, Role};
 use decanter_core::rom::Shape;
@@ -260,7 +261,7 @@ fn draw_icon(icon: &Picture, target: &Path, what: &str, setting: &Setting<'_>) -
     let size = Some((icon.width * ICON_SCALE, icon.height * ICON_SCALE));
     let options = label::Options { size, filter: label::Filter::Sharp, ..label::Options::default() };
     let (_, png) = label::png(icon, &options).map_err(|e| Failure::new(what, e))?;
-    setting.write(&Blueprint::of(Arc::new(Bytes(png))), target, &[], what).map(|_| ())
+    setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), what).map(|_| ())
 }
 
 /// Only sources that were named themselves count; a folder may hold anything.

@@ -3,6 +3,7 @@
 use crate::{Failure, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::label::Picture;
+use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, read_vec};
 use decanter_core::{Error, Notice, Result};
 use image::imageops::{self, FilterType};
@@ -117,7 +118,7 @@ pub fn label(
     };
     let (size, png) = png(&picture, options).map_err(fail)?;
     report.size = Some(size);
-    setting.write(&Blueprint::of(Arc::new(Bytes(png))), target, &[], &what)?;
+    setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), &what)?;
     Ok(report)
 }
 

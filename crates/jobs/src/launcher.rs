@@ -5,11 +5,11 @@ use crate::{Failure, Setting, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Blame;
 use decanter_core::native;
+use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
-use decanter_core::{Error, Notice, pour};
+use decanter_core::{Error, Notice};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -128,13 +128,8 @@ pub fn launcher(
     let lines = entry_text(&name, options, &place);
     let both = [text, lines].map(|t| Blueprint::of(Arc::new(Bytes(t.into_bytes()))));
     let write = || -> decanter_core::Result<()> {
-        let targets = [(&both[0], script.as_path()), (&both[1], entry.as_path())];
-        if setting.dry_run {
-            return pour::check_targets(&targets, setting.door()).map(|_| ());
-        }
-        pour::pour_all(&targets, setting.door(), &[], setting.watch, &mut |_| Ok(()))?;
-        let executable = std::fs::Permissions::from_mode(0o755);
-        std::fs::set_permissions(&script, executable).map_err(|e| Error::io("make executable", &script, e))
+        let outputs = [Output::new(&both[0], &script).executable(), Output::new(&both[1], &entry)];
+        setting.pour(&outputs, setting.door(), &mut |_| Ok(())).map(|_| ())
     };
     write().map_err(|e| match e.blame() {
         Blame::Request => place::refused(&entry, e),

@@ -8,6 +8,7 @@ use crate::{Failure, Item, Setting, grouped};
 use canvas::{Canvas, Colour};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::native;
+use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Tree;
 use decanter_core::{Door, SECTOR};
@@ -216,7 +217,7 @@ pub fn draw(scene: &Scene, target: &Path, what: &str, door: Door<'_>, setting: &
         canvas.text(WIDTH / 2 + MARGIN, LEGEND + 8 + index * 24, 14.0, INK, note);
     }
     let png = canvas.png().map_err(|e| Failure::new(what, e))?;
-    setting.write_by(door, &Blueprint::of(Arc::new(Bytes(png))), target, &[], what).map(|_| ())
+    setting.write_by(door, Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), what).map(|_| ())
 }
 
 fn colour(kind: Kind) -> Colour {

@@ -2,12 +2,10 @@
 
 use crate::locate::INSIDE;
 use crate::{Failure, Item, Setting, quoted};
-use decanter_core::blueprint::Blueprint;
 use decanter_core::catalogue::last_name;
-use decanter_core::digest::Algorithm;
 use decanter_core::error::Blame;
 use decanter_core::native;
-use decanter_core::pour::{self, Poured};
+use decanter_core::pour::{self, Output, Poured};
 use decanter_core::{Door, Error, names};
 use std::path::{Path, PathBuf};
 
@@ -104,37 +102,39 @@ impl Setting<'_> {
         pour::check_folder(target, self.door()).map_err(|e| refused(target, e))
     }
 
-    /// Writes one file; of a rehearsal only what stands against it is found out. `what` could not be done if the
-    /// trouble is not with the target.
-    pub(crate) fn write(
+    /// Writes files that belong together: once all of them are complete, what they were read from is settled and `prove`
+    /// accepts them, they get their names. Of a rehearsal only what stands against it is found out.
+    ///
+    /// # Errors
+    /// As [`pour::pour_all`].
+    pub(crate) fn pour(
         &self,
-        blueprint: &Blueprint,
-        target: &Path,
-        digests: &[Algorithm],
-        what: &str,
-    ) -> Result<Option<Poured>, Failure> {
-        self.write_by(self.door(), blueprint, target, digests, what)
+        outputs: &[Output<'_>],
+        door: Door<'_>,
+        prove: &mut dyn FnMut(&[PathBuf]) -> decanter_core::Result<()>,
+    ) -> decanter_core::Result<Option<Vec<Poured>>> {
+        if self.dry_run {
+            return pour::check_targets(outputs, door).map(|_| None);
+        }
+        let mut proof = |paths: &[PathBuf]| {
+            self.settle()?;
+            prove(paths)
+        };
+        pour::pour_all(outputs, door, self.watch, &mut proof).map(Some)
+    }
+
+    /// Writes one file. `what` could not be done if the trouble is not with the target.
+    pub(crate) fn write(&self, output: Output<'_>, what: &str) -> Result<Option<Poured>, Failure> {
+        self.write_by(self.door(), output, what)
     }
 
     /// [`Setting::write`] by a door of one's own.
-    pub(crate) fn write_by(
-        &self,
-        door: Door<'_>,
-        blueprint: &Blueprint,
-        target: &Path,
-        digests: &[Algorithm],
-        what: &str,
-    ) -> Result<Option<Poured>, Failure> {
-        let failed = |e: Error| match e.blame() {
-            Blame::Request => refused(target, e),
+    pub(crate) fn write_by(&self, door: Door<'_>, output: Output<'_>, what: &str) -> Result<Option<Poured>, Failure> {
+        let poured = self.pour(&[output], door, &mut |_| Ok(())).map_err(|e| match e.blame() {
+            Blame::Request => refused(output.target, e),
             _ => Failure::new(what, e),
-        };
-        if self.dry_run {
-            return pour::check_targets(&[(blueprint, target)], door).map(|_| None).map_err(failed);
-        }
-        let outputs = [(blueprint, target)];
-        let mut poured = pour::pour_all(&outputs, door, digests, self.watch, &mut |_| self.settle()).map_err(failed)?;
-        Ok(poured.pop())
+        })?;
+        Ok(poured.and_then(|mut all| all.pop()))
     }
 }
 

@@ -5,7 +5,7 @@ use crate::Stop;
 use clap::{Args, Command};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::native;
-use decanter_core::pour;
+use decanter_core::pour::{self, Output};
 use decanter_core::source::Bytes;
 use decanter_core::{Door, Error};
 use decanter_jobs::{Failure, Setting};
@@ -61,7 +61,7 @@ fn pages(mut command: Command, folder: &Path, setting: &Setting<'_>) -> Result<u
         let mut page = Vec::new();
         clap_mangen::Man::new(command).render(&mut page).map_err(|e| fail(Error::io("make page", folder, e)))?;
         let blueprint = Blueprint::of(Arc::new(Bytes(page)));
-        pour::pour(&blueprint, &folder.join(format!("{name}.1")), door, &[], &()).map_err(fail)?;
+        pour::pour(Output::new(&blueprint, &folder.join(format!("{name}.1"))), door, &()).map_err(fail)?;
     }
     Ok(count)
 }

@@ -2,6 +2,7 @@
 
 use crate::support::{demo, folder, run, text, tree};
 use decanter_core::format::Format;
+use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 use decanter_core::{Door, Guard};
@@ -26,7 +27,8 @@ fn disc(folder: &Path, files: &[(&str, &[u8])]) -> std::path::PathBuf {
     }
     let blueprint = Iso9660.compose(&tree, "PIER_NINE").unwrap();
     let path = folder.join("Pier Nine Pinball.iso");
-    decanter_core::pour::pour(&blueprint, &path, Door { guard: &Guard::default(), replace: true }, &[], &()).unwrap();
+    decanter_core::pour::pour(Output::new(&blueprint, &path), Door { guard: &Guard::default(), replace: true }, &())
+        .unwrap();
     path
 }
 

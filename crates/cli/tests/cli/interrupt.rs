@@ -2,7 +2,7 @@
 
 use crate::support::{command, folder, told};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::pour::pour;
+use decanter_core::pour::{Output, pour};
 use decanter_core::{Door, Guard};
 use std::fs;
 use std::path::Path;
@@ -14,10 +14,8 @@ use std::time::Duration;
 fn begin(folder: &Path) -> Child {
     let kelp = decanter_demo::Kelp::new(200 << 30, false).unwrap();
     pour(
-        &Blueprint::of(kelp.disc.encrypted.clone()),
-        &folder.join("big.iso"),
+        Output::new(&Blueprint::of(kelp.disc.encrypted.clone()), &folder.join("big.iso")),
         Door { guard: &Guard::default(), replace: false },
-        &[],
         &(),
     )
     .unwrap();

@@ -1,4 +1,5 @@
 use super::folders::{Made, check_target, folder_of};
+use super::output::Output;
 use super::part::{self, prefix};
 use crate::error::{Error, Result};
 use crate::guard::Door;
@@ -26,6 +27,15 @@ impl Draft {
     /// # Errors
     /// As [`check_target`]; [`Error::Busy`] when another run writes the same target; [`Error::Io`].
     pub fn new(target: &Path, door: Door<'_>, len: u64, needed: u64, watch: &dyn Watch) -> Result<Self> {
+        Self::with_mode(target, door, len, needed, 0o666, watch)
+    }
+
+    /// The beginning of an output, which takes its share of `needed` bytes on the disk.
+    pub(super) fn of(output: &Output<'_>, door: Door<'_>, needed: u64, watch: &dyn Watch) -> Result<Self> {
+        Self::with_mode(output.target, door, output.len(), needed, output.mode(), watch)
+    }
+
+    fn with_mode(target: &Path, door: Door<'_>, len: u64, needed: u64, mode: u32, watch: &dyn Watch) -> Result<Self> {
         check_target(target, door, len, needed)?;
         let made = Made::for_file(target)?;
         let folder = folder_of(target);
@@ -34,7 +44,7 @@ impl Draft {
         let temporary = tempfile::Builder::new()
             .prefix(&prefix(target))
             .suffix(part::SUFFIX)
-            .permissions(Permissions::from_mode(0o666))
+            .permissions(Permissions::from_mode(mode))
             .tempfile_in(&folder)
             .map_err(report)?;
         part::lock(temporary.as_file(), target)?;

@@ -9,6 +9,7 @@ mod draft;
 mod folders;
 mod late;
 mod memory;
+mod output;
 mod packed;
 mod part;
 mod partial;
@@ -20,6 +21,7 @@ mod together;
 pub use draft::Draft;
 pub use folders::{check_room, check_target, check_writable};
 pub use memory::to_memory;
+pub use output::Output;
 pub use part::{leftovers, remove};
 pub use partial::Partial;
 pub use stage::{Stage, StagedFile, check_folder, check_free};
@@ -62,46 +64,38 @@ pub struct Poured {
     pub hole_bytes: u64,
 }
 
-/// Writes `blueprint` to `target`.
-///
-/// `digests` of the whole output are computed from the blocks as they are written; only a blueprint with
-/// late parts is read once more for them. With `replace`, an existing file is replaced in one step.
+/// Writes one output. With [`Door::replace`], an existing file is replaced in one step.
 ///
 /// # Errors
 /// [`Error::Exists`], [`Error::NoSpace`] and [`Error::FileTooLarge`] before the first byte; later what reading or
 /// writing fails with, or [`Error::Cancelled`]. In every case nothing new stands under the final name.
-pub fn pour(
-    blueprint: &Blueprint,
-    target: &Path,
-    door: Door<'_>,
-    digests: &[Algorithm],
-    watch: &dyn Watch,
-) -> Result<Poured> {
-    let mut poured = pour_all(&[(blueprint, target)], door, digests, watch, &mut |_| Ok(()))?;
+pub fn pour(output: Output<'_>, door: Door<'_>, watch: &dyn Watch) -> Result<Poured> {
+    let mut poured = pour_all(&[output], door, watch, &mut |_| Ok(()))?;
     poured.pop().ok_or_else(|| Error::Usage("nothing was to be written".into()))
 }
 
 /// Writes several outputs that belong together: they get their final names only when all of them are complete and
 /// `prove` accepts them. It is given the files under their temporary names.
 ///
+/// Digests of a whole output are computed from the blocks as they are written; only one with late parts is read once more
+/// for them.
+///
 /// # Errors
 /// As [`pour`], and what `prove` fails with.
 pub fn pour_all(
-    outputs: &[(&Blueprint, &Path)],
+    outputs: &[Output<'_>],
     door: Door<'_>,
-    digests: &[Algorithm],
     watch: &dyn Watch,
     prove: &mut dyn FnMut(&[PathBuf]) -> Result<()>,
 ) -> Result<Vec<Poured>> {
     let needed = check_targets(outputs, door)?;
-    let draft =
-        |(blueprint, target): &(&Blueprint, &Path)| Draft::new(target, door, largest_len(blueprint), needed, watch);
+    let draft = |output: &Output<'_>| Draft::of(output, door, needed, watch);
     let drafts = outputs.iter().map(draft).collect::<Result<Vec<_>>>()?;
     let mut poured = Vec::new();
-    for ((blueprint, target), draft) in outputs.iter().zip(&drafts) {
-        let written = write_parts(blueprint, draft.file(), draft.temporary_path(), digests, watch)?;
+    for (output, draft) in outputs.iter().zip(&drafts) {
+        let written = write_parts(output.blueprint, draft.file(), draft.temporary_path(), output.digests, watch)?;
         poured.push(Poured {
-            path: target.to_path_buf(),
+            path: output.target.to_path_buf(),
             bytes: written.bytes,
             digests: written.digests,
             part_digests: written.part_digests,
@@ -120,14 +114,14 @@ pub fn pour_all(
 ///
 /// # Errors
 /// [`Error::Twice`], and as [`check_target`].
-pub fn check_targets(outputs: &[(&Blueprint, &Path)], door: Door<'_>) -> Result<u64> {
+pub fn check_targets(outputs: &[Output<'_>], door: Door<'_>) -> Result<u64> {
     let place = |target: &Path| (folders::folder_of(target), target.file_name().map(ToOwned::to_owned));
     let mut places = HashSet::new();
-    if let Some((_, twice)) = outputs.iter().find(|(_, target)| !places.insert(place(target))) {
-        return Err(Error::Twice { path: twice.to_path_buf() });
+    if let Some(twice) = outputs.iter().find(|o| !places.insert(place(o.target))) {
+        return Err(Error::Twice { path: twice.target.to_path_buf() });
     }
-    let needed = outputs.iter().map(|(b, _)| bytes_to_write(b)).sum::<Result<u64>>()?;
-    outputs.iter().try_for_each(|(blueprint, target)| check_target(target, door, largest_len(blueprint), needed))?;
+    let needed = outputs.iter().map(|o| bytes_to_write(o.blueprint)).sum::<Result<u64>>()?;
+    outputs.iter().try_for_each(|o| check_target(o.target, door, o.len(), needed))?;
     Ok(needed)
 }
 
@@ -208,7 +202,7 @@ pub(crate) fn write_parts(
     let adds_up = has_late && digests == [Algorithm::Crc32] && blueprint.packed_part().is_none();
     let mut sums = adds_up.then(|| PartSums::new(blueprint.parts.len()));
     let mut blocks: Vec<BlockHasher> = blueprint.block_runs.iter().map(BlockHasher::new).collect();
-    let mut output = Output { file, path, kernel_bytes: 0, hole_bytes: 0 };
+    let mut output = Writing { file, path, kernel_bytes: 0, hole_bytes: 0 };
     let mut offsets = Vec::with_capacity(blueprint.parts.len());
     let mut marks = vec![Vec::new(); blueprint.parts.len()];
     let mut run: Vec<(usize, SourceRef)> = Vec::new();
@@ -262,20 +256,20 @@ pub(crate) fn write_parts(
     // Late parts were gaps until they were computed.
     let late = |p: &Part| if matches!(p.content, Content::Late { .. }) { p.len() } else { 0 };
     let late_bytes: u64 = blueprint.parts.iter().map(late).sum();
-    let Output { kernel_bytes, hole_bytes, .. } = output;
+    let Writing { kernel_bytes, hole_bytes, .. } = output;
     let hole_bytes = hole_bytes.saturating_sub(late_bytes);
     Ok(Written { bytes: end, digests, part_digests, kernel_bytes, hole_bytes })
 }
 
 /// The file that is being written.
-struct Output<'a> {
+struct Writing<'a> {
     file: &'a File,
     path: &'a Path,
     kernel_bytes: u64,
     hole_bytes: u64,
 }
 
-impl Output<'_> {
+impl Writing<'_> {
     fn write(&mut self, bytes: &[u8], at: u64) -> Result<()> {
         self.file.write_all_at(bytes, at).map_err(|e| Error::io_at("write", self.path, at, e))
     }
@@ -319,7 +313,7 @@ fn write_run(
     run: Vec<(usize, SourceRef)>,
     at: u64,
     look: RunLook<'_>,
-    output: &mut Output<'_>,
+    output: &mut Writing<'_>,
     watch: &dyn Watch,
 ) -> Result<()> {
     if run.is_empty() {

@@ -1,6 +1,6 @@
 //! Packed parts: every thread reads a batch and packs it; the batches are written in order as they come.
 
-use super::Output;
+use super::Writing;
 use crate::blueprint::Packer;
 use crate::digest::Hasher;
 use crate::error::{Error, Result};
@@ -39,7 +39,7 @@ struct Batch {
 pub(super) fn write(
     source: &SourceRef,
     packer: &dyn Packer,
-    output: &mut Output<'_>,
+    output: &mut Writing<'_>,
     start: u64,
     look: Look<'_>,
     watch: &dyn Watch,

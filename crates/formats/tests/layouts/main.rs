@@ -9,7 +9,7 @@ mod udf;
 mod xbox;
 
 use decanter_core::blueprint::Blueprint;
-use decanter_core::pour::pour;
+use decanter_core::pour::{Output, pour};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::{Door, Guard};
@@ -66,7 +66,7 @@ fn tree(files: &Files) -> Tree {
 fn written(blueprint: &Blueprint) -> Vec<u8> {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("written");
-    pour(blueprint, &path, Door { guard: &Guard::default(), replace: false }, &[], &()).unwrap();
+    pour(Output::new(blueprint, &path), Door { guard: &Guard::default(), replace: false }, &()).unwrap();
     std::fs::read(path).unwrap()
 }
 

@@ -32,11 +32,11 @@ pub use target::Target;
 use crate::failure::with_article;
 use crate::{Answer, Failure, Item, Setting, place};
 use choice::Choices;
-use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
+use decanter_core::pour::Output;
 use decanter_core::role::Role;
-use decanter_core::{Error, Notice, pour};
+use decanter_core::{Error, Notice};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
@@ -184,30 +184,25 @@ fn make(
     let is_left = made.repair.as_ref().is_some_and(|r| r.beyond_count > 0);
     let is_whole = kept.is_empty() && item.unfinished.is_none() && !made.notices.iter().any(|n| n.is_damage);
     let answer = if is_left || !is_whole { Answer::No } else { Answer::Yes };
-    let list: Vec<(&Blueprint, &Path)> = outputs.iter().map(|(b, p)| (b, p.as_path())).collect();
+    // Of a compressed result the digests of its content are of use, and known already; else those of the file.
+    let whole: &[Algorithm] = if made.content.is_some() { &[] } else { &options.digests };
+    let list: Vec<Output<'_>> = outputs.iter().map(|(b, p)| Output::new(b, p).with_digests(whole)).collect();
     let unwritable = |e: Error| match e.blame() {
         Blame::Request => place::refused(&main, e),
         _ => advise(&what, shown, target, e),
     };
-    pour::check_targets(&list, setting.door()).map_err(unwritable)?;
-    if setting.dry_run {
-        return Ok((report, answer));
-    }
-    // Of a compressed result the digests of its content are of use, and known already; else those of the file.
-    let whole: &[Algorithm] = if made.content.is_some() { &[] } else { &options.digests };
     setting.watch.begin(&format!("converting {}", item.stem), Some(made.blueprint.len()));
     let mut proven = None;
-    let poured = pour::pour_all(&list, setting.door(), whole, setting.watch, &mut |paths| {
+    let poured = setting.pour(&list, setting.door(), &mut |paths| {
         setting.watch.end();
-        setting.settle()?;
         if options.prove {
             let mains = &paths[..paths.len() - usize::from(made.beside.is_some())];
             proven = Some(prove::prove(&made.back, mains, options.given.split(&shared::SPLIT), item, setting)?);
         }
         Ok(())
     });
-    let poured = poured.map_err(unwritable)?;
     setting.watch.end();
+    let Some(poured) = poured.map_err(unwritable)? else { return Ok((report, answer)) };
     report.proven = proven;
     report.bytes_after = poured.iter().map(|p| p.bytes).sum();
     report.hole_bytes = poured.iter().map(|p| p.hole_bytes).sum();

@@ -9,6 +9,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
 use decanter_core::native;
 use decanter_core::opened::Fact;
+use decanter_core::pour::Output;
 use decanter_core::rom::Shape;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::view::MOST_HELD;
@@ -194,7 +195,11 @@ pub fn dump(
     // What did not settle before is read anew each time.
     let door = Door { replace: door.replace || report.unsettled_bytes > 0, ..door };
     let what = format!("cannot dump \"{name}\"");
-    let poured = setting.write_by(door, &Blueprint::of(source), &report.path, &options.digests, &what)?;
+    let poured = setting.write_by(
+        door,
+        Output::new(&Blueprint::of(source), &report.path).with_digests(&options.digests),
+        &what,
+    )?;
     report.digests = poured.map(|p| p.digests).unwrap_or_default();
     report.confidence = confidence(&report);
     let mut answer = if report.unsettled_bytes > 0 { Answer::No } else { Answer::Yes };

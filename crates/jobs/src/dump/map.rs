@@ -1,5 +1,6 @@
 //! The map beside an output: which sectors were read, and which are missing. docs/dump-map.md describes it.
 
+use decanter_core::pour::Output;
 use decanter_core::{Blueprint, Door, Error, Guard, Result, pour};
 use serde::Serialize;
 use std::fmt::Write;
@@ -245,7 +246,7 @@ impl Map {
     pub fn save(&self, path: &Path) -> Result<()> {
         let text = decanter_core::source::Bytes(self.text().into_bytes());
         let door = Door { guard: &Guard::default(), replace: true };
-        pour::pour(&Blueprint::of(Arc::new(text)), path, door, &[], &()).map(|_| ())
+        pour::pour(Output::new(&Blueprint::of(Arc::new(text)), path), door, &()).map(|_| ())
     }
 }
 

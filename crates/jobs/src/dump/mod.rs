@@ -20,7 +20,7 @@ use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
 use decanter_core::error::Blame;
 use decanter_core::native;
 use decanter_core::opened::Fact;
-use decanter_core::pour::{self, Partial};
+use decanter_core::pour::{self, Output, Partial};
 use decanter_core::source::{Bytes, FileSource, SourceRef};
 use decanter_core::{Blueprint, Door, Error, Guard, Notice, SECTOR};
 use drive::Drive;
@@ -138,7 +138,7 @@ pub fn new_plan(
     let target = place::file(Some(output), &format!("{}.plan.toml", place::stem_of_shown(name)));
     let text = Plan::describe(drive.as_mut(), sectors);
     let blueprint = Blueprint::of(Arc::new(Bytes(text.clone().into_bytes())));
-    setting.write(&blueprint, &target, &[], "cannot write the plan")?;
+    setting.write(Output::new(&blueprint, &target), "cannot write the plan")?;
     Ok((text, target))
 }
 

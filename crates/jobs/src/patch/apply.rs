@@ -11,10 +11,11 @@ use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::names::stem_of;
 use decanter_core::patch::Patch;
+use decanter_core::pour::Output;
 use decanter_core::rom::Rom;
 use decanter_core::source::SourceRef;
 use decanter_core::view::Checked;
-use decanter_core::{Error, Notice, pour};
+use decanter_core::{Error, Notice};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -177,7 +178,7 @@ pub fn apply(
     }
     if setting.dry_run {
         Side::of_source(&file, setting).map_err(wrong)?;
-        setting.write(&Blueprint::of(file), &target, &[], &what)?;
+        setting.write(Output::new(&Blueprint::of(file), &target), &what)?;
         return Ok(report);
     }
     setting.watch.begin(&format!("writing {}", target.display()), Some(report.bytes));
@@ -185,13 +186,13 @@ pub fn apply(
     let is_known = |a: &Algorithm| *a == Algorithm::Crc32 && promised.is_some();
     let others: Vec<Algorithm> = options.digests.iter().copied().filter(|a| !is_known(a)).collect();
     let blueprint = Blueprint::of(file);
-    let outputs = [(&blueprint, target.as_path())];
-    let poured = pour::pour_all(&outputs, setting.door(), &others, setting.watch, &mut |_| setting.settle());
+    let output = Output::new(&blueprint, &target).with_digests(&others);
+    let poured = setting.pour(&[output], setting.door(), &mut |_| Ok(()));
     let poured = poured.map_err(|e| match e.blame() {
         Blame::Request => place::refused(&target, e),
         _ => wrong(e),
     })?;
-    let poured = poured.into_iter().next().map(|p| p.digests).unwrap_or_default();
+    let poured = poured.and_then(|mut all| all.pop()).map(|p| p.digests).unwrap_or_default();
     setting.watch.end();
     let crc = promised.map(|crc| Digest { algorithm: Algorithm::Crc32, bytes: crc.to_be_bytes().to_vec() });
     let asked = options.digests.iter().filter(|a| is_known(a)).zip(crc).map(|(_, digest)| digest);

@@ -4,6 +4,7 @@ use super::{Side, bytes_of, open_file};
 use crate::locate::open_bytes;
 use crate::{Failure, Setting, place};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Notice};
 use decanter_formats::patch::{bps, ips, ups};
@@ -115,7 +116,7 @@ pub fn make(
         dry_run: setting.dry_run,
         notices,
     };
-    setting.write(&Blueprint::of(source), &target, &[], &what)?;
+    setting.write(Output::new(&Blueprint::of(source), &target), &what)?;
     Ok(report)
 }
 

@@ -10,6 +10,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::native;
+use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Keyring, Notice, Result, pour};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
@@ -137,19 +138,14 @@ fn one(
         rom_at,
         digests: Vec::new(),
     };
-    pour::check_targets(&[(&blueprint, target)], setting.door())?;
-    if setting.dry_run {
-        return Ok(made);
-    }
     setting.watch.begin(&format!("making {}", target.display()), Some(blueprint.len()));
-    let poured =
-        pour::pour_all(&[(&blueprint, target)], setting.door(), &[Algorithm::Crc32], setting.watch, &mut |paths| {
-            setting.watch.end();
-            setting.settle()?;
-            prove(&paths[0], setting)
-        });
+    let output = Output::new(&blueprint, target).with_digests(&[Algorithm::Crc32]);
+    let poured = setting.pour(&[output], setting.door(), &mut |paths| {
+        setting.watch.end();
+        prove(&paths[0], setting)
+    });
     setting.watch.end();
-    made.digests = poured?.pop().map(|p| p.digests).unwrap_or_default();
+    made.digests = poured?.and_then(|mut all| all.pop()).map(|p| p.digests).unwrap_or_default();
     Ok(made)
 }
 

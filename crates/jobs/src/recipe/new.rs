@@ -7,6 +7,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::error::Blame;
 use decanter_core::native;
+use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, derived_title_id};
@@ -87,7 +88,7 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     if titles.is_empty() {
         return Err(Failure::usage(what, "there is no ROM of at most 32 MiB").hint("give a ROM, or a folder with ROMs"));
     }
-    setting.write(&Blueprint::of(Arc::new(Bytes(text.into_bytes()))), output, &[], &what)?;
+    setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(text.into_bytes()))), output), &what)?;
     Ok(NewReport {
         schema: "decanter.recipe-new/1",
         source: shown.to_owned(),

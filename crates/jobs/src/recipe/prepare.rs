@@ -6,6 +6,7 @@ use crate::patch;
 use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm};
+use decanter_core::pour::Output;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::{Error, Notice, Result};
@@ -108,7 +109,7 @@ pub fn show(
         let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", target.display()), e);
         let png = sheet::draw(ready, title.base.is_some()).map_err(fail)?;
         let what = format!("cannot draw \"{}\"", target.display());
-        setting.write(&Blueprint::of(Arc::new(Bytes(png))), target, &[], &what)?;
+        setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), &what)?;
     }
     Ok(ShowReport { schema: "decanter.recipe-show/1", recipe: path.to_owned(), titles, picture, notices })
 }

@@ -7,9 +7,10 @@ pub use console::CopyReport;
 use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
+use decanter_core::pour::Output;
 use decanter_core::rom::SaveMemory;
 use decanter_core::source::{Bytes, read_vec};
-use decanter_core::{Door, Error, Notice, Result, pour};
+use decanter_core::{Door, Error, Notice, Result};
 pub use decanter_formats::cartridge::save::Swap;
 use decanter_formats::cartridge::save::{self, Holder, Layout, MOST_SAVE};
 use serde::Serialize;
@@ -378,13 +379,7 @@ fn write(report: MoveReport, bytes: Vec<u8>, setting: &Setting<'_>) -> std::resu
     let blueprint = Blueprint::of(Arc::new(Bytes(bytes)));
     // A good save is worth more than convenience: what is there is not replaced, whatever else was asked for.
     let door = Door { replace: false, ..setting.door() };
-    let written = match setting.dry_run {
-        true => pour::check_targets(&[(&blueprint, report.target.as_path())], door).map(|_| ()),
-        false => {
-            let outputs = [(&blueprint, report.target.as_path())];
-            pour::pour_all(&outputs, door, &[], setting.watch, &mut |_| setting.settle()).map(|_| ())
-        }
-    };
+    let written = setting.pour(&[Output::new(&blueprint, &report.target)], door, &mut |_| Ok(()));
     written.map_err(|e| match e {
         Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", report.target.display()), e)
             .hint("a save is never replaced, not even with --replace: choose another name with -o"),
