@@ -55,6 +55,11 @@ pub trait Format: Send + Sync {
     /// and broken nodes instead.
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened>;
 
+    /// Whether a source was opened as this format.
+    fn is_of(&self, opened: &Opened) -> bool {
+        opened.identity.format == self.id()
+    }
+
     /// Lays a tree out in this format, without writing anything.
     ///
     /// # Errors

@@ -43,6 +43,38 @@ pub struct Identity {
     pub role: Role,
     /// What it is, in a few words.
     pub kind: String,
+    /// Its title, as it says itself.
+    pub title: Option<String>,
+    /// The id that its platform gave it.
+    pub id: Option<String>,
+    /// Which other sources it goes with, and as what.
+    pub belongs: Option<Belongs>,
+}
+
+/// What a source is among those of the same title.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Belongs {
+    /// What all of them have in common, as people write it: "titles 0f1e2d".
+    pub to: String,
+    /// Which of them it is.
+    pub part: TitlePart,
+}
+
+/// A part of a title.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum TitlePart {
+    /// The game or program itself.
+    Program,
+    /// A trial version of it.
+    Trial,
+    /// An update of it.
+    Update,
+    /// More content for it.
+    AddOn,
+    /// Its manual.
+    Manual,
+    /// Something else that goes with it.
+    Other,
 }
 
 /// What a source says of itself.
@@ -93,6 +125,10 @@ pub struct Holds {
     pub volume: Option<SourceRef>,
     /// The tracks, if it is an image of a CD with all bytes of its sectors.
     pub tracks: Vec<Track>,
+    /// What it was pressed on, where its content shows that.
+    pub disc: Option<Disc>,
+    /// Whether a UDF volume stands beside another file system with the same files.
+    pub is_bridge: bool,
     /// The ROM, if it is one.
     pub rom: Option<Rom>,
     /// The patch, if it is one.
@@ -101,6 +137,15 @@ pub struct Holds {
     pub expectation: Option<Arc<Expectation>>,
     /// What many other sources should hold, if this is a list of them.
     pub catalogue: Option<Arc<Catalogue>>,
+}
+
+/// What an image was pressed on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Disc {
+    /// A CD.
+    Cd,
+    /// A DVD.
+    Dvd,
 }
 
 /// Checks that are made when somebody asks whether a source is sound: chains, allocation maps, checksums of blocks.
@@ -128,7 +173,7 @@ impl Opened {
     /// One of `format` with nothing known yet.
     pub fn new(format: &'static str, kind: impl Into<String>) -> Self {
         Self {
-            identity: Identity { format, role: Role::Unknown, kind: kind.into() },
+            identity: Identity { format, role: Role::Unknown, kind: kind.into(), title: None, id: None, belongs: None },
             told: Told::default(),
             extent: Extents::default(),
             protection: None,
@@ -151,6 +196,25 @@ impl Opened {
         }
     }
 
+    /// Says its title, unless that is empty: as a fact too.
+    pub fn titled(&mut self, title: impl Into<String>) {
+        self.fact("title", title);
+        self.identity.title = self.get("title").map(str::to_owned);
+    }
+
+    /// Says its id, unless that is empty: as a fact too.
+    pub fn identified(&mut self, id: impl Into<String>) {
+        self.fact("id", id);
+        self.identity.id = self.get("id").map(str::to_owned);
+    }
+
+    /// Says what it belongs to: as a fact too.
+    pub fn belonging(&mut self, to: impl Into<String>, part: TitlePart) {
+        let to = to.into();
+        self.fact("belongs to", to.clone());
+        self.identity.belongs = Some(Belongs { to, part });
+    }
+
     /// The value of the fact called `name`.
     pub fn get(&self, name: &str) -> Option<&str> {
         self.told.facts.iter().find(|f| f.name == name).map(|f| f.value.as_str())
@@ -166,11 +230,15 @@ impl Opened {
         self.told.notices.push(Notice::damage(text));
     }
 
-    /// Takes over all that is known of what is inside: the identity stays, lists grow, and what this one has itself goes
+    /// Takes over all that is known of what is inside: what it is stays, lists grow, and what this one has itself goes
     /// before what the inner one has, but for the files, the protection and the length, which the inner one knows better.
     pub fn wrap(&mut self, inner: Opened) {
         // Field by field, so that none is forgotten when one is added.
-        let Opened { identity: _, told, extent, protection, proof, holds } = inner;
+        let Opened { identity, told, extent, protection, proof, holds } = inner;
+        let Identity { format: _, role: _, kind: _, title, id, belongs } = identity;
+        self.identity.title = self.identity.title.take().or(title);
+        self.identity.id = self.identity.id.take().or(id);
+        self.identity.belongs = self.identity.belongs.take().or(belongs);
         let Told { facts, parameters, notices, label } = told;
         self.told.facts.extend(facts);
         self.told.parameters.extend(parameters);
@@ -186,7 +254,9 @@ impl Opened {
         self.proof.sealed.extend(sealed);
         self.proof.settled.extend(settled);
         self.proof.inspections.extend(inspections);
-        let Holds { tree, has_own_names, volume, tracks, rom, patch, expectation, catalogue } = holds;
+        let Holds { tree, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
+        self.holds.disc = self.holds.disc.or(disc);
+        self.holds.is_bridge |= is_bridge;
         self.holds.has_own_names &= has_own_names;
         self.holds.tree = tree.or(self.holds.tree.take());
         self.holds.volume = self.holds.volume.take().or(volume);
@@ -214,6 +284,8 @@ impl Default for Holds {
             has_own_names: true,
             volume: None,
             tracks: Vec::new(),
+            disc: None,
+            is_bridge: false,
             rom: None,
             patch: None,
             expectation: None,

@@ -3,7 +3,7 @@
 use decanter_core::catalogue::Catalogue;
 use decanter_core::expectation::Expectation;
 use decanter_core::label::Label;
-use decanter_core::opened::{Fact, Region};
+use decanter_core::opened::{Disc, Region, TitlePart};
 use decanter_core::patch::{End, Patch};
 use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::role::Role;
@@ -42,7 +42,11 @@ fn bytes() -> SourceRef {
 /// One in which every field has something.
 fn full() -> Opened {
     let mut full = Opened::new("inner", "the inner one").with_role(Role::Rom);
-    full.told.facts.push(Fact { name: "title", value: "Fogbell".into() });
+    full.titled("Fogbell");
+    full.identified("DCNT-10001");
+    full.belonging("titles 0f1e2d", TitlePart::Update);
+    full.holds.disc = Some(Disc::Dvd);
+    full.holds.is_bridge = true;
     full.told.parameters.push(("TITLE".into(), "Fogbell".into()));
     full.told.notices.push(Notice::new("the tide is out"));
     full.told.label = Some(Label { titles: vec![("English", "Fogbell".into())], pictures: Vec::new() });
@@ -103,13 +107,17 @@ fn full() -> Opened {
 
 /// Which fields have something, by name. The patterns name every field: a new one does not compile until it is here.
 fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
-    use decanter_core::opened::{Extents, Holds, Proof, Told};
-    let Opened { identity: _, told, extent, protection, proof, holds } = opened;
+    use decanter_core::opened::{Extents, Holds, Identity, Proof, Told};
+    let Opened { identity, told, extent, protection, proof, holds } = opened;
+    let Identity { format: _, role: _, kind: _, title, id, belongs } = identity;
     let Told { facts, parameters, notices, label } = told;
     let Extents { unit, promised_len, regions, structure } = extent;
     let Proof { sealed, settled, inspections } = proof;
-    let Holds { tree, has_own_names, volume, tracks, rom, patch, expectation, catalogue } = holds;
+    let Holds { tree, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
     vec![
+        ("title", title.is_some()),
+        ("id", id.is_some()),
+        ("belongs", belongs.is_some()),
         ("facts", !facts.is_empty()),
         ("parameters", !parameters.is_empty()),
         ("notices", !notices.is_empty()),
@@ -125,6 +133,8 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
         ("tree", tree.is_some()),
         ("has_own_names", !has_own_names),
         ("volume", volume.is_some()),
+        ("disc", disc.is_some()),
+        ("is_bridge", *is_bridge),
         ("tracks", !tracks.is_empty()),
         ("rom", rom.is_some()),
         ("patch", patch.is_some()),
@@ -149,7 +159,7 @@ fn lists_grow_and_both_sides_of_them_stay() {
     let mut outer = full();
     outer.fact("volume", "TIDE");
     outer.wrap(full());
-    assert_eq!(outer.told.facts.iter().map(|f| f.name).collect::<Vec<_>>(), ["title", "volume", "title"]);
+    assert_eq!(outer.told.facts.iter().map(|f| f.name).collect::<Vec<_>>(), ["title", "id", "belongs to", "volume", "title", "id", "belongs to"]);
     assert_eq!((outer.proof.settled.len(), outer.proof.sealed.len(), outer.proof.inspections.len()), (2, 2, 2));
     assert_eq!((outer.extent.structure.len(), outer.told.notices.len()), (2, 2));
     assert_eq!(outer.holds.tracks.len(), 1, "the tracks are those of the outer one");

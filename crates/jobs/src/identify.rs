@@ -11,6 +11,7 @@ use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces
 use decanter_core::error::KeyWay;
 use decanter_core::label::Picture;
 use decanter_core::native;
+use decanter_core::opened::Belongs;
 use decanter_core::opened::Fact;
 use decanter_core::pour::Output;
 use decanter_core::protection::{KeyState, State};
@@ -60,6 +61,12 @@ pub struct Identity {
     pub source: String,
     /// Why it could not be opened, if so; then most of the rest is empty.
     pub error: Option<String>,
+    /// Its title, in the user's language where it has one.
+    #[serde(skip)]
+    pub title: Option<String>,
+    /// Which other sources it goes with.
+    #[serde(skip)]
+    pub belongs: Option<Belongs>,
     /// Id of the format.
     pub format: Option<&'static str>,
     /// What it is, in a few words.
@@ -207,17 +214,11 @@ fn folder_starters(sources: &[String], setting: &Setting<'_>) -> Vec<(String, Ve
 
 /// Sources that say of themselves that they belong to the same titles, where there are several of them.
 fn groups(sources: &[Identity]) -> Vec<Group> {
-    let fact = |identity: &Identity, name: &str| {
-        identity.facts.iter().find(|f| f.name == name).map(|f| f.value.clone()).unwrap_or_default()
-    };
     let mut groups: Vec<Group> = Vec::new();
     for identity in sources {
-        let name = fact(identity, "belongs to");
-        if name.is_empty() {
-            continue;
-        }
+        let Some(Belongs { to: name, .. }) = identity.belongs.clone() else { continue };
         let member = (identity.source.clone(), identity.kind.clone());
-        let title = fact(identity, "title");
+        let title = identity.title.clone().unwrap_or_default();
         match groups.iter_mut().find(|g| g.name == name) {
             Some(group) => {
                 group.members.push(member);
@@ -319,6 +320,8 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
     Identity {
         source: shown.to_owned(),
         error: Some(failure.cause.to_string()),
+        title: None,
+        belongs: None,
         format: None,
         kind: "not understood".into(),
         inside: Vec::new(),
@@ -398,9 +401,11 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     Identity {
         source: item.address.clone(),
         error: None,
+        title: facts.iter().find(|f| f.name == "title").map(|f| f.value.clone()),
+        belongs: opened.identity.belongs.clone(),
         format: Some(opened.identity.format),
         kind: opened.identity.kind.clone(),
-        inside: item.around.clone(),
+        inside: item.around.iter().map(|around| around.kind.clone()).collect(),
         facts,
         bytes,
         promised_bytes: opened.extent.promised_len,

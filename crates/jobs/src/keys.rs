@@ -79,7 +79,7 @@ pub fn keys(sources: &[String], setting: &Setting<'_>) -> Result<KeysReport, Fai
         let item = locate::open(shown, "look for the key of", setting)?;
         let mut report = SourceKey {
             source: item.address.clone(),
-            id: item.opened.get("id").map(str::to_owned),
+            id: item.opened.identity.id.clone(),
             state: Standing::NotNeeded,
             origin: None,
             proof: None,

@@ -116,8 +116,9 @@ impl Scene {
         let tree = opened.holds.tree.as_ref()?;
         let stored = if opened.holds.tracks.is_empty() { item.source.clone()? } else { opened.holds.volume.clone()? };
         let sectors = stored.len().div_ceil(SECTOR);
-        let fact = |name: &str| opened.get(name).map(|v| format!(", {v}")).unwrap_or_default();
-        let subtitle = format!("{}{}{}, {} sectors", opened.identity.kind, fact("title"), fact("id"), grouped(sectors));
+        let decanter_core::opened::Identity { kind, title, id, .. } = &opened.identity;
+        let known: String = [title, id].into_iter().flatten().map(|text| format!(", {text}")).collect();
+        let subtitle = format!("{kind}{known}, {} sectors", grouped(sectors));
         let mut scene = Self {
             title: item.file_name(),
             subtitle,

@@ -120,8 +120,8 @@ fn open(source: SourceRef) -> Result<Opened> {
     } else {
         0x44
     }];
-    opened.fact("title", ascii(title));
-    opened.fact("id", if has_code { code } else { String::new() });
+    opened.titled(ascii(title));
+    opened.identified(if has_code { code } else { String::new() });
     let maker = if header[0x4b] == 0x33 { ascii(&header[0x44..0x46]) } else { format!("{:02X}", header[0x4b]) };
     opened.fact("maker", format!("code {maker}"));
     opened.fact("region", if header[0x4a] == 0 { "Japan" } else { "outside Japan" });

@@ -62,8 +62,8 @@ fn open(source: SourceRef) -> Result<Opened> {
     let header = &bytes[..HEADER_LEN];
     let mut opened = Opened::new(GAME_BOY_ADVANCE.id, GAME_BOY_ADVANCE.name);
     let code = ascii(&header[0xac..0xb0]);
-    opened.fact("title", ascii(&header[0xa0..0xac]));
-    opened.fact("id", code.clone());
+    opened.titled(ascii(&header[0xa0..0xac]));
+    opened.identified(code.clone());
     opened.fact("maker", format!("code {}", ascii(&header[0xb0..0xb2])));
     opened.fact("region", region(&code));
     opened.fact("version", format!("1.{}", header[0xbc]));

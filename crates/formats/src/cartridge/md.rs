@@ -73,12 +73,12 @@ fn open(source: SourceRef) -> Result<Opened> {
     let (form, name) = if system.contains("32X") { ("32x", "32X ROM") } else { ("md", MEGA_DRIVE.name) };
     let mut opened = Opened::new(MEGA_DRIVE.id, if is_woven { format!("{name}, interleaved") } else { name.into() });
     let (domestic, overseas) = (japanese(&h[0x20..0x50]), japanese(&h[0x50..0x80]));
-    opened.fact("title", if overseas.is_empty() { domestic.clone() } else { overseas.clone() });
+    opened.titled(if overseas.is_empty() { domestic.clone() } else { overseas.clone() });
     opened.fact("title (JP)", if domestic == overseas || overseas.is_empty() { String::new() } else { domestic });
     let serial = ascii(&h[0x80..0x8e]);
     // "GM 00001009-00": kind of product, code, revision.
     let (code, revision) = serial.rsplit_once('-').unwrap_or((&serial, ""));
-    opened.fact("id", code.split_whitespace().last().unwrap_or_default());
+    opened.identified(code.split_whitespace().last().unwrap_or_default());
     opened.fact("version", if revision.is_empty() { String::new() } else { format!("revision {}", revision.trim()) });
     opened.fact("system", system);
     opened.fact("maker", ascii(&h[0x10..0x20]));

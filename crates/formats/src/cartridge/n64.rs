@@ -101,8 +101,8 @@ fn open(source: SourceRef) -> Result<Opened> {
     };
     let bytes = load(&body)?;
     let mut opened = Opened::new(NINTENDO_64.id, *name);
-    opened.fact("title", japanese(&bytes[0x20..0x34]));
-    opened.fact("id", ascii(&bytes[0x3b..0x3f]));
+    opened.titled(japanese(&bytes[0x20..0x34]));
+    opened.identified(ascii(&bytes[0x3b..0x3f]));
     let region = REGIONS.iter().find(|(code, _)| *code == bytes[0x3e]);
     opened.fact("region", region.map_or("", |(_, name)| name));
     // Homebrew headers keep the kind of save memory where others have their version.

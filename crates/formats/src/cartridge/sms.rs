@@ -70,11 +70,11 @@ fn open(source: SourceRef) -> Result<Opened> {
     };
     let mut opened = Opened::new(MASTER_SYSTEM.id, name);
     if let Some((title, author)) = homebrew(&bytes) {
-        opened.fact("title", title);
+        opened.titled(title);
         opened.fact("author", author);
     }
     // Four digits of two bytes, low ones first, and above them a nibble that may be more than 9.
-    opened.fact("id", format!("{}{:02x}{:02x}", h[14] >> 4, h[13], h[12]));
+    opened.identified(format!("{}{:02x}{:02x}", h[14] >> 4, h[13], h[12]));
     opened.fact("region", region);
     opened.fact("version", (h[14] & 0xf).to_string());
     let save = SaveMemory::new(

@@ -152,9 +152,9 @@ fn open(source: SourceRef) -> Result<Opened> {
     let mut opened = Opened::new(SNES.id, SNES.name);
     let is_extended = h[0x1a] == 0x33;
     let extended = &bytes[at - EXTENDED as usize..at];
-    opened.fact("title", japanese(&h[..21]));
+    opened.titled(japanese(&h[..21]));
     let code = if is_extended { super::text::ascii(&extended[2..6]) } else { String::new() };
-    opened.fact("id", code);
+    opened.identified(code);
     let maker = if is_extended { super::text::ascii(&extended[..2]) } else { format!("{:02X}", h[0x1a]) };
     opened.fact("maker", format!("code {maker}"));
     opened.fact("region", REGIONS.get(usize::from(h[0x19])).copied().unwrap_or("unknown"));

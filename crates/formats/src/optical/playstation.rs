@@ -6,7 +6,7 @@ use super::cd::{MOST_SECTORS, is_mode_2_volume};
 use super::iso9660::{root_has, system_id};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
-use decanter_core::opened::Opened;
+use decanter_core::opened::{Disc, Opened};
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::{Result, SECTOR};
@@ -79,7 +79,7 @@ impl Format for PlayStationDisc {
         let mut opened = Opened::new(ID, kind);
         let path = program_path(&program);
         let id = id_of(&path);
-        opened.fact("id", id.clone().unwrap_or_default());
+        opened.identified(id.clone().unwrap_or_default());
         opened.fact("version", value("VER").unwrap_or_default());
         opened.fact("region", id.and_then(|id| region(&id)).unwrap_or_default());
         opened.fact("video", value("VMODE").unwrap_or_default());
@@ -88,7 +88,9 @@ impl Format for PlayStationDisc {
             None => opened.notice(format!("{SETTINGS} starts \"{program}\", which is not on the disc")),
         }
         if kind == "PS2 disc image" {
-            opened.fact("medium", medium(source.as_ref(), inner.get("bridge").is_some())?);
+            let (disc, how) = medium(source.as_ref(), inner.holds.is_bridge)?;
+            opened.fact("medium", how);
+            opened.holds.disc = Some(disc);
         }
         opened.wrap(inner);
         opened.holds.tree = Some(tree);
@@ -119,16 +121,16 @@ pub(super) fn region(id: &str) -> Option<&'static str> {
 }
 
 /// CD or DVD, and how that is known.
-fn medium(source: &dyn Source, has_udf: bool) -> Result<&'static str> {
+fn medium(source: &dyn Source, has_udf: bool) -> Result<(Disc, &'static str)> {
     let xa = is_mode_2_volume(source)?;
     Ok(if has_udf {
-        "DVD (it has a UDF volume beside ISO 9660)"
+        (Disc::Dvd, "DVD (it has a UDF volume beside ISO 9660)")
     } else if source.len() / SECTOR > MOST_SECTORS {
-        "DVD (it has more sectors than a CD can)"
+        (Disc::Dvd, "DVD (it has more sectors than a CD can)")
     } else if xa {
-        "CD (its descriptor says CD-XA001: sectors of mode 2)"
+        (Disc::Cd, "CD (its descriptor says CD-XA001: sectors of mode 2)")
     } else {
-        "CD, probably (neither UDF nor the mark of mode 2 sectors, and small enough)"
+        (Disc::Cd, "CD, probably (neither UDF nor the mark of mode 2 sectors, and small enough)")
     })
 }
 

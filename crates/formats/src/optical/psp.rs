@@ -85,9 +85,9 @@ impl Format for PspDisc {
         if !data_id.is_empty() && !disc_id.is_empty() && !same(&data_id, &disc_id) {
             opened.notice(format!("{DATA} says {data_id}, the parameter file says {disc_id}"));
         }
-        opened.fact("title", parameter("TITLE"));
+        opened.titled(parameter("TITLE"));
         opened.fact("region", region(&id).unwrap_or_default());
-        opened.fact("id", id);
+        opened.identified(id);
         opened.fact("version", parameter("DISC_VERSION"));
         opened.fact("needs system", parameter("PSP_SYSTEM_VER"));
         opened.fact("icon", if tree.find(ICON).is_some() { ICON } else { "" });

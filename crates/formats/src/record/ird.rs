@@ -419,8 +419,8 @@ impl Format for Ird {
         let content = read_vec(source.as_ref(), 0, source.len(), "a disc description", MOST_PACKED)?;
         let d = Description::parse(&content)?;
         let mut opened = Opened::new(ID, format!("PS3 disc description, version {}", d.version));
-        opened.fact("title", d.title.clone());
-        opened.fact("id", d.printed_id());
+        opened.titled(d.title.clone());
+        opened.identified(d.printed_id());
         opened.fact("version", d.game_version.clone());
         opened.fact("application", d.app_version.clone());
         opened.fact("update on disc", d.update_version.clone());

@@ -194,8 +194,8 @@ impl Format for Sfo {
         let bytes = read_vec(source.as_ref(), 0, source.len(), "a parameter file", MOST_BYTES)?;
         let parameters = Parameters::parse(&bytes)?;
         let mut opened = Opened::new(ID, self.name());
-        opened.fact("title", parameters.text("TITLE").unwrap_or_default());
-        opened.fact("id", parameters.text("TITLE_ID").or(parameters.text("DISC_ID")).unwrap_or_default());
+        opened.titled(parameters.text("TITLE").unwrap_or_default());
+        opened.identified(parameters.text("TITLE_ID").or(parameters.text("DISC_ID")).unwrap_or_default());
         opened.fact("version", parameters.text("VERSION").or(parameters.text("APP_VER")).unwrap_or_default());
         opened.fact("category", parameters.category());
         for (name, value) in &parameters.entries {

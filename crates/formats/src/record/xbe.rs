@@ -61,8 +61,8 @@ impl Format for Xbe {
         let units = name.chunks_exact(2).map(|p| u16::from_le_bytes([p[0], p[1]])).take_while(|&u| u != 0);
         let title: String = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
         let id = word(at + 8)?;
-        opened.fact("title", title.trim().to_owned());
-        opened.fact("id", title_id(id));
+        opened.titled(title.trim().to_owned());
+        opened.identified(title_id(id));
         opened.fact("version", format!("{}", word(at + 0xac)?));
         let region = word(at + 0xa0)?;
         opened.fact("region", regions(region));

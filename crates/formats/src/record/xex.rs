@@ -71,7 +71,7 @@ impl Format for Xex {
             match key {
                 EXECUTION => {
                     let id = word(at + 0xc)?;
-                    opened.fact("id", title_id(id));
+                    opened.identified(title_id(id));
                     opened.fact("version", version(word(at + 4)?));
                     opened.fact("base version", version(word(at + 8)?));
                     let [_, _, disc, discs]: [u8; 4] = read_array(source.as_ref(), at + 0x10)?;

@@ -8,6 +8,7 @@ use super::{Options, choose, folder, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::of_source;
+use decanter_core::opened::Disc;
 use decanter_core::protection::{KeyState, State};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::track::{Track, TrackKind};
@@ -63,15 +64,11 @@ fn accepts_raw(item: &Item, _: &Target) -> Option<u8> {
         return Some(40);
     }
     // What the disc itself shows to be a DVD was never a CD.
-    if item.opened.get("medium").is_some_and(|m| m.starts_with("DVD")) {
+    if item.opened.holds.disc == Some(Disc::Dvd) {
         return None;
     }
     let sectors = item.source.as_ref().map_or(0, |s| s.len() / SECTOR);
-    (is_plain_image(item)
-        && item.opened.identity.format != "xdvdfs"
-        && sectors <= MOST_SECTORS
-        && item.opened.protection.is_none())
-    .then_some(15)
+    (is_plain_image(item) && sectors <= MOST_SECTORS && item.opened.protection.is_none()).then_some(15)
 }
 
 /// A disc image of 2,048-byte sectors.

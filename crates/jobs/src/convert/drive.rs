@@ -7,8 +7,10 @@ use super::shared::{LEVEL, SPLIT};
 use super::target::{Target, is_plain_image};
 use super::{Options, packed};
 use crate::{Item, Setting, locate};
+use decanter_core::Format;
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Notice, Result};
+use decanter_formats::chunked::chd::Chd;
 use decanter_formats::chunked::chd::{self, Codec, Medium, Wish};
 
 /// Drives, and images in hunks.
@@ -77,8 +79,8 @@ fn bytes(item: &Item) -> Option<SourceRef> {
 }
 
 fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
-    let is_compressed = item.opened.identity.format == "chd";
-    let is_inside_one = item.around.iter().any(|kind| kind.starts_with("CHD"));
+    let is_compressed = Chd.is_of(&item.opened);
+    let is_inside_one = item.around.iter().any(|around| around.format == Chd.id());
     match () {
         // Another choice of codecs is left to who asks for it.
         () if is_inside_one => Some(5),
@@ -94,7 +96,7 @@ fn accepts_chd(item: &Item, _: &Target) -> Option<u8> {
 
 fn accepts_img(item: &Item, _: &Target) -> Option<u8> {
     let inside = is_drive(item) && !item.around.is_empty();
-    let unknown = item.opened.identity.format == "chd" && item.opened.holds.tracks.is_empty();
+    let unknown = Chd.is_of(&item.opened) && item.opened.holds.tracks.is_empty();
     (inside || unknown).then_some(50)
 }
 
@@ -190,7 +192,7 @@ fn codecs(names: &[String], of_cd: bool) -> Result<Vec<Codec>> {
 /// The image that the new one becomes a difference to.
 fn parent(path: &str, setting: &Setting<'_>) -> Result<([u8; 20], SourceRef)> {
     let item = locate::open_container(path, setting)?;
-    if item.opened.identity.format != "chd" {
+    if !Chd.is_of(&item.opened) {
         return Err(Error::Usage(format!("\"{path}\" is no chd, and cannot be a parent")));
     }
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder cannot be a parent".into()))?;

@@ -6,6 +6,7 @@ use super::shared::{BLANK, LABEL, SPLIT, WITHOUT};
 use super::target::{Target, is_folder};
 use super::{Options, choose};
 use crate::{Item, Setting};
+use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Kind, Node, Tree};
@@ -13,7 +14,9 @@ use decanter_core::view::{Concat, Fill, Slice};
 use decanter_core::{Error, Notice, Result, SECTOR, tell};
 use decanter_formats::optical::iso9660::{self, Volume};
 use decanter_formats::optical::ps3::regions;
+use decanter_formats::optical::udf::Udf;
 use decanter_formats::optical::xdvdfs;
+use decanter_formats::optical::xdvdfs::Xdvdfs;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -152,11 +155,11 @@ pub(super) fn iso(item: &Item, options: &Options, setting: &Setting<'_>) -> Resu
 
 /// Whether an image has a UDF volume: one that is made of its files gets one, too.
 fn has_udf(item: &Item) -> bool {
-    item.opened.identity.format == "udf" || item.opened.get("bridge").is_some()
+    Udf.is_of(&item.opened) || item.opened.holds.is_bridge
 }
 
 fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {
-    if item.opened.identity.format == "xdvdfs" {
+    if Xdvdfs.is_of(&item.opened) {
         return Some(70);
     }
     let tree = item.opened.holds.tree.as_ref().filter(|_| is_folder(item))?;

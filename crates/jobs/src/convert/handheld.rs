@@ -7,17 +7,20 @@ use super::shared::{PAD, TRIM};
 use super::target::Target;
 use crate::locate;
 use crate::{Item, Setting, grouped};
+use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
+use decanter_core::opened::TitlePart;
 use decanter_core::source::{Bytes, SourceRef, read_array};
 use decanter_core::view::{Concat, Fill, Overlay, Slice};
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
 use decanter_formats::package::n3ds::cia::tmd::{Record, Tmd};
 use decanter_formats::package::n3ds::cia::{self, Inner, Making, Package};
-use decanter_formats::package::n3ds::ncch::header::{EXTENDED_HASHED, Kind, LEN};
+use decanter_formats::package::n3ds::ncch::header::{EXTENDED_HASHED, LEN};
 use decanter_formats::package::n3ds::ncch::{self, Content, exheader};
 use decanter_formats::package::n3ds::ncsd::{self, Cartridge, FILLER};
-use decanter_formats::package::n3ds::{UNIT, sha256, smdh, title};
+use decanter_formats::package::n3ds::{UNIT, sha256, smdh};
+use decanter_formats::package::n3ds::{cia::PACKAGE, ncch::CONTENT, ncsd::CARTRIDGE};
 use std::sync::Arc;
 
 /// Titles of the handheld.
@@ -73,19 +76,22 @@ const MOST_PADDED: u64 = 64 << 30;
 const WHY_UPDATE: &str = "a system update for the slot: a console does not install it with a title";
 
 fn accepts_cia(item: &Item, _: &Target) -> Option<u8> {
-    match item.opened.identity.format {
-        "3ds" => Some(60),
-        "ncch" if item.opened.identity.kind.ends_with(Kind::Program.name()) => Some(30),
-        _ => None,
+    if CARTRIDGE.is_of(&item.opened) {
+        return Some(60);
     }
+    (CONTENT.is_of(&item.opened) && is_program(item)).then_some(30)
 }
 
 fn accepts_cartridge(item: &Item, _: &Target) -> Option<u8> {
-    match item.opened.identity.format {
-        "cia" if item.opened.identity.kind.ends_with(title::Kind::Program.name()) => Some(40),
-        "3ds" => Some(5),
-        _ => None,
+    if PACKAGE.is_of(&item.opened) && is_program(item) {
+        return Some(40);
     }
+    CARTRIDGE.is_of(&item.opened).then_some(5)
+}
+
+/// Whether it is the program of its title, not an update, manual or anything else.
+fn is_program(item: &Item) -> bool {
+    item.opened.identity.belongs.as_ref().is_some_and(|b| b.part == TitlePart::Program)
 }
 
 fn accepts_content(item: &Item, _: &Target) -> Option<u8> {
@@ -118,7 +124,7 @@ fn program(content: &Content, is_on_card: bool) -> Result<(SourceRef, [u8; LEN a
 fn cia(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
     let source = source(item)?;
     let mut left_out = Vec::new();
-    let (game, version, others) = if item.opened.identity.format == "ncch" {
+    let (game, version, others) = if CONTENT.is_of(&item.opened) {
         (Content::read(source, &item.keyring)?, 0, Vec::new())
     } else {
         let cartridge = Cartridge::read(source, &item.keyring)?;
@@ -215,7 +221,7 @@ pub(crate) fn certificates(path: Option<&str>, setting: &Setting<'_>) -> Result<
 /// A cartridge image of a package, or the same one trimmed or padded.
 fn cartridge(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let source = source(item)?;
-    if item.opened.identity.format == "3ds" {
+    if CARTRIDGE.is_of(&item.opened) {
         return resized(item, source, options);
     }
     if options.given.has(&TRIM) {

@@ -7,11 +7,13 @@ use super::shared::{BLANK, LEVEL};
 use super::target::{Target, is_plain_image};
 use super::{Options, choose};
 use crate::{Item, Setting};
+use decanter_core::Format;
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
 use decanter_formats::chunked::cso::{self, Coding};
 use decanter_formats::chunked::zst;
+use decanter_formats::optical::xdvdfs::Xdvdfs;
 
 /// Compressed images.
 pub(super) static TARGETS: [Target; 3] = [
@@ -54,7 +56,7 @@ static LONG: Choice =
 const LOSSLESS: &str = "identical bytes after converting back";
 
 fn accepts_image(item: &Item, _: &Target) -> Option<u8> {
-    (is_plain_image(item) && item.opened.identity.format != "xdvdfs" && item.opened.protection.is_none()).then_some(30)
+    (is_plain_image(item) && !Xdvdfs.is_of(&item.opened) && item.opened.protection.is_none()).then_some(30)
 }
 
 fn accepts_any(item: &Item, _: &Target) -> Option<u8> {

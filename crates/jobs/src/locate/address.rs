@@ -5,6 +5,7 @@ use super::near::{Around, Near, folder_tree};
 use crate::Setting;
 use crate::dump::map::Map;
 use decanter_core::names::stem_of;
+use decanter_core::opened::Identity;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
@@ -28,7 +29,7 @@ pub(super) struct Reached<'a> {
     pub(super) around: Around,
     pub(super) near: Near<'a>,
     pub(super) names: Vec<String>,
-    pub(super) kinds: Vec<String>,
+    pub(super) kinds: Vec<Identity>,
     /// The map of the dump on this machine, if that is not finished.
     pub(super) unfinished: Option<Arc<Map>>,
     pub(super) through: Vec<SourceRef>,
@@ -67,12 +68,12 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
         while let Some((name, inner)) = packed_inside(&opened, part) {
             let names = [stem_of(&name)];
             let opener = opener.inside()?.with_names(&names);
-            kinds.push(opened.identity.kind);
+            kinds.push(opened.identity);
             opened = opener.open(inner)?;
         }
         let tree = opened.holds.tree.ok_or_else(|| no_inside(&place.name))?;
         around.look_inside(&place.name, &tree, part);
-        kinds.push(opened.identity.kind);
+        kinds.push(opened.identity);
         if let Some(source) = tree.find(part.trim_matches('/')).and_then(Node::file).and_then(|f| f.source().ok()) {
             setting.owes(source);
             through.push(source.clone());

@@ -213,7 +213,7 @@ pub(crate) fn inner(item: &Item, path: &str, source: &SourceRef, setting: &Setti
     };
     let mut around = item.around.clone();
     if !is_folder {
-        around.push(item.opened.identity.kind.clone());
+        around.push(item.opened.identity.clone());
     }
     Ok(Inner::Rom(Box::new(Item {
         shown: address.clone(),

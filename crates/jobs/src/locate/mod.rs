@@ -20,6 +20,7 @@ use address::{Found, Reached, reach};
 use decanter_core::error::Blame;
 use decanter_core::head::Head;
 use decanter_core::names::stem_of;
+use decanter_core::opened::Identity;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::seal::Sealed;
@@ -45,8 +46,8 @@ pub struct Item {
     pub host: PathBuf,
     /// Name of the innermost file, without its extension.
     pub stem: String,
-    /// What stands around it, outermost first: "zip archive".
-    pub around: Vec<String>,
+    /// What stands around it, outermost first.
+    pub around: Vec<Identity>,
     /// The bytes; a folder has none of its own.
     pub source: Option<SourceRef>,
     /// What it is.
@@ -180,7 +181,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             let sealed_around = sealed.clone();
             opened.proof.sealed.splice(0..0, sealed);
             opened.proof.settled.splice(0..0, settled);
-            let descriptions = around.descriptions(opened.get("id"));
+            let descriptions = around.descriptions(opened.identity.id.as_deref());
             return Ok(Item {
                 shown: shown.to_owned(),
                 address,
@@ -205,7 +206,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         sealed.append(&mut opened.proof.sealed);
         settled.append(&mut opened.proof.settled);
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
-        kinds.push(opened.identity.kind);
+        kinds.push(opened.identity);
         setting.owes(&inner.source);
         through.push(inner.source.clone());
         // Those of the archive that was named; what is in an archive within is told where that is looked into.

@@ -6,6 +6,7 @@ use super::ready::Ready;
 use super::{Title, nearest};
 use crate::convert::handheld::meta;
 use crate::{Setting, locate};
+use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::head::Head;
 use decanter_core::label::Picture;
@@ -13,6 +14,7 @@ use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{self, File, Kind, Tree};
 use decanter_core::{Error, Notice, Result, pour};
 use decanter_formats::REGISTRY;
+use decanter_formats::package::n3ds::cia::PACKAGE;
 use decanter_formats::package::n3ds::cia::ticket::Ticket;
 use decanter_formats::package::n3ds::cia::tmd::{ENCRYPTED, Tmd};
 use decanter_formats::package::n3ds::cia::{self, Inner, Making, Package};
@@ -36,7 +38,7 @@ pub(super) fn package(
         )),
         cause => cause,
     })?;
-    let source = item.source.clone().filter(|_| item.opened.identity.format == "cia");
+    let source = item.source.clone().filter(|_| PACKAGE.is_of(&item.opened));
     let source = source.ok_or_else(|| Error::Usage(format!("the base \"{path}\" is no package (CIA)")))?;
     let package = Package::read(&source, &item.keyring)?;
     let main = package.main().ok_or_else(|| {

@@ -3,6 +3,7 @@
 use super::prepare::detected_save;
 use crate::below::Below;
 use crate::{Failure, Item, Setting, grouped, locate, place};
+use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::error::Blame;
@@ -10,6 +11,7 @@ use decanter_core::native;
 use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, Result};
+use decanter_formats::cartridge::gba::GAME_BOY_ADVANCE;
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, derived_title_id};
 use decanter_formats::package::n3ds::smdh::SHORT;
 use decanter_formats::package::n3ds::title as ids;
@@ -116,15 +118,15 @@ fn entry(item: &Item, path: &str, setting: &Setting<'_>) -> Result<String> {
     let Some(rom) = &item.opened.holds.rom else { return Ok(String::new()) };
     let sum = of_source(&rom.body, &[Algorithm::Sha1], setting.watch)?;
     let id = ids::shown(derived_title_id(&sum[0].bytes));
-    let fact = |name| item.opened.get(name).unwrap_or_default();
-    let is_gba = item.opened.identity.format == "gba";
+    let known = &item.opened.identity;
+    let is_gba = GAME_BOY_ADVANCE.is_of(&item.opened);
     let short: String = item.stem.chars().take(SHORT).collect();
     let (save, known_by) = detected_save(&rom.save);
     let choices: Vec<&str> = SaveType::ALL.iter().map(|(n, _)| *n).collect();
     let mut text = format!(
         "\n[[title]]\n# {}{}, {} bytes\nrom = {}\n",
         item.opened.identity.kind,
-        [fact("title"), fact("id")].iter().filter(|f| !f.is_empty()).map(|f| format!(", {f}")).collect::<String>(),
+        [&known.title, &known.id].into_iter().flatten().map(|f| format!(", {f}")).collect::<String>(),
         grouped(rom.body.len()),
         quoted(path),
     );

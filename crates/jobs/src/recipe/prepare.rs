@@ -4,12 +4,14 @@ use super::ready::Ready;
 use super::{Recipe, Title, art, language_number, nearest, sheet};
 use crate::patch;
 use crate::{Failure, Setting, grouped, locate, place};
+use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm};
 use decanter_core::pour::Output;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::{Error, Notice, Result};
+use decanter_formats::cartridge::gba::GAME_BOY_ADVANCE;
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings, derived_title_id};
 use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, REGION_FREE, SMALL, Smdh};
 use decanter_formats::package::n3ds::title as ids;
@@ -200,7 +202,7 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
         let why = format!("the ROM has {} bytes, the most is {} (32 MiB)", grouped(body.len()), grouped(limit));
         return Err(Error::Unreadable { why });
     }
-    let is_gba = item.opened.identity.format == "gba";
+    let is_gba = GAME_BOY_ADVANCE.is_of(&item.opened);
     if title.base.is_none() && !is_gba {
         return Err(Error::Usage(format!(
             "{} needs a player: name a package of your own that carries one, as base = \"FILE.cia\"",
@@ -217,7 +219,7 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
         Some(name) => (save_by_name(name)?, "the recipe says so".to_owned()),
         None => detected_save(&rom.save),
     };
-    let game_code = item.opened.get("id").unwrap_or_default().to_owned();
+    let game_code = item.opened.identity.id.clone().unwrap_or_default();
     let mut smdh = names(title, &item.stem)?;
     if !title.region_free {
         smdh.set_regions(regions_of(&game_code));

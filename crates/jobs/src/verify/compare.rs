@@ -3,6 +3,7 @@
 use super::RangeState;
 use super::suspects::{self, Suspect};
 use super::sweep::{self, Check, Lane, Outcome};
+use super::verdict::{self, Finding, Findings};
 use super::{Counts, FileReport, FileState, RangeReport, Verdict, VerifyReport};
 use crate::Item;
 use crate::quoted;
@@ -190,77 +191,63 @@ impl<'a> Comparison<'a> {
         let regions_prove_all = !ranges.is_empty()
             && ranges.iter().all(|r| r.state == RangeState::Match)
             && self.expectation.ranges.iter().any(|r| r.name.starts_with("region"));
-        let verdict = self.verdict(&files, &ranges, regions_prove_all)?;
-        let mut notices: Vec<Notice> = self.item.notices().to_vec();
+        let mut report = VerifyReport::of(self.item, String::new());
+        report.against = Some(name.to_owned());
+        self.judge(&files, &ranges, regions_prove_all, &mut report.findings)?;
         if regions_prove_all && files.iter().any(|f| f.state == FileState::Locked) {
-            notices.push(Notice::new(
+            report.notices.push(Notice::new(
                 "every region matches as it stands on the disc, which proves its files too; they were not decrypted",
             ));
         }
-        let matching = files.iter().filter(|f| f.state == FileState::Match).count() as u64;
-        let mut proofs = Vec::new();
-        if verdict == Verdict::Sound {
-            let unchecked = ranges.iter().filter(|r| r.state == RangeState::Unchecked).count() as u64;
-            proofs.push(tell::count(matching, "file is as described", "files are as described"));
-            proofs.push(tell::count(unchecked, "region could not be compared", "regions could not be compared"));
-        }
         if let Some(extra) = self.expectation.len.and_then(|l| self.len().checked_sub(l)).filter(|&e| e > 0) {
-            notices.push(Notice::new(format!("{extra} bytes follow after the end of what is described")));
+            report.notices.push(Notice::new(format!("{extra} bytes follow after the end of what is described")));
         }
-        let mut counts = Counts::default();
-        for file in &files {
-            let count = match file.state {
-                FileState::Match => &mut counts.matching,
-                FileState::Differs => &mut counts.differing,
-                FileState::Missing => &mut counts.missing,
-                FileState::Unexpected => &mut counts.unexpected,
-                FileState::Unreadable => &mut counts.unreadable,
-                FileState::Locked => &mut counts.locked,
-            };
-            *count += 1;
+        verdict::conclude(&mut report);
+        if report.verdict == Verdict::Sound {
+            let matching = files.iter().filter(|f| f.state == FileState::Match).count() as u64;
+            let unchecked = ranges.iter().filter(|r| r.state == RangeState::Unchecked).count() as u64;
+            report.proofs.push(tell::count(matching, "file is as described", "files are as described"));
+            report.proofs.push(tell::count(unchecked, "region could not be compared", "regions could not be compared"));
         }
-        Ok(VerifyReport {
-            source: self.item.address.clone(),
-            against: Some(name.to_owned()),
-            verdict,
-            counts,
-            digests: Vec::new(),
-            is_row: false,
-            proofs,
-            next: self.next(verdict),
-            files,
-            rom: None,
-            seals: Vec::new(),
-            roms: Vec::new(),
-            ranges,
-            notices,
-        })
+        report.next = self.next(report.verdict);
+        report.counts = Counts::of(&files);
+        (report.files, report.ranges) = (files, ranges);
+        Ok(report)
     }
 
-    fn verdict(&self, files: &[FileReport], ranges: &[RangeReport], regions_prove_all: bool) -> Result<Verdict> {
+    /// What the comparison says.
+    fn judge(
+        &self,
+        files: &[FileReport],
+        ranges: &[RangeReport],
+        regions_prove_all: bool,
+        findings: &mut Findings,
+    ) -> Result<()> {
         let any = |state| files.iter().any(|f| f.state == state);
-        let wrong_len = self.item.source.is_some() && self.expectation.len.is_some_and(|l| l > self.len());
-        if wrong_len {
-            return Ok(Verdict::Incomplete);
+        let range = |state| ranges.iter().any(|r| r.state == state);
+        let is_short = self.item.source.is_some() && self.expectation.len.is_some_and(|l| l > self.len());
+        if is_short || range(RangeState::Cut) {
+            findings.add(Finding::Short);
         }
-        if any(FileState::Differs)
-            || any(FileState::Missing)
-            || any(FileState::Unreadable)
-            || ranges.iter().any(|r| r.state == RangeState::Differs)
+        let differs = any(FileState::Differs) || any(FileState::Missing) || any(FileState::Unreadable);
+        if differs || range(RangeState::Differs) || (any(FileState::Unexpected) && !regions_prove_all) {
+            findings.add(Finding::Differs);
+        }
+        // The description may hold digests of decrypted regions: without the key there is no answer.
+        if any(FileState::Locked)
+            && !regions_prove_all
+            && !findings.has(Finding::Short)
+            && !findings.has(Finding::Differs)
+            && let Some(KeyState::Trouble(trouble)) = self.item.opened.protection.as_ref().map(|p| &p.key)
         {
-            return Ok(Verdict::Differs);
+            return Err(trouble.clone().into());
         }
-        if any(FileState::Unexpected) && !regions_prove_all {
-            return Ok(Verdict::Differs);
-        }
-        if any(FileState::Locked) && !regions_prove_all {
-            // The description may hold digests of decrypted regions: without the key there is no answer.
-            if let Some(KeyState::Trouble(trouble)) = self.item.opened.protection.as_ref().map(|p| &p.key) {
-                return Err(trouble.clone().into());
-            }
-        }
+        findings.add(Finding::Described);
         // What could not be compared is not proven, whatever else is.
-        Ok(if ranges.iter().any(|r| r.state == RangeState::Unchecked) { Verdict::Sound } else { Verdict::Match })
+        if range(RangeState::Unchecked) {
+            findings.add(Finding::Unproven);
+        }
+        Ok(())
     }
 
     fn is_locked(&self) -> bool {

@@ -1,7 +1,8 @@
 //! CD images: every sector of every track against its own sync, address, EDC and ECC.
 
 use super::RangeState;
-use super::{Counts, FileReport, FileState, NamedDigest, RangeReport, Suspect, Verdict, VerifyReport};
+use super::verdict::Finding;
+use super::{Counts, FileReport, FileState, NamedDigest, RangeReport, Suspect, VerifyReport};
 use crate::quoted;
 use crate::{Item, Setting, cd};
 use decanter_core::digest::Algorithm;
@@ -61,49 +62,28 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
             }
         }
     }
-    let mut counts = Counts::default();
     let mut files = Vec::new();
     for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
         let suspects = hit.remove(&node.path).unwrap_or_default();
         let cut = !matches!(file.content, Content::Whole(_));
         let state = if cut || !suspects.is_empty() { FileState::Unreadable } else { FileState::Match };
-        match state {
-            FileState::Match => counts.matching += 1,
-            _ => counts.unreadable += 1,
-        }
         let note = file.source().err().map(|e| e.to_string());
         files.push(FileReport { suspects, note, ..FileReport::new(node.path.clone(), state, file.len) });
     }
+    let counts = Counts::of(&files);
     let mut others: Vec<_> = hit.into_iter().collect();
     others.sort_by(|a, b| a.0.cmp(&b.0));
     for (place, suspects) in others {
         files.push(FileReport { suspects, ..FileReport::new(place, FileState::Unreadable, 0) });
     }
-    let verdict = match (faulty, counts.unreadable) {
-        (0, 0) => Verdict::Sound,
-        (0, _) => Verdict::Incomplete,
-        _ => Verdict::Damaged,
-    };
-    let source = quoted(&item.shown);
-    let next = match verdict {
-        Verdict::Damaged => format!("decanter convert {source} --repair -o repaired.bin"),
-        Verdict::Incomplete => "the image ends too early: copy or dump it again".into(),
-        _ => "its sectors are sound; to prove its content, give a DAT file or a checksum list with --against".into(),
-    };
-    Ok(VerifyReport {
-        source: item.address.clone(),
-        against: None,
-        verdict,
-        counts,
-        files,
-        rom: None,
-        seals: Vec::new(),
-        roms: Vec::new(),
-        ranges,
-        digests,
-        is_row: false,
-        proofs: Vec::new(),
-        next,
-        notices: item.notices().to_vec(),
-    })
+    let good = "its sectors are sound; to prove its content, give a DAT file or a checksum list with --against";
+    let mut report = VerifyReport::of(item, good.into());
+    if faulty > 0 {
+        let next = format!("decanter convert {} --repair -o repaired.bin", quoted(&item.shown));
+        report.findings.next(Finding::Broken, next);
+    } else if counts.unreadable > 0 {
+        report.findings.next(Finding::Short, "the image ends too early: copy or dump it again");
+    }
+    (report.counts, report.files, report.ranges, report.digests) = (counts, files, ranges, digests);
+    Ok(report)
 }

@@ -1,6 +1,7 @@
 //! A source by itself, without a description: everything has to be readable, and what it says of itself has to hold.
 
-use super::report::{Counts, FileReport, FileState, InnerRom, Verdict, VerifyReport};
+use super::report::{Counts, FileReport, FileState, InnerRom, VerifyReport};
+use super::verdict::Finding;
 use super::{disc, seals, verdict};
 use crate::locate::{self, Inner};
 use crate::quoted;
@@ -62,7 +63,6 @@ fn read_whole(item: &Item, setting: &Setting<'_>) -> Result<(Vec<FileReport>, bo
 pub(super) fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let (mut files, is_blank_somewhere) = read_whole(item, setting)?;
     let mut roms = Vec::new();
-    let mut counts = Counts { unreadable: files.len(), ..Counts::default() };
     let mut proven = 0;
     let holds_files = item.opened.identity.role.is_files();
     for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
@@ -100,68 +100,49 @@ pub(super) fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyRe
             }
             Ok(()) => {}
         }
-        match report.state {
-            FileState::Unreadable => counts.unreadable += 1,
-            FileState::Locked => counts.locked += 1,
-            _ => counts.matching += 1,
-        }
         proven += usize::from(report.state == FileState::Match && file.source().is_ok_and(|s| s.is_checked()));
         files.push(report);
     }
+    let counts = Counts::of(&files);
     let len = item.source.as_ref().map_or(0, |s| s.len());
     let missing = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(len)).div_ceil(SECTOR);
     let rom = item.opened.holds.rom.as_ref().map(RomReport::of);
     let all_right = rom.iter().chain(roms.iter().map(|r| &r.rom)).all(|r| r.is_right() && !is_two(&r.shape));
     let is_short = rom.as_ref().is_some_and(|r| r.declared_bytes.is_some() && matches!(r.shape, Shape::Trimmed { .. }));
-    let verdict = if missing > 0 || is_short {
-        Verdict::Incomplete
-    } else if !all_right {
-        Verdict::Differs
-    } else if counts.unreadable > 0 {
-        Verdict::Damaged
-    } else {
-        Verdict::Sound
-    };
     let source = quoted(&item.shown);
-    let next = match verdict {
-        Verdict::Incomplete if is_short => {
-            "it ends before its declared length: dump it again, or pad it (convert --pad) if it was trimmed".into()
-        }
-        Verdict::Differs => format!(
-            "a checksum of its own does not hold: a bad dump, or one that was changed; decanter verify {source} --against DAT tells"
-        ),
-        _ if rom.is_some() || !roms.is_empty() => {
-            format!(
-                "checksums of its own prove little: decanter verify {source} --against DAT holds it against a known dump"
-            )
-        }
-        Verdict::Incomplete => format!("{missing} sectors are missing at its end: copy or dump it again"),
-        Verdict::Damaged => {
-            "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole".into()
-        }
-        _ if item.opened.holds.expectation.is_some() => format!("decanter verify SOURCE --against {source}"),
-        _ => "it reads well; to prove its content, give a description of it with --against".into(),
+    let good = if rom.is_some() || !roms.is_empty() {
+        format!(
+            "checksums of its own prove little: decanter verify {source} --against DAT holds it against a known dump"
+        )
+    } else if item.opened.holds.expectation.is_some() {
+        format!("decanter verify SOURCE --against {source}")
+    } else {
+        "it reads well; to prove its content, give a description of it with --against".into()
     };
-    Ok(VerifyReport {
-        source: item.address.clone(),
-        against: None,
-        verdict,
-        counts,
-        files,
-        rom,
-        roms,
-        seals: Vec::new(),
-        ranges: Vec::new(),
-        digests: Vec::new(),
-        is_row: false,
-        proofs: if proven > 0 {
-            vec![tell::count(proven as u64, "checksum of a file", "checksums of files")]
-        } else {
-            Vec::new()
-        },
-        next,
-        notices: item.notices().to_vec(),
-    })
+    let mut report = VerifyReport::of(item, good);
+    if is_short {
+        let next = "it ends before its declared length: dump it again, or pad it (convert --pad) if it was trimmed";
+        report.findings.next(Finding::Short, next);
+    }
+    if missing > 0 {
+        let next = format!("{missing} sectors are missing at its end: copy or dump it again");
+        report.findings.next(Finding::Short, next);
+    }
+    if !all_right {
+        let next = format!(
+            "a checksum of its own does not hold: a bad dump, or one that was changed; decanter verify {source} --against DAT tells"
+        );
+        report.findings.next(Finding::Differs, next);
+    }
+    if counts.unreadable > 0 {
+        let next = "what is damaged has to be copied or dumped again; \"decanter extract\" takes what is whole";
+        report.findings.next(Finding::Broken, next);
+    }
+    if proven > 0 {
+        report.proofs.push(tell::count(proven as u64, "checksum of a file", "checksums of files"));
+    }
+    (report.counts, report.files, report.rom, report.roms) = (counts, files, rom, roms);
+    Ok(report)
 }
 
 /// Whether a file holds a second ROM.

@@ -162,7 +162,8 @@ impl<E> Rows<'_, '_, E> {
                 Ok(report) => report,
                 Err(failure) => return self.failed(failure),
             };
-            report.verdict = Verdict::Nothing;
+            report.findings.add(verdict::Finding::Empty);
+            verdict::conclude(&mut report);
             (self.each)(Ok(&report))?;
             self.run.sources.push(report);
         }
@@ -216,7 +217,7 @@ fn find_expectation(
     against: &[String],
     setting: &Setting<'_>,
 ) -> std::result::Result<Option<(String, Arc<Expectation>)>, Failure> {
-    let id = item.opened.get("id").map(plain);
+    let id = item.opened.identity.id.as_deref().map(plain);
     let fits = |e: &Expectation| id.is_none() || e.ids.is_empty() || e.ids.iter().any(|i| Some(plain(i)) == id);
     let mut others = Vec::new();
     for path in against {
@@ -235,7 +236,11 @@ fn find_expectation(
         others.push(format!("\"{path}\" is the {}", expectation.name));
     }
     if !others.is_empty() {
-        let text = format!("this disc is {}, but {}", item.opened.get("id").unwrap_or("unknown"), others.join(", "));
+        let text = format!(
+            "this disc is {}, but {}",
+            item.opened.identity.id.as_deref().unwrap_or("unknown"),
+            others.join(", ")
+        );
         return Err(Failure::new(format!("cannot verify \"{}\"", item.shown), Error::WrongDescription { text })
             .hint("give the description of this very disc with --against"));
     }

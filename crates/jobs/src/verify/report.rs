@@ -2,8 +2,9 @@
 
 use super::Suspect;
 use super::catalogue::MatchReport;
-use crate::Answer;
+use super::verdict::Findings;
 use crate::rom::RomReport;
+use crate::{Answer, Item};
 use decanter_core::Notice;
 use decanter_core::digest::Digest;
 use serde::Serialize;
@@ -55,6 +56,9 @@ pub struct VerifyReport {
     pub next: String,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
+    /// What the verdict follows from.
+    #[serde(skip)]
+    pub(super) findings: Findings,
 }
 
 /// A ROM in a folder or an archive.
@@ -200,6 +204,25 @@ pub struct RangeReport {
     pub note: Option<String>,
 }
 
+impl Counts {
+    /// How many of these files have which state.
+    pub(super) fn of(files: &[FileReport]) -> Self {
+        let mut counts = Self::default();
+        for file in files {
+            let count = match file.state {
+                FileState::Match => &mut counts.matching,
+                FileState::Differs => &mut counts.differing,
+                FileState::Missing => &mut counts.missing,
+                FileState::Unexpected => &mut counts.unexpected,
+                FileState::Unreadable => &mut counts.unreadable,
+                FileState::Locked => &mut counts.locked,
+            };
+            *count += 1;
+        }
+        counts
+    }
+}
+
 impl Verdict {
     /// Whether nothing is wrong, as far as was looked.
     pub fn is_good(self) -> bool {
@@ -208,6 +231,27 @@ impl Verdict {
 }
 
 impl VerifyReport {
+    /// One of which nothing is known but where it is and what was noticed. `next` is what to do if all is well.
+    pub(super) fn of(item: &Item, next: String) -> Self {
+        Self {
+            source: item.address.clone(),
+            against: None,
+            verdict: Verdict::Nothing,
+            counts: Counts::default(),
+            files: Vec::new(),
+            rom: None,
+            roms: Vec::new(),
+            seals: Vec::new(),
+            is_row: false,
+            ranges: Vec::new(),
+            digests: Vec::new(),
+            proofs: Vec::new(),
+            next,
+            notices: item.notices().to_vec(),
+            findings: Findings::default(),
+        }
+    }
+
     /// Yes or no.
     pub fn answer(&self) -> Answer {
         match self.verdict {

@@ -1,7 +1,8 @@
 //! A package against the digests that it carries: one read of each content, stored bytes and plaintext hashed side by side.
 
+use super::VerifyReport;
 use super::report::{SealReport, SealState};
-use super::{Counts, Verdict, VerifyReport};
+use super::verdict::Finding;
 use crate::quoted;
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
@@ -210,8 +211,9 @@ fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
 /// [`Error::Checksum`], and what reading fails with.
 pub(crate) fn prove(opened: &Opened, setting: &Setting<'_>) -> Result<usize> {
     let seals = seals_of(opened, setting)?;
-    match seals.iter().find(|s| s.is_bad()) {
-        None => Ok(seals.len()),
+    let is_wrong = |s: &&SealReport| s.is_bad() || s.state == SealState::Cut;
+    match seals.iter().find(is_wrong) {
+        None => Ok(seals.iter().filter(|s| s.state == SealState::Holds).count()),
         Some(bad) => Err(Error::Checksum {
             what: format!("the result, read back: {} {}", bad.of, bad.name),
             expected: "the digest that it carries".into(),
@@ -254,10 +256,12 @@ pub(crate) fn damage(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<Damag
 /// Adds what a source says of itself to what reading it has shown.
 pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>) -> Result<()> {
     let seals = seals_of(&item.opened, setting)?;
-    if seals.iter().any(SealReport::is_bad) && report.verdict.is_good() {
-        report.verdict = Verdict::Damaged;
-        report.next =
-            "what is damaged, and what that hits, stands above; \"decanter extract\" takes what is whole".into();
+    if seals.iter().any(SealReport::is_bad) {
+        let next = "what is damaged, and what that hits, stands above; \"decanter extract\" takes what is whole";
+        report.findings.next(Finding::Broken, next);
+    }
+    if seals.iter().any(|s| s.state == SealState::Cut) {
+        report.findings.next(Finding::Short, "it ends before what it says of itself: copy or dump it again");
     }
     report.seals.extend(seals);
     Ok(())
@@ -268,44 +272,27 @@ pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> 
     let seals = seals_of(&item.opened, setting)?;
     let source_len = item.source.as_ref().map_or(0, |s| s.len());
     let missing = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(source_len));
-    let locked = seals.iter().any(|s| s.state == SealState::Locked);
-    let verdict = if missing > 0 || seals.iter().any(|s| s.state == SealState::Cut) {
-        Verdict::Incomplete
-    } else if seals.iter().any(SealReport::is_bad) {
-        Verdict::Damaged
-    } else {
-        Verdict::Sound
-    };
-    if locked && verdict == Verdict::Sound {
-        let trouble = item.opened.proof.sealed.iter().find_map(|s| s.trouble.clone());
-        if let Some(trouble) = trouble {
-            return Err(trouble.into());
-        }
-    }
     let source = quoted(&item.shown);
-    let next = match verdict {
-        Verdict::Incomplete => format!("{} bytes are missing at its end: copy or dump it again", grouped(missing)),
-        Verdict::Damaged => "dump or copy it again; what matters, and to whom, stands above".into(),
-        _ => format!(
+    let mut report = VerifyReport::of(
+        item,
+        format!(
             "its own digests prove it whole, not known: decanter verify {source} --against DAT holds it against a known dump"
         ),
-    };
-    Ok(VerifyReport {
-        source: item.address.clone(),
-        against: None,
-        verdict,
-        counts: Counts::default(),
-        files: Vec::new(),
-        rom: None,
-        roms: Vec::new(),
-        seals,
-        ranges: Vec::new(),
-        digests: Vec::new(),
-        is_row: false,
-        proofs: Vec::new(),
-        next,
-        notices: item.notices().to_vec(),
-    })
+    );
+    let (is_short, is_bad) = (seals.iter().any(|s| s.state == SealState::Cut), seals.iter().any(SealReport::is_bad));
+    if missing > 0 || is_short {
+        let next = format!("{} bytes are missing at its end: copy or dump it again", grouped(missing));
+        report.findings.next(Finding::Short, next);
+    }
+    if is_bad {
+        report.findings.next(Finding::Broken, "dump or copy it again; what matters, and to whom, stands above");
+    }
+    let is_locked = seals.iter().any(|s| s.state == SealState::Locked) && missing == 0 && !is_short && !is_bad;
+    if let Some(trouble) = item.opened.proof.sealed.iter().find_map(|s| s.trouble.clone()).filter(|_| is_locked) {
+        return Err(trouble.into());
+    }
+    report.seals = seals;
+    Ok(report)
 }
 
 /// What is to be said of a stretch that cannot be read to its end: none of its digests holds, and what is damaged.

@@ -75,8 +75,8 @@ fn open(source: SourceRef) -> Result<Opened> {
     };
     let mut opened = Opened::new(NINTENDO_DS.id, kind);
     let code = ascii(&h[0xc..0x10]);
-    opened.fact("title", ascii(&h[..12]));
-    opened.fact("id", code.clone());
+    opened.titled(ascii(&h[..12]));
+    opened.identified(code.clone());
     opened.fact("maker", format!("code {}", ascii(&h[0x10..0x12])));
     opened.fact("region", region(&code));
     opened.fact("version", format!("1.{}", h[0x1e]));

@@ -173,7 +173,7 @@ fn open(source: SourceRef, id: &'static str, name: &str, opener: &Opener<'_>) ->
             return Err(Error::malformed(id, text, layout.root * BLOCK as u64));
         }
     };
-    opened.fact("title", latin(counted(&root, at::NAME, block::MOST_NAME)));
+    opened.titled(latin(counted(&root, at::NAME, block::MOST_NAME)));
     opened.fact("file system", layout.name());
     let (walked, claims) = walk::Way::run(&disk, root, opener)?;
     opened.told.notices.extend(walked.notices);

@@ -50,7 +50,7 @@ impl Format for Crt {
         let head: [u8; 64] = read_array(source.as_ref(), 0)?;
         let mut opened = Opened::new(ID, self.name());
         let name = head[32..64].split(|b| *b == 0).next().unwrap_or_default();
-        opened.fact("title", String::from_utf8_lossy(name).trim().to_owned());
+        opened.titled(String::from_utf8_lossy(name).trim().to_owned());
         opened.fact("hardware", format!("type {}, EXROM {}, GAME {}", be16(&head, 22), head[24], head[25]));
         let mut tree = Tree::default();
         let mut at = u64::from(be32(&head, 16)).max(64);

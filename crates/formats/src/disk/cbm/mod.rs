@@ -263,8 +263,8 @@ impl Format for Disk {
         }
         let (name_at, id_at) = self.0.labels();
         if let Some(header) = image.sector(self.0.header()) {
-            opened.fact("title", petscii::text(&header[name_at..name_at + 16]));
-            opened.fact("id", petscii::text(&header[id_at..id_at + 2]));
+            opened.titled(petscii::text(&header[name_at..name_at + 16]));
+            opened.identified(petscii::text(&header[id_at..id_at + 2]));
         }
         let errors = if geometry.has_errors { ", with error bytes" } else { "" };
         opened.fact("tracks", format!("{}{errors}", geometry.tracks));

@@ -66,7 +66,7 @@ impl Format for T64 {
         let most = u64::from(le16(&head, 34)).clamp(1, (source.len() - ENTRIES) / ENTRY as u64);
         let table = read_vec(source.as_ref(), ENTRIES, most * ENTRY as u64, "the entries of a tape", 1 << 21)?;
         let mut opened = Opened::new(ID, self.name());
-        opened.fact("title", petscii::text(&head[40..]).trim().to_owned());
+        opened.titled(petscii::text(&head[40..]).trim().to_owned());
         let used: Vec<&[u8; ENTRY]> = table.as_chunks::<ENTRY>().0.iter().filter(|e| e[0] != 0).collect();
         let mut starts: Vec<u64> = used.iter().map(|e| le32(*e, 8).into()).collect();
         starts.push(source.len());

@@ -95,6 +95,7 @@ impl Format for Iso9660 {
                 files = more;
             }
             let revision = other.told.facts.iter().find(|f| f.name == "revision").map_or("", |f| f.value.as_str());
+            opened.holds.is_bridge = true;
             opened.fact("bridge", format!("UDF {revision} beside ISO 9660").replace("  ", " "));
         }
         let is_form_2 = |n: &Node| n.about.as_ref().is_some_and(|a| a.words.iter().any(|w| w == FORM_2));

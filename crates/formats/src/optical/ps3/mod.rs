@@ -200,11 +200,13 @@ fn lock(tree: &mut Tree, encrypted: &[Range<u64>]) {
 fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, opener: &Opener<'_>) -> Result<()> {
     let parameters = read_parameters(opened, tree, opener)?;
     let fact = |name: &str| parameters.as_ref().and_then(|p| p.get(name)).unwrap_or_default();
-    opened.fact("title", fact("title"));
-    opened.fact("id", if disc_id.is_empty() { fact("id") } else { disc_id });
-    let same = decanter_core::keyring::plain(fact("id")) == decanter_core::keyring::plain(disc_id);
-    if !fact("id").is_empty() && !disc_id.is_empty() && !same {
-        opened.notice(format!("the parameter file says {}, sector 1 says {disc_id}", fact("id")));
+    let identity = parameters.as_ref().map(|p| &p.identity);
+    let id = identity.and_then(|i| i.id.as_deref()).unwrap_or_default();
+    opened.titled(identity.and_then(|i| i.title.clone()).unwrap_or_default());
+    opened.identified(if disc_id.is_empty() { id } else { disc_id });
+    let same = decanter_core::keyring::plain(id) == decanter_core::keyring::plain(disc_id);
+    if !id.is_empty() && !disc_id.is_empty() && !same {
+        opened.notice(format!("the parameter file says {id}, sector 1 says {disc_id}"));
     }
     opened.fact("version", fact("version"));
     let system = parameters.iter().flat_map(|p| &p.told.parameters).find(|(name, _)| name == "PS3_SYSTEM_VER");

@@ -10,7 +10,7 @@ pub use compose::{Placed, compose_placed};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
-use decanter_core::opened::Opened;
+use decanter_core::opened::{Disc, Opened};
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
 use decanter_core::tree::{Content, Tree};
@@ -86,6 +86,7 @@ impl Format for Xdvdfs {
             return Err(Error::malformed(ID, "the volume descriptor is missing", DESCRIPTOR * SECTOR));
         };
         let mut opened = Opened::new(ID, self.name());
+        opened.holds.disc = Some(Disc::Dvd);
         let base = place.offset;
         let at = base + DESCRIPTOR * SECTOR;
         let descriptor: [u8; SECTOR as usize] = read_array(source.as_ref(), at)?;

@@ -288,7 +288,7 @@ impl Format for Ncsd {
         let cartridge = Cartridge::read(&source, opener.keys())?;
         let mut opened = Opened::new(ID, self.name());
         if let Some(game) = cartridge.game() {
-            ncch::tell(&mut opened, game, game.header.program_id());
+            ncch::tell(&mut opened, game, game.header.program_id(), game.header.kind().part());
         }
         opened.fact("version", cartridge.title_version().to_string());
         opened.fact("card", if cartridge.is_card2() { "card 2: its save is in the image" } else { "card 1" });

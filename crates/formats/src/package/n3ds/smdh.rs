@@ -247,7 +247,7 @@ impl Format for IconBlock {
         let smdh = Smdh::parse(&bytes)?;
         let mut opened = Opened::new(ID, "3DS icon block");
         let label = smdh.label();
-        opened.fact("title", title_of(&label));
+        opened.titled(title_of(&label));
         opened.fact("publisher", smdh.publisher());
         opened.fact("region", smdh.regions());
         opened.fact("version", format!("{}", le16(smdh.bytes(), 4)));

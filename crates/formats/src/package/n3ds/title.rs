@@ -1,5 +1,7 @@
 //! Title ids: what kind of title one is of, and which titles belong together.
 
+use decanter_core::opened::TitlePart;
+
 /// Bit of the upper word that marks the console's own titles.
 const SYSTEM: u64 = 1 << 36;
 /// Bits of the lower word that an id shares with its updates and add-ons.
@@ -50,6 +52,24 @@ impl Kind {
             Self::Other => "title of an unknown kind",
         }
     }
+}
+
+impl Kind {
+    /// What it is among those of the same title.
+    pub fn part(self) -> TitlePart {
+        match self {
+            Self::Program => TitlePart::Program,
+            Self::Trial => TitlePart::Trial,
+            Self::Update => TitlePart::Update,
+            Self::AddOn => TitlePart::AddOn,
+            Self::System | Self::Ds | Self::Other => TitlePart::Other,
+        }
+    }
+}
+
+/// What a program, its updates and its add-ons say that they belong to.
+pub fn family(title_id: u64) -> String {
+    format!("titles {:06x}", unique_id(title_id))
 }
 
 /// Whether it is one of the console's own.

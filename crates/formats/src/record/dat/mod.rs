@@ -71,7 +71,7 @@ impl Format for Dat {
         let read = if is_xml { xml::read(source, opener.watch())? } else { lists::read(source, opener.watch())? };
         let catalogue = read.catalogue.finish();
         let mut opened = Opened::new(ID, if is_xml { "DAT file (XML)" } else { "DAT file (text)" });
-        opened.fact("title", catalogue.name.clone());
+        opened.titled(catalogue.name.clone());
         opened.fact("version", catalogue.version.clone());
         opened.fact("games", catalogue.games().len().to_string());
         opened.fact("entries", catalogue.entries().len().to_string());

@@ -3,6 +3,7 @@
 
 use super::matches::{MatchState, MatchedFile, blank, found_through};
 use super::seeker::Seeker;
+use decanter_core::Format;
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest, of_source};
 use decanter_core::opened::Opened;
@@ -54,7 +55,7 @@ impl Seeker<'_> {
         name: &str,
         shown: &str,
     ) -> Result<Option<MatchedFile>> {
-        if opened.identity.format != "chd" {
+        if !chd::Chd.is_of(opened) {
             return Ok(None);
         }
         let Some(own) = chd::own_sha1(source.as_ref())? else { return Ok(None) };

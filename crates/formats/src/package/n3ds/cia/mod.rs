@@ -352,10 +352,10 @@ impl Format for Cia {
         let title_id = package.tmd.title_id();
         let mut opened = Opened::new(ID, format!("3DS package of {}", with_article(title::Kind::of(title_id).name())));
         if let Some(main) = package.main() {
-            ncch::tell(&mut opened, main, title_id);
+            ncch::tell(&mut opened, main, title_id, title::Kind::of(title_id).part());
         } else {
             opened.fact("title id", title::shown(title_id));
-            opened.fact("belongs to", format!("titles {:06x}", title::unique_id(title_id)));
+            opened.belonging(title::family(title_id), title::Kind::of(title_id).part());
         }
         if matches!(title::Kind::of(title_id), title::Kind::Update | title::Kind::AddOn) {
             opened.notice("it is installed beside its program: nothing is merged into one package on this platform");

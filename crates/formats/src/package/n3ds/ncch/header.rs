@@ -3,6 +3,7 @@
 use super::{ID, MAGIC};
 use crate::num::{le16, le32, le64};
 use crate::package::n3ds::UNIT;
+use decanter_core::opened::TitlePart;
 use decanter_core::source::{Source, read_array};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -83,6 +84,15 @@ impl Kind {
             Self::Child => "download-play child",
             Self::Update => "system update",
             Self::Data => "data",
+        }
+    }
+
+    /// What it is among those of the same title.
+    pub fn part(self) -> TitlePart {
+        match self {
+            Self::Program => TitlePart::Program,
+            Self::Manual => TitlePart::Manual,
+            Self::Child | Self::Update | Self::Data => TitlePart::Other,
         }
     }
 }

@@ -23,6 +23,7 @@ use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
 use decanter_core::label::Label;
+use decanter_core::opened::TitlePart;
 use decanter_core::opened::{Opened, Region};
 use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::role::Role;
@@ -291,15 +292,15 @@ fn folder_node(path: &str) -> Node {
 }
 
 /// What there is to tell of the main content of a title: names, ids, maker, region.
-pub(crate) fn tell(opened: &mut Opened, content: &Content, title_id: u64) {
+pub(crate) fn tell(opened: &mut Opened, content: &Content, title_id: u64, part: TitlePart) {
     let header = &content.header;
     if let Some(label) = content.label() {
-        opened.fact("title", smdh::title_of(&label));
+        opened.titled(smdh::title_of(&label));
         opened.told.label = Some(label);
     }
-    opened.fact("id", header.product_code());
+    opened.identified(header.product_code());
     opened.fact("title id", title::shown(title_id));
-    opened.fact("belongs to", format!("titles {:06x}", title::unique_id(title_id)));
+    opened.belonging(title::family(title_id), part);
     opened.fact("maker", format!("code {}", header.maker()));
     if let Ok(Some(icon)) = content.member_bytes("icon", MOST_ICON)
         && let Ok(smdh) = smdh::Smdh::parse(&icon)
@@ -378,7 +379,7 @@ impl Format for Ncch {
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let content = Content::read(&source, opener.keys())?;
         let mut opened = Opened::new(ID, format!("3DS content: {}", content.header.kind().name()));
-        tell(&mut opened, &content, content.header.program_id());
+        tell(&mut opened, &content, content.header.program_id(), content.header.kind().part());
         let mut notices = content.notices.clone();
         opened.holds.tree = Some(Tree { nodes: content.nodes("", &mut notices)? });
         notices.into_iter().for_each(|n| opened.notice(n));
