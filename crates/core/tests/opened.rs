@@ -159,7 +159,10 @@ fn lists_grow_and_both_sides_of_them_stay() {
     let mut outer = full();
     outer.fact("volume", "TIDE");
     outer.wrap(full());
-    assert_eq!(outer.told.facts.iter().map(|f| f.name).collect::<Vec<_>>(), ["title", "id", "belongs to", "volume", "title", "id", "belongs to"]);
+    assert_eq!(
+        outer.told.facts.iter().map(|f| f.name).collect::<Vec<_>>(),
+        ["title", "id", "belongs to", "volume", "title", "id", "belongs to"]
+    );
     assert_eq!((outer.proof.settled.len(), outer.proof.sealed.len(), outer.proof.inspections.len()), (2, 2, 2));
     assert_eq!((outer.extent.structure.len(), outer.told.notices.len()), (2, 2));
     assert_eq!(outer.holds.tracks.len(), 1, "the tracks are those of the outer one");

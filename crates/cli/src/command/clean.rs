@@ -2,11 +2,12 @@
 
 use super::{Run, With};
 use crate::Stop;
+use crate::render::Page;
 use crate::render::count;
 use clap::Args;
 use decanter_core::native;
 use decanter_jobs::clean::{self, CleanReport};
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 
 /// Remove what runs that were killed have left in a folder
@@ -23,16 +24,16 @@ pub struct Clean {
 impl Run for Clean {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let report = clean::clean(&self.folder, &with.setting(None)?)?;
-        with.show(out, &report, |out| show(out, &report, &self.folder, with.global.dry_run))?;
+        with.show(out, &report, |page| show(page, &report, &self.folder, with.global.dry_run))?;
         Ok(0)
     }
 }
 
 /// What was removed, or would be.
-fn show(out: &mut dyn Write, report: &CleanReport, folder: &Path, is_dry: bool) -> io::Result<()> {
+fn show(page: &mut Page, report: &CleanReport, folder: &Path, is_dry: bool) {
     let verb = if is_dry { "would remove" } else { "removed" };
     for path in &report.removed {
-        writeln!(out, "{verb} {}", native::text(path))?;
+        page.line(format!("{verb} {}", native::text(path)));
     }
-    writeln!(out, "{verb} {} from {}", count(report.removed.len(), "leftover"), native::text(folder))
+    page.line(format!("{verb} {} from {}", count(report.removed.len(), "leftover"), native::text(folder)))
 }

@@ -6,14 +6,14 @@ use crate::choices::TargetArgs;
 use crate::code_of_answer;
 use crate::global::{KeyArg, native};
 use crate::render::speed;
-use crate::render::{Manner, count, exact, number, row, size, style};
+use crate::render::{Manner, Page, count, exact, number, size, style};
 use clap::Args;
 use decanter_core::Algorithm;
 use decanter_core::native;
 use decanter_core::tell;
 use decanter_jobs::convert;
 use decanter_jobs::convert::{ConvertReport, RepairReport};
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -86,7 +86,7 @@ impl Run for Convert {
         setting.incomplete = *incomplete;
         setting.unchecked = *unchecked;
         let (report, answer) = convert::convert(source, target.to.as_deref(), output.as_deref(), &options, &setting)?;
-        with.show(out, &report, |out| show(out, &report, with.took(), with.manner()))?;
+        with.show(out, &report, |page| show(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }
 }
@@ -95,70 +95,65 @@ impl Run for Convert {
 const MOST_TOLD: usize = 20;
 
 /// Shows what was converted.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &ConvertReport, took: Duration, manner: Manner) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &ConvertReport, took: Duration, manner: Manner) {
     if let Some(repair) = &report.repair {
-        show_repair(out, repair, manner)?;
+        show_repair(page, repair, manner);
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for file in &report.files {
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&file.path))?;
+        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&file.path)));
         for digest in &file.digests {
-            row(out, digest.algorithm.name(), &digest.hex())?;
+            page.row(digest.algorithm.name(), digest.hex());
         }
     }
-    row(out, "from", &report.source)?;
+    page.row("from", &report.source);
     for more in &report.more_sources {
-        row(out, "", more)?;
+        page.row("", more);
     }
     let (before, after) = (report.bytes_before, report.bytes_after);
     let share = tell::share(after, before).map(|share| format!(": {share}")).unwrap_or_default();
     let holes =
         if report.hole_bytes > 0 { format!(", {} of it holes", size(report.hole_bytes)) } else { String::new() };
     if report.dry_run && before == after {
-        row(out, "size", &exact(after))?;
+        page.row("size", exact(after));
     } else {
-        row(
-            out,
+        page.row(
             "size",
-            &format!(
+            format!(
                 "{} ({} bytes) before, {} ({} bytes) after{share}{holes}",
                 size(before),
                 number(before),
                 size(after),
                 number(after)
             ),
-        )?;
+        );
     }
     for (name, value) in &report.facts {
-        row(out, name, value)?;
+        page.row(name, value);
     }
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOLD };
     for (index, left) in report.left_out.iter().take(most).enumerate() {
         let label = if index == 0 { "left out" } else { "" };
-        row(out, label, &format!("{}: {} ({})", left.what, size(left.bytes), left.why))?;
+        page.row(label, format!("{}: {} ({})", left.what, size(left.bytes), left.why));
     }
     if report.left_out.len() > most {
-        row(out, "", &format!("and {} more; -v names them all", number((report.left_out.len() - most) as u64)))?;
+        page.row("", format!("and {} more; -v names them all", number((report.left_out.len() - most) as u64)));
     }
-    row(out, "keeps", &report.preserved)?;
+    page.row("keeps", &report.preserved);
     if let Some(proven) = &report.proven {
         let colour = if proven.identical { style::GOOD } else { style::WARN };
-        row(out, "proof", &format!("{colour}{}{}", proven.words, style::PLAIN))?;
+        page.row("proof", format!("{colour}{}{}", proven.words, style::PLAIN));
     }
-    crate::render::digests(out, &report.digests)?;
+    page.digests(&report.digests);
     if !report.dry_run {
         // What was left out was not read either.
         let left_out: u64 = report.left_out.iter().map(|l| l.bytes).sum();
-        row(out, "took", &speed(before.saturating_sub(left_out).max(after), took))?;
+        page.row("took", speed(before.saturating_sub(left_out).max(after), took));
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner)
 }
 
-fn show_repair(out: &mut dyn Write, repair: &RepairReport, manner: Manner) -> io::Result<()> {
+fn show_repair(page: &mut Page, repair: &RepairReport, manner: Manner) {
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOLD };
     for sector in repair.sectors.iter().take(most) {
         let (colour, word) = match sector.changed_bytes {
@@ -168,17 +163,16 @@ fn show_repair(out: &mut dyn Write, repair: &RepairReport, manner: Manner) -> io
         };
         let file = sector.file.as_deref().map(|f| format!(", {f}")).unwrap_or_default();
         let changed = sector.changed_bytes.map(|n| format!(", {} changed", count(n, "byte"))).unwrap_or_default();
-        writeln!(
-            out,
+        page.line(format!(
             "  {colour}{word:<13}{}track {} sector {} ({}){changed}{file}",
             style::PLAIN,
             sector.track,
             sector.sector,
             sector.faults.join(", ")
-        )?;
+        ));
     }
     if repair.sectors.len() > most {
-        writeln!(out, "  and {}; -v names them all", count(repair.sectors.len() - most, "more sector"))?;
+        page.line(format!("  and {}; -v names them all", count(repair.sectors.len() - most, "more sector")));
     }
     let beyond = if repair.beyond_count > 0 {
         format!(
@@ -190,10 +184,9 @@ fn show_repair(out: &mut dyn Write, repair: &RepairReport, manner: Manner) -> io
     } else {
         String::new()
     };
-    row(
-        out,
+    page.row(
         "repair",
-        &format!(
+        format!(
             "{} with faults, {} corrected and proven by EDC{beyond}",
             count(repair.faulty as usize, "sector"),
             number(repair.corrected_count)

@@ -4,14 +4,14 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::{KeyArg, native};
-use crate::render::{Manner, number, row, size, speed, style};
+use crate::render::{Manner, Page, number, size, speed, style};
 use clap::Args;
 use decanter_core::Algorithm;
 use decanter_core::native;
 use decanter_jobs::Answer;
 use decanter_jobs::decrypt::DecryptReport;
 use decanter_jobs::decrypt::{self, Check};
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -54,55 +54,43 @@ impl Run for Decrypt {
         let mut setting = with.setting(Some(key))?;
         setting.unchecked = *unchecked;
         let (report, answer) = decrypt::decrypt(source, target, algorithm, check.as_ref(), *keep_damage, &setting)?;
-        with.show(out, &report, |out| show_decrypt(out, &report, answer, with.took(), with.manner()))?;
+        with.show(out, &report, |page| show_decrypt(page, &report, answer, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }
 }
 
 /// Shows what was decrypted.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_decrypt(
-    out: &mut dyn Write,
-    report: &DecryptReport,
-    answer: Answer,
-    took: Duration,
-    manner: Manner,
-) -> io::Result<()> {
+pub fn show_decrypt(page: &mut Page, report: &DecryptReport, answer: Answer, took: Duration, manner: Manner) {
     if let Some(verify) = &report.verify {
         if answer != Answer::Yes {
-            super::verify::show(out, verify, manner)?;
+            super::verify::show(page, verify, manner);
             let (bad, plain) = (style::BAD, style::PLAIN);
-            return writeln!(
-                out,
+            return page.line(format!(
                 "{bad}not kept{plain} {}: the source is not as described",
                 native::text(&report.target)
-            );
+            ));
         }
-        super::verify::show_verdict(out, verify, manner)?;
+        super::verify::show_verdict(page, verify, manner);
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
-    row(out, "from", &report.source)?;
-    row(
-        out,
+    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target)));
+    page.row("from", &report.source);
+    page.row(
         "size",
-        &format!(
+        format!(
             "{} ({} bytes), {} of it decrypted",
             size(report.bytes),
             number(report.bytes),
             size(report.decrypted_bytes)
         ),
-    )?;
+    );
     if let Some(origin) = &report.key_origin {
         let proof = report.key_proof.as_deref().map(|p| format!(", proven by {p}")).unwrap_or_default();
-        row(out, "key", &format!("{origin}{proof}"))?;
+        page.row("key", format!("{origin}{proof}"));
     }
-    crate::render::digests(out, &report.digests)?;
+    page.digests(&report.digests);
     if !report.dry_run {
-        row(out, "took", &speed(report.bytes, took))?;
+        page.row("took", speed(report.bytes, took));
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner)
 }

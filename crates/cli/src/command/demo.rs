@@ -2,6 +2,7 @@
 
 use super::{Run, With};
 use crate::Stop;
+use crate::render::Page;
 use crate::render::{self, style};
 use clap::Args;
 use decanter_core::Watch;
@@ -9,7 +10,7 @@ use decanter_demo::{self as demo, Collection};
 use decanter_jobs::typed_in::size;
 use decanter_jobs::{Failure, typed};
 use serde_json::json;
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 
 /// Make a collection of made-up discs in a folder, and run the main commands on it
@@ -46,7 +47,7 @@ impl Run for Demo {
             render::json(out, &report(&made))?;
             return Ok(0);
         }
-        show_made(out, &made, &self.folder)?;
+        with.print(out, |page| show_made(page, &made, &self.folder))?;
         match self.no_tour {
             true => Ok(0),
             false => tour(with, out, steps(&made, &self.folder)),
@@ -80,8 +81,8 @@ fn report(made: &Collection) -> serde_json::Value {
 }
 
 /// What was made, for people.
-fn show_made(out: &mut dyn Write, made: &Collection, folder: &Path) -> io::Result<()> {
-    writeln!(out, "The demo collection of Saltmarsh Pier Arcade Museum is in {}:", folder.display())?;
+fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
+    page.line(format!("The demo collection of Saltmarsh Pier Arcade Museum is in {}:", folder.display()));
     let told = [
         (Some(&made.image), "an encrypted PS3 disc image"),
         (made.archive.as_ref(), "the same in an archive"),
@@ -105,10 +106,9 @@ fn show_made(out: &mut dyn Write, made: &Collection, folder: &Path) -> io::Resul
     ];
     for (path, what) in told {
         if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
-            writeln!(out, "  {:<34} {what}", name.display())?;
+            page.line(format!("  {:<34} {what}", name.display()));
         }
     }
-    Ok(())
 }
 
 /// A step of the tour: the question, the words of the command, its exit code.

@@ -5,13 +5,13 @@ use crate::Stop;
 use crate::code_of;
 use crate::global::native;
 use crate::render;
-use crate::render::{number, row, style};
+use crate::render::{Page, number};
 use clap::Args;
 use clap::ValueEnum;
 use decanter_core::Algorithm;
 use decanter_jobs::digest;
 use decanter_jobs::digest::DigestReport;
-use std::io::{self, Write};
+use std::io::Write;
 
 /// Compute CRC-32, MD5, SHA-1 and SHA-256 in one read
 #[derive(Debug, Clone, Args)]
@@ -50,7 +50,7 @@ impl Run for Digest {
         for failure in &failures {
             render::error(failure)?;
         }
-        with.show(out, &report, |out| show(out, &report, *style))?;
+        with.show(out, &report, |page| show(page, &report, *style))?;
         let code = failures.iter().map(|f| code_of(&f.cause)).max();
         Ok(code.unwrap_or(0).max(u8::from(report.sources.iter().any(|s| s.missing_sectors > 0))))
     }
@@ -73,35 +73,31 @@ pub enum Style {
 }
 
 /// Shows digests.
-///
-/// # Errors
-/// When they cannot be written.
-pub fn show(out: &mut dyn Write, report: &DigestReport, layout: Style) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &DigestReport, layout: Style) {
     for (index, source) in report.sources.iter().enumerate() {
         match layout {
             Style::Table => {
                 if index > 0 {
-                    writeln!(out)?;
+                    page.blank();
                 }
-                writeln!(out, "{}{}{}", style::BOLD, source.source, style::PLAIN)?;
-                row(out, "bytes", &number(source.bytes))?;
+                page.title(&source.source);
+                page.row("bytes", number(source.bytes));
                 for digest in &source.digests {
-                    row(out, digest.algorithm.name(), &digest.hex())?;
+                    page.row(digest.algorithm.name(), digest.hex());
                 }
             }
             Style::Sums => {
                 let (mark, name) = escaped(&source.source);
                 for digest in &source.digests {
                     if source.digests.len() == 1 {
-                        writeln!(out, "{mark}{}  {name}", digest.hex())?;
+                        page.line(format!("{mark}{}  {name}", digest.hex()));
                     } else {
-                        writeln!(out, "{mark}{} ({name}) = {}", tag(digest.algorithm), digest.hex())?;
+                        page.line(format!("{mark}{} ({name}) = {}", tag(digest.algorithm), digest.hex()));
                     }
                 }
             }
         }
     }
-    Ok(())
 }
 
 /// The tag of the BSD form.

@@ -4,13 +4,13 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::{KeyArg, native};
-use crate::render::{Manner, count, number, row, size, speed, style};
+use crate::render::{Manner, Page, count, number, size, speed, style};
 use clap::Args;
 use decanter_core::native;
 use decanter_jobs::extract;
 use decanter_jobs::extract::ExtractReport;
 use decanter_jobs::overlay::OverlayReport;
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -59,7 +59,7 @@ impl Run for Extract {
         let mut setting = with.setting(Some(key))?;
         setting.unchecked = *unchecked;
         let (report, answer) = extract::extract(source, output.as_deref(), &options, &setting)?;
-        with.show(out, &report, |out| show_extract(out, &report, with.took(), with.manner()))?;
+        with.show(out, &report, |page| show_extract(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }
 }
@@ -68,71 +68,65 @@ impl Run for Extract {
 const MOST_NAMES: usize = 40;
 
 /// Shows what was extracted.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_extract(out: &mut dyn Write, report: &ExtractReport, took: Duration, manner: Manner) -> io::Result<()> {
+pub fn show_extract(page: &mut Page, report: &ExtractReport, took: Duration, manner: Manner) {
     let most = if manner.is_verbose { usize::MAX } else { MOST_NAMES };
     for left in report.left_out.iter().take(most) {
-        writeln!(out, "  {}left out{}     {}", style::BAD, style::PLAIN, left.path)?;
-        row(out, "", &left.why)?;
+        page.line(format!("  {}left out{}     {}", style::BAD, style::PLAIN, left.path));
+        page.row("", &left.why);
     }
     if report.left_out.len() > most {
-        writeln!(out, "  and {}; -v names them all", count(report.left_out.len() - most, "more file"))?;
+        page.line(format!("  and {}; -v names them all", count(report.left_out.len() - most, "more file")));
     }
     for renamed in report.renamed.iter().take(most) {
-        writeln!(
-            out,
+        page.line(format!(
             "  {}renamed{}      {} became {}",
             style::WARN,
             style::PLAIN,
             renamed.from,
             native::text(&renamed.to)
-        )?;
+        ));
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     let what = format!("{}, {} ({} bytes)", count(report.files, "file"), size(report.bytes), number(report.bytes));
     // As a folder is written, whether it was typed with a slash at its end or not.
     let folder = report.folder.components().collect::<std::path::PathBuf>().join("");
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&folder))?;
-    row(out, "from", &report.source)?;
-    row(out, "holds", &what)?;
+    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&folder)));
+    page.row("from", &report.source);
+    page.row("holds", &what);
     if let Some(against) = &report.against {
-        row(out, "checked", &format!("every file that it describes, against {against}"))?;
+        page.row("checked", format!("every file that it describes, against {against}"));
     }
     for wrong in report.structure.iter().take(most) {
-        row(out, "damaged", &format!("{}{wrong}{}", style::BAD, style::PLAIN))?;
+        page.row("damaged", format!("{}{wrong}{}", style::BAD, style::PLAIN));
     }
     if let Some(name) = &report.attributes {
-        row(out, "attributes", &format!("protection bits, comments and dates are in {name}; convert puts them back"))?;
+        page.row("attributes", format!("protection bits, comments and dates are in {name}; convert puts them back"));
     }
     if let Some(overlay) = &report.overlay {
-        show_overlay(out, overlay, most)?;
+        show_overlay(page, overlay, most);
     }
     if let Some(originals) = &report.originals {
-        row(out, "originals", &format!("{}: with --overlay they undo it", native::text(originals)))?;
+        page.row("originals", format!("{}: with --overlay they undo it", native::text(originals)));
     }
     if !report.dry_run {
-        row(out, "took", &speed(report.bytes, took))?;
+        page.row("took", speed(report.bytes, took));
     }
     if let Some(advice) = report.advice.as_ref().filter(|_| !report.left_out.is_empty()) {
         let (bad, plain) = (style::BAD, style::PLAIN);
-        row(out, "but", &format!("{bad}{} left out{plain}; {advice}", count(report.left_out.len(), "file")))?;
+        page.row("but", format!("{bad}{} left out{plain}; {advice}", count(report.left_out.len(), "file")));
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner)
 }
 
 /// Shows which files were laid over.
-fn show_overlay(out: &mut dyn Write, overlay: &OverlayReport, most: usize) -> io::Result<()> {
+fn show_overlay(page: &mut Page, overlay: &OverlayReport, most: usize) {
     let parts = [("replaced", &overlay.replaced), ("new", &overlay.added), ("the same already", &overlay.matching)];
     let told: Vec<String> =
         parts.iter().map(|(what, paths)| format!("{} {what}", number(paths.len() as u64))).collect();
-    row(out, "laid over", &told.join(", "))?;
+    page.row("laid over", told.join(", "));
     for (what, paths) in parts {
         for path in paths.iter().take(most) {
-            row(out, "", &format!("{what:<17} {path}"))?;
+            page.row("", format!("{what:<17} {path}"));
         }
     }
-    Ok(())
 }

@@ -2,11 +2,12 @@
 
 use super::{Run, With};
 use crate::Stop;
+use crate::render::Page;
 use crate::render::style;
 use clap::Args;
 use decanter_jobs::formats;
 use decanter_jobs::formats::FormatsReport;
-use std::io::{self, Write};
+use std::io::Write;
 
 /// List the formats that can be read, and what can be made of them
 #[derive(Debug, Clone, Args)]
@@ -16,27 +17,24 @@ pub struct Formats {}
 impl Run for Formats {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let report = formats::formats();
-        with.show(out, &report, |out| show(out, &report))?;
+        with.show(out, &report, |page| show(page, &report))?;
         Ok(0)
     }
 }
 
 /// Shows the formats.
-///
-/// # Errors
-/// When they cannot be written.
-pub fn show(out: &mut dyn Write, report: &FormatsReport) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &FormatsReport) {
     let (bold, plain) = (style::BOLD, style::PLAIN);
     for format in &report.formats {
         let extensions: Vec<String> = format.extensions.iter().map(|e| format!(".{e}")).collect();
-        writeln!(out, "{bold}{:<9}{plain} {:<28} {}", format.id, format.name, extensions.join(" "))?;
-        writeln!(out, "          {}", format.reads)?;
+        page.line(format!("{bold}{:<9}{plain} {:<28} {}", format.id, format.name, extensions.join(" ")));
+        page.line(format!("          {}", format.reads));
     }
-    writeln!(out)?;
-    writeln!(out, "What \"decanter convert SOURCE --to ...\" makes, and of what:")?;
+    page.blank();
+    page.line("What \"decanter convert SOURCE --to ...\" makes, and of what:");
     for target in &report.targets {
-        writeln!(out, "{bold}{:<9}{plain} {}, of {}", target.id, target.what, target.made_of)?;
+        page.line(format!("{bold}{:<9}{plain} {}, of {}", target.id, target.what, target.made_of));
     }
-    writeln!(out)?;
-    writeln!(out, "Everything is recognised by its content; extensions do not matter.")
+    page.blank();
+    page.line("Everything is recognised by its content; extensions do not matter.")
 }

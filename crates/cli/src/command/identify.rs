@@ -4,7 +4,8 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::{KeyArg, native};
-use crate::render::{Manner, count, exact, number, row, size, style};
+use crate::render::page::{Column, Table};
+use crate::render::{Manner, Page, count, exact, number, size, style};
 use clap::Args;
 use decanter_core::SECTOR;
 use decanter_core::protection::State;
@@ -12,7 +13,7 @@ use decanter_jobs::Padding;
 use decanter_jobs::identify;
 use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
 use decanter_jobs::starter::Starter;
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 
 /// Say what a source is, what it needs, what it can become, and what to type next
@@ -37,7 +38,7 @@ impl Run for Identify {
             identify::draw(sources, picture, &with.setting(Some(key))?)?;
         }
         let (report, answer) = identify::identify(sources, &with.setting(Some(key))?)?;
-        with.show(out, &report, |out| show(out, &report, with.manner()))?;
+        with.show(out, &report, |page| show(page, &report, with.manner()))?;
         Ok(code_of_answer(answer))
     }
 }
@@ -48,131 +49,121 @@ const MOST_SCREENS: usize = 3;
 const MOST_NAMED: usize = 10;
 
 /// Shows what sources are.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &IdentifyReport, manner: Manner) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &IdentifyReport, manner: Manner) {
     if report.sources.is_empty() {
-        return writeln!(out, "there are no files to identify");
+        return page.line("there are no files to identify");
     }
     if report.sources.len() > MOST_SCREENS && !manner.is_verbose {
-        table(out, report)?;
-        show_groups(out, report)?;
-        return show_folders(out, report);
+        table(page, report);
+        show_groups(page, report);
+        return show_folders(page, report);
     }
     for (index, identity) in report.sources.iter().enumerate() {
         if index > 0 {
-            writeln!(out)?;
+            page.blank();
         }
-        one(out, identity, manner)?;
+        one(page, identity, manner);
     }
-    show_groups(out, report)?;
-    show_folders(out, report)
+    show_groups(page, report);
+    show_folders(page, report)
 }
 
 /// Folders with programs that may be the ones to start.
-fn show_folders(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
+fn show_folders(page: &mut Page, report: &IdentifyReport) {
     for (folder, starters) in &report.starters {
-        writeln!(out)?;
-        writeln!(out, "{}{folder}{}", style::BOLD, style::PLAIN)?;
-        show_starters(out, starters)?;
+        page.blank();
+        page.line(format!("{}{folder}{}", style::BOLD, style::PLAIN));
+        show_starters(page, starters);
     }
-    Ok(())
 }
 
 /// Programs, the likeliest first, with the reasons.
-fn show_starters(out: &mut dyn Write, starters: &[Starter]) -> io::Result<()> {
+fn show_starters(page: &mut Page, starters: &[Starter]) {
     for (index, starter) in starters.iter().enumerate() {
         let label = if index == 0 { "start" } else { "" };
-        row(out, label, &format!("{}. {}: {}", index + 1, starter.path, starter.why.join("; ")))?;
+        page.row(label, format!("{}. {}: {}", index + 1, starter.path, starter.why.join("; ")));
     }
-    Ok(())
 }
 
 /// Titles that belong together.
-fn show_groups(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
+fn show_groups(page: &mut Page, report: &IdentifyReport) {
     for group in &report.groups {
         let title = if group.title.is_empty() { String::new() } else { format!(", {}", group.title) };
-        writeln!(out)?;
-        writeln!(out, "{}belong together: {}{title}{}", style::BOLD, group.name, style::PLAIN)?;
+        page.blank();
+        page.line(format!("{}belong together: {}{title}{}", style::BOLD, group.name, style::PLAIN));
         for (address, kind) in &group.members {
-            writeln!(out, "  {address}: {kind}")?;
+            page.line(format!("  {address}: {kind}"));
         }
     }
-    Ok(())
 }
 
-fn one(out: &mut dyn Write, identity: &Identity, manner: Manner) -> io::Result<()> {
-    writeln!(out, "{}{}{}", style::BOLD, identity.source, style::PLAIN)?;
+fn one(page: &mut Page, identity: &Identity, manner: Manner) {
+    page.title(&identity.source);
     if let Some(error) = &identity.error {
-        row(out, "what", &identity.kind)?;
-        row(out, "why", error)?;
-        return match &identity.next {
-            Some(next) => row(out, "next", next),
-            None => Ok(()),
+        page.row("what", &identity.kind);
+        page.row("why", error);
+        return if let Some(next) = &identity.next {
+            page.row("next", next)
         };
     }
     let around: String = identity.inside.iter().rev().map(|k| format!(", in a {k}")).collect();
-    row(
-        out,
+    page.row(
         "what",
-        &format!("{}{}{around}", identity.kind, state(identity).map(|s| format!(", {s}")).unwrap_or_default()),
-    )?;
+        format!("{}{}{around}", identity.kind, state(identity).map(|s| format!(", {s}")).unwrap_or_default()),
+    );
     for fact in &identity.facts {
-        row(out, fact.name, &fact.value)?;
+        page.row(fact.name, &fact.value);
     }
-    row(out, "size", &size_line(identity))?;
+    page.row("size", size_line(identity));
     if let Some(unread) = identity.unread_sectors {
         let (bad, plain) = (style::BAD, style::PLAIN);
-        row(out, "dump", &format!("{bad}NOT FINISHED{plain}: {} sectors were not read yet", number(unread)))?;
+        page.row("dump", format!("{bad}NOT FINISHED{plain}: {} sectors were not read yet", number(unread)));
     }
     if let Some(rom) = &identity.rom {
-        crate::render::rom::show(out, rom)?;
+        crate::render::rom::show(page, rom);
     }
     if identity.hit_count > 0 {
         for (index, path) in identity.hit_files.iter().take(MOST_NAMED).enumerate() {
-            row(out, if index == 0 { "hit files" } else { "" }, path)?;
+            page.row(if index == 0 { "hit files" } else { "" }, path);
         }
         if identity.hit_count > MOST_NAMED {
-            row(out, "", &format!("and {} more", number((identity.hit_count - MOST_NAMED) as u64)))?;
+            page.row("", format!("and {} more", number((identity.hit_count - MOST_NAMED) as u64)));
         }
     }
     if let Some(files) = identity.files {
         let folders = identity.folders.unwrap_or_default();
-        row(out, "holds", &format!("{} in {}", count(files, "file"), count(folders, "folder")))?;
+        page.row("holds", format!("{} in {}", count(files, "file"), count(folders, "folder")));
     }
     if let Some(r) = identity.regions.as_ref().filter(|r| r.encrypted > 0 || !identity.is_package) {
-        row(out, "regions", &format!("{} plain, {} encrypted ({})", r.plain, r.encrypted, size(r.encrypted_bytes)))?;
+        page.row("regions", format!("{} plain, {} encrypted ({})", r.plain, r.encrypted, size(r.encrypted_bytes)));
     }
     if let Some(padding) = &identity.padding {
-        show_padding(out, padding)?;
+        show_padding(page, padding);
     }
     if let Some(encryption) = &identity.encryption {
         if manner.is_verbose || encryption.state == State::Unclear {
-            row(out, "known by", &encryption.evidence)?;
+            page.row("known by", &encryption.evidence);
         }
-        row(out, "key", &key_line(encryption))?;
+        page.row("key", key_line(encryption));
     }
-    show_starters(out, &identity.starters)?;
+    show_starters(page, &identity.starters);
     for becomes in &identity.becomes {
-        row(out, "becomes", &format!("{:<17} {}", becomes.what, becomes.command))?;
+        page.row("becomes", format!("{:<17} {}", becomes.what, becomes.command));
     }
     if let Some(next) = &identity.next {
-        row(out, "next", &format!("{}{next}{}", style::GOOD, style::PLAIN))?;
+        page.row("next", format!("{}{next}{}", style::GOOD, style::PLAIN));
     }
-    out.flush()?;
-    crate::render::notices(&identity.notices, manner)
+    page.notices(&identity.notices, manner)
 }
 
-fn show_padding(out: &mut dyn Write, padding: &Padding) -> io::Result<()> {
+fn show_padding(page: &mut Page, padding: &Padding) {
     if padding.bytes > 0 {
         let kinds: Vec<String> = padding.kinds.iter().map(|(kind, share)| format!("{share} % {kind}")).collect();
-        row(out, "padding", &format!("{} belong to no file: {}", size(padding.bytes), kinds.join(", ")))?;
+        page.row("padding", format!("{} belong to no file: {}", size(padding.bytes), kinds.join(", ")));
     }
     for filler in &padding.filler {
-        row(out, "filler", &format!("{} ({}): {}", filler.path, size(filler.bytes), filler.why))?;
+        page.row("filler", format!("{} ({}): {}", filler.path, size(filler.bytes), filler.why));
     }
-    Ok(())
 }
 
 fn state(identity: &Identity) -> Option<&'static str> {
@@ -216,48 +207,40 @@ fn key_line(encryption: &Encryption) -> String {
     }
 }
 
-fn table(out: &mut dyn Write, report: &IdentifyReport) -> io::Result<()> {
-    let mut rows = vec![["SOURCE", "WHAT", "SIZE", "ID", "TITLE", "STATE"].map(str::to_owned)];
+fn table(page: &mut Page, report: &IdentifyReport) {
     let fact = |identity: &Identity, name: &str| -> String {
         identity.facts.iter().find(|f| f.name == name).map(|f| f.value.clone()).unwrap_or_default()
     };
     let known = report.sources.iter().filter(|i| i.error.is_none());
-    for identity in known.clone() {
-        let mut state: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
-        if let Some(rom) = &identity.rom {
-            state.extend(crate::render::rom::short_state(rom));
-        }
-        if let Some(unread) = identity.unread_sectors {
-            state.push(format!("not finished, {} sectors unread", number(unread)));
-        }
-        if identity.missing_sectors > 0 {
-            state.push(format!("{} sectors missing", number(identity.missing_sectors)));
-        }
-        if let Some(key) = identity.encryption.as_ref().map(|e| e.key).filter(|k| *k == "missing" || *k == "wrong") {
-            state.push(format!("key {key}"));
-        }
+    let row = |identity: &Identity| {
         let form = identity.rom.as_ref().map(|r| r.form);
         let what = form.or(identity.format).unwrap_or_default().to_owned();
         let (id, title) = (fact(identity, "id"), fact(identity, "title"));
-        rows.push([identity.source.clone(), what, size(identity.bytes), id, title, state.join(", ")]);
-    }
-    let mut widths = [0; 6];
-    for row in &rows {
-        for (width, cell) in widths.iter_mut().zip(row) {
-            *width = cell.chars().count().max(*width);
-        }
-    }
-    for (index, row) in rows.into_iter().enumerate() {
-        let cells: Vec<String> = row.iter().zip(widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
-        let line = cells.join("  ");
-        match index {
-            0 => writeln!(out, "{}{}{}", style::BOLD, line.trim_end(), style::PLAIN)?,
-            _ => writeln!(out, "{}", line.trim_end())?,
-        }
-    }
+        vec![identity.source.clone(), what, size(identity.bytes), id, title, short_state(identity)]
+    };
+    let head = ["SOURCE", "WHAT", "SIZE", "ID", "TITLE", "STATE"].map(Column::text).to_vec();
+    page.table(Table { head, rows: known.clone().map(row).collect() });
     let others = report.sources.len() - known.count();
     if others > 0 {
-        writeln!(out, "{} of no known format; -v tells why", count(others, "more file"))?;
+        page.line(format!("{} of no known format; -v tells why", count(others, "more file")));
     }
-    writeln!(out, "{}; -v shows more of each", count(report.sources.len(), "file"))
+    page.line(format!("{}; -v shows more of each", count(report.sources.len(), "file")));
+}
+
+/// What there is to say of one among many: whether it is encrypted, whole, unfinished, and whether its key is there.
+fn short_state(identity: &Identity) -> String {
+    let mut words: Vec<String> = state(identity).map(str::to_owned).into_iter().collect();
+    if let Some(rom) = &identity.rom {
+        words.extend(crate::render::rom::short_state(rom));
+    }
+    if let Some(unread) = identity.unread_sectors {
+        words.push(format!("not finished, {} sectors unread", number(unread)));
+    }
+    if identity.missing_sectors > 0 {
+        words.push(format!("{} sectors missing", number(identity.missing_sectors)));
+    }
+    if let Some(key) = identity.encryption.as_ref().map(|e| e.key).filter(|k| *k == "missing" || *k == "wrong") {
+        words.push(format!("key {key}"));
+    }
+    words.join(", ")
 }

@@ -4,11 +4,11 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::{KeyArg, native};
-use crate::render::{count, row, style};
+use crate::render::{Page, count, style};
 use clap::Args;
 use decanter_jobs::Answer;
 use decanter_jobs::KeysReport;
-use std::io::{self, Write};
+use std::io::Write;
 
 /// Show which keys are known, from where, and for which of these sources; never their values
 #[derive(Debug, Clone, Args)]
@@ -27,40 +27,35 @@ impl Run for Keys {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let Self { sources, key } = self;
         let report = decanter_jobs::keys(sources, &with.setting(Some(key))?)?;
-        with.show(out, &report, |out| show(out, &report))?;
+        with.show(out, &report, |page| show(page, &report))?;
         let lacks = report.sources.iter().any(|s| s.need.is_some());
         Ok(if lacks { 4 } else { code_of_answer(Answer::Yes) })
     }
 }
 
 /// Shows which keys are known; never their values.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &KeysReport) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &KeysReport) {
     let width = report.keys.iter().map(|k| k.name.chars().count()).max().unwrap_or(0);
-    writeln!(out, "{} known", count(report.keys.len(), "key"))?;
+    page.line(format!("{} known", count(report.keys.len(), "key")));
     for key in &report.keys {
-        writeln!(out, "  {:<width$}  {:>4} bits  {}", key.name, key.bits, key.origin)?;
+        page.line(format!("  {:<width$}  {:>4} bits  {}", key.name, key.bits, key.origin));
     }
     for source in &report.sources {
         let id = source.id.as_deref().map(|id| format!("  ({id})")).unwrap_or_default();
-        writeln!(out, "{}{}{}{id}", style::BOLD, source.source, style::PLAIN)?;
+        page.line(format!("{}{}{}{id}", style::BOLD, source.source, style::PLAIN));
         let state = match (source.state, &source.origin, &source.proof, &source.need) {
             (_, Some(origin), Some(proof), _) => format!("found in {origin}, proven by {proof}"),
             (_, Some(origin), None, _) => format!("found in {origin}; nothing on the disc can prove it"),
             (state, _, _, Some(need)) => format!("{}: {need}", state.words()),
             (state, ..) => state.words().to_owned(),
         };
-        row(out, "key", &state)?;
+        page.row("key", &state);
     }
-    writeln!(
-        out,
+    page.line(format!(
         "looked in: {}",
         if report.looked.is_empty() { "no place".into() } else { report.looked.join(", ") }
-    )?;
+    ));
     for line in &report.unreadable {
-        writeln!(out, "{}not a key:{} {line} (a line of a list is NAME = HEX)", style::WARN, style::PLAIN)?;
+        page.line(format!("{}not a key:{} {line} (a line of a list is NAME = HEX)", style::WARN, style::PLAIN));
     }
-    Ok(())
 }

@@ -3,13 +3,13 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::global::native;
-use crate::render::{Manner, row, style};
+use crate::render::{Manner, Page, style};
 use clap::Args;
 use clap::ValueEnum;
 use decanter_core::native;
 use decanter_jobs::label;
 use decanter_jobs::label::LabelReport;
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 
 /// Show titles and pictures that a source carries, and write a picture in another size
@@ -52,7 +52,7 @@ impl Run for Label {
             background: *background,
         };
         let report = label::label(source, output.as_deref(), &options, &with.setting(None)?)?;
-        with.show(out, &report, |out| show(out, &report, with.manner()))?;
+        with.show(out, &report, |page| show(page, &report, with.manner()))?;
         Ok(0)
     }
 }
@@ -99,27 +99,23 @@ fn colour(text: &str) -> Result<[u8; 4], String> {
 }
 
 /// Shows titles and pictures, and what was written.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &LabelReport, manner: Manner) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &LabelReport, manner: Manner) {
     match &report.target {
         Some(target) => {
             let verb = if report.dry_run { "would write" } else { "wrote" };
-            writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(target))?;
-            row(out, "from", &report.source)?;
+            page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(target)));
+            page.row("from", &report.source);
             if let Some((width, height)) = report.size {
-                row(out, "size", &format!("{width} by {height} pixels"))?;
+                page.row("size", format!("{width} by {height} pixels"));
             }
         }
-        None => writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?,
+        None => page.title(&report.source),
     }
     for (name, width, height) in &report.pictures {
-        row(out, name, &format!("{width} by {height} pixels"))?;
+        page.row(name, format!("{width} by {height} pixels"));
     }
     for (language, title) in &report.titles {
-        row(out, language, &title.replace('\n', " / "))?;
+        page.row(language, title.replace('\n', " / "));
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner)
 }

@@ -3,13 +3,13 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::global::native;
-use crate::render::{Manner, row, style};
+use crate::render::{Manner, Page, style};
 use clap::Args;
 use decanter_core::native;
 use decanter_jobs::launcher;
 use decanter_jobs::launcher::LauncherReport;
 use decanter_jobs::typed;
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 
 /// Write a start entry: a desktop entry for front ends, and the shell script that it runs
@@ -58,23 +58,19 @@ impl Run for Launcher {
             command: command.clone(),
         };
         let report = launcher::launcher(file, output, &options, &with.settled.launch, &with.setting(None)?)?;
-        with.show(out, &report, |out| show(out, &report, with.manner()))?;
+        with.show(out, &report, |page| show(page, &report, with.manner()))?;
         Ok(0)
     }
 }
 
 /// Shows what was written.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &LauncherReport, manner: Manner) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &LauncherReport, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for path in [&report.entry, &report.script] {
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(path))?;
+        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(path)));
     }
     let words: Vec<String> = report.command.iter().map(|w| typed(w)).collect();
-    row(out, "runs", &words.join(" "))?;
-    row(out, "next", &format!("copy {} to ~/.local/share/applications", native::text(&report.entry)))?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.row("runs", words.join(" "));
+    page.row("next", format!("copy {} to ~/.local/share/applications", native::text(&report.entry)));
+    page.notices(&report.notices, manner)
 }

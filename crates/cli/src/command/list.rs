@@ -3,18 +3,19 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::global::{KeyArg, native};
-use crate::render::{Manner, count, number, row, size, style};
+use crate::render::page::{Column, Table};
+use crate::render::{Manner, Page, count, number, size};
 use clap::Args;
 use decanter_formats::time;
 use decanter_jobs::list;
-use decanter_jobs::list::{EntryKind, EntryState, ListReport};
-use std::io::{self, Write};
+use decanter_jobs::list::{Entry, EntryKind, EntryState, ListReport};
+use std::io::Write;
 
 /// List what is inside a source
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter list \"saltmarsh/Kelp Courier.iso\"\n\n\
-    Columns: size in bytes, date (UTC), first sector, state (* encrypted and the key is missing,\n\
-    ! cut short or broken), path.")]
+    Columns, as far as there is something in them: size in bytes, date (UTC), first sector, state\n\
+    (* encrypted and the key is missing, ! cut short or broken), path, what else is known.")]
 pub struct List {
     /// A disc image, an archive, or anything with files or values inside
     #[arg(value_name = "SOURCE", value_parser = native())]
@@ -27,62 +28,54 @@ impl Run for List {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let Self { source, key } = self;
         let report = list::list(source, &with.setting(Some(key))?)?;
-        with.show(out, &report, |out| show(out, &report, with.manner()))?;
+        with.show(out, &report, |page| show(page, &report, with.manner()))?;
         Ok(0)
     }
 }
 
 /// Shows what is inside.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &ListReport, manner: Manner) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &ListReport, manner: Manner) {
     let longest = report.parameters.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
     for (name, value) in &report.parameters {
-        if longest <= 12 { row(out, name, value)? } else { writeln!(out, "{name:<longest$}  {value}")? }
+        if longest <= 12 { page.row(name, value) } else { page.line(format!("{name:<longest$}  {value}")) }
     }
-    let width = report.entries.iter().map(|e| number(e.bytes).len()).max().unwrap_or(0).max("BYTES".len());
-    let sectors =
-        report.entries.iter().filter_map(|e| e.sector).max().map_or(0, |s| s.to_string().len().max("SECTOR".len()));
-    if !report.entries.is_empty() {
-        let sector = if sectors > 0 { "SECTOR" } else { "" };
-        let (bold, plain) = (style::BOLD, style::PLAIN);
-        writeln!(out, "{bold}{:>width$}  {:<19}  {sector:>sectors$}   PATH{plain}", "BYTES", "DATE")?;
-    }
-    for entry in &report.entries {
-        let date = entry.modified.map(time::text).unwrap_or_default();
-        let sector = entry.sector.map(|s| s.to_string()).unwrap_or_default();
-        let mark = match entry.state {
-            EntryState::Locked => '*',
-            EntryState::Cut | EntryState::Broken => '!',
-            EntryState::Whole => ' ',
-        };
-        let bytes = if entry.kind == EntryKind::Folder { String::new() } else { number(entry.bytes) };
-        let slash = if entry.kind == EntryKind::Folder { "/" } else { "" };
-        let about = if entry.about.is_empty() { String::new() } else { format!("   {}", entry.about.join(", ")) };
-        let note = match &entry.note {
-            Some(note) if entry.state != EntryState::Locked => format!("   ({note})"),
-            _ => String::new(),
-        };
-        writeln!(
-            out,
-            "{bytes:>width$}  {date:<19}  {sector:>sectors$} {mark} {}{slash}{about}{note}",
-            printable(&entry.path)
-        )?;
-    }
+    let head = vec![
+        Column::number("BYTES"),
+        Column::text("DATE"),
+        Column::number("SECTOR"),
+        Column::text(""),
+        Column::text("PATH"),
+        Column::text("NOTE"),
+    ];
+    page.table(Table { head, rows: report.entries.iter().map(cells).collect() });
     if !report.entries.is_empty() {
         let files = report.entries.iter().filter(|e| e.kind == EntryKind::File);
         let bytes = files.clone().map(|e| e.bytes).sum();
         let folders = report.entries.iter().filter(|e| e.kind == EntryKind::Folder).count();
         let locked = report.entries.iter().filter(|e| e.state == EntryState::Locked).count();
         let locked = if locked > 0 { format!("; {locked} marked * need the key") } else { String::new() };
-        writeln!(out, "{} in {}, {}{locked}", count(files.count(), "file"), count(folders, "folder"), size(bytes))?;
+        let files = count(files.count(), "file");
+        page.line(format!("{files} in {}, {}{locked}", count(folders, "folder"), size(bytes)));
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner);
 }
 
-/// A path without what could move the cursor.
-fn printable(path: &str) -> String {
-    path.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect()
+/// Size, date, first sector, state, path, and what else there is to say of an entry.
+fn cells(entry: &Entry) -> Vec<String> {
+    let is_folder = entry.kind == EntryKind::Folder;
+    let mark = match entry.state {
+        EntryState::Locked => "*",
+        EntryState::Cut | EntryState::Broken => "!",
+        EntryState::Whole => "",
+    };
+    let mut notes = entry.about.clone();
+    notes.extend(entry.note.clone().filter(|_| entry.state != EntryState::Locked));
+    vec![
+        if is_folder { String::new() } else { number(entry.bytes) },
+        entry.modified.map(time::text).unwrap_or_default(),
+        entry.sector.map(|s| s.to_string()).unwrap_or_default(),
+        mark.to_owned(),
+        if is_folder { format!("{}/", entry.path) } else { entry.path.clone() },
+        notes.join(", "),
+    ]
 }

@@ -29,7 +29,7 @@ impl Run for Manual {
             "schema": "decanter.manual/1", "folder": self.output, "pages": pages, "dry_run": with.global.dry_run,
         });
         let verb = if with.global.dry_run { "would write" } else { "wrote" };
-        with.show(out, &report, |out| writeln!(out, "{verb} {pages} pages into {}", native::text(&self.output)))?;
+        with.show(out, &report, |page| page.line(format!("{verb} {pages} pages into {}", native::text(&self.output))))?;
         Ok(0)
     }
 }

@@ -24,7 +24,7 @@ use crate::Stop;
 use crate::config::Settled;
 use crate::global::{Global, KeyArg};
 use crate::progress::Screen;
-use crate::render::{self, Manner};
+use crate::render::{self, Manner, Page};
 use clap::Subcommand;
 use decanter_jobs::{Failure, Setting};
 use serde::Serialize;
@@ -153,15 +153,17 @@ impl<'a> With<'a> {
     }
 
     /// Shows a report: as JSON, or as the page that describes it.
-    fn show(
-        &self,
-        out: &mut dyn Write,
-        report: &impl Serialize,
-        page: impl FnOnce(&mut dyn Write) -> io::Result<()>,
-    ) -> io::Result<()> {
+    fn show(&self, out: &mut dyn Write, report: &impl Serialize, describe: impl FnOnce(&mut Page)) -> io::Result<()> {
         match self.global.json {
             true => render::json(out, report),
-            false => page(out),
+            false => self.print(out, describe),
         }
+    }
+
+    /// Shows a page by itself.
+    fn print(&self, out: &mut dyn Write, describe: impl FnOnce(&mut Page)) -> io::Result<()> {
+        let mut page = Page::default();
+        describe(&mut page);
+        render::text::write(out, &page)
     }
 }

@@ -4,13 +4,13 @@ use super::{Run, With};
 use crate::Stop;
 use crate::global::native;
 use crate::render::speed;
-use crate::render::{Manner, count, exact, number, row, style};
+use crate::render::{Manner, Page, count, exact, number, style};
 use clap::Subcommand;
 use decanter_core::Algorithm;
 use decanter_core::native;
 use decanter_jobs::patch;
 use decanter_jobs::patch::{ApplyReport, MakeReport, ShowReport};
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -81,7 +81,7 @@ impl Run for Patch {
             Self::Apply { rom, patches, output, undo, form, algorithm } => {
                 let options = patch::Options { undo: *undo, form: form.clone(), digests: algorithm.clone() };
                 let report = patch::apply(rom, patches, output.as_deref(), &options, &with.setting(None)?)?;
-                with.show(out, &report, |out| show_applied(out, &report, with.took(), with.manner()))?;
+                with.show(out, &report, |page| show_applied(page, &report, with.took(), with.manner()))?;
             }
             Self::Make { old, new, output, format, metadata } => {
                 let report = patch::make(
@@ -92,11 +92,11 @@ impl Run for Patch {
                     output.as_deref(),
                     &with.setting(None)?,
                 )?;
-                with.show(out, &report, |out| show_made(out, &report, with.took(), with.manner()))?;
+                with.show(out, &report, |page| show_made(page, &report, with.took(), with.manner()))?;
             }
             Self::Show { patch } => {
                 let report = patch::show(patch, &with.setting(None)?)?;
-                with.show(out, &report, |out| show(out, &report, with.manner()))?;
+                with.show(out, &report, |page| show(page, &report, with.manner()))?;
             }
         }
         Ok(0)
@@ -109,71 +109,59 @@ const MOST_TOUCHED: usize = 10;
 const MOST_METADATA: usize = 400;
 
 /// Shows what a patch does.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Result<()> {
-    writeln!(out, "{}{}{}", style::BOLD, report.patch, style::PLAIN)?;
-    row(out, "what", &report.kind)?;
-    row(out, "size", &exact(report.bytes))?;
-    row(out, "expects", &report.source.words())?;
-    row(out, "leads to", &report.target.words())?;
+pub fn show(page: &mut Page, report: &ShowReport, manner: Manner) {
+    page.title(&report.patch);
+    page.row("what", &report.kind);
+    page.row("size", exact(report.bytes));
+    page.row("expects", report.source.words());
+    page.row("leads to", report.target.words());
     if let Some(records) = report.records {
-        row(out, "records", &number(records))?;
+        page.row("records", number(records));
     }
     let stretches = count(report.touched.len(), "stretch").replace("stretchs", "stretches");
-    row(out, "touches", &format!("{} bytes of the result, in {stretches}", number(report.touched_bytes)))?;
+    page.row("touches", format!("{} bytes of the result, in {stretches}", number(report.touched_bytes)));
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOUCHED };
     for touched in report.touched.iter().take(most) {
-        row(
-            out,
+        page.row(
             "",
-            &format!(
+            format!(
                 "{:#010x} to {:#010x}  {:>9} bytes",
                 touched.offset,
                 touched.offset + touched.bytes - 1,
                 number(touched.bytes)
             ),
-        )?;
+        );
     }
     if report.touched.len() > most {
-        row(out, "", &format!("and {} more; -v names them all", number((report.touched.len() - most) as u64)))?;
+        page.row("", format!("and {} more; -v names them all", number((report.touched.len() - most) as u64)));
     }
-    row(out, "undo", if report.can_undo { "it leads back too: patch apply --undo" } else { "it does not lead back" })?;
+    page.row("undo", if report.can_undo { "it leads back too: patch apply --undo" } else { "it does not lead back" });
     if let Some(metadata) = &report.metadata {
         // What an author put in may try to steer the terminal.
         let shown: String = metadata.chars().map(|c| if c.is_control() && c != '\n' { '.' } else { c }).collect();
         let most = if manner.is_verbose { usize::MAX } else { MOST_METADATA };
         let cut: String = shown.chars().take(most).collect();
-        row(out, "metadata", &cut.trim_end().replace('\n', "\n               "))?;
+        page.row("metadata", cut.trim_end().replace('\n', "\n               "));
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner)
 }
 
 /// Shows what was patched.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, manner: Manner) -> io::Result<()> {
+pub fn show_applied(page: &mut Page, report: &ApplyReport, took: Duration, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
+    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target)));
     let form = report.form.as_deref().map(|f| format!(", as {f}")).unwrap_or_default();
-    row(out, "from", &format!("{}{form}", report.source))?;
+    page.row("from", format!("{}{form}", report.source));
     for patch in &report.patches {
         let proof = match patch.proven {
             Some(_) => format!("{}file before and result are as it says{}", style::GOOD, style::PLAIN),
             None => "without checksums".into(),
         };
-        row(
-            out,
-            if report.undone { "undone" } else { "patch" },
-            &format!("{} ({}): {proof}", patch.patch, patch.kind),
-        )?;
+        page.row(if report.undone { "undone" } else { "patch" }, format!("{} ({}): {proof}", patch.patch, patch.kind));
     }
-    row(out, "size", &exact(report.bytes))?;
+    page.row("size", exact(report.bytes));
     if let Some(kind) = &report.kind {
-        row(out, "what", kind)?;
+        page.row("what", kind);
     }
     for check in report.rom.iter().flat_map(|r| &r.checks) {
         let words = if check.is_right {
@@ -181,32 +169,26 @@ pub fn show_applied(out: &mut dyn Write, report: &ApplyReport, took: Duration, m
         } else {
             format!("{} is {}, it should be {}", check.name, check.stored, check.right)
         };
-        row(out, "checksum", &words)?;
+        page.row("checksum", &words);
     }
-    crate::render::digests(out, &report.digests)?;
+    page.digests(&report.digests);
     if !report.dry_run {
-        row(out, "took", &speed(report.bytes, took))?;
+        page.row("took", speed(report.bytes, took));
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner)
 }
 
 /// Shows what was made.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manner: Manner) -> io::Result<()> {
+pub fn show_made(page: &mut Page, report: &MakeReport, took: Duration, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.patch))?;
-    row(out, "from", &format!("{} ({})", report.old, report.source.words()))?;
-    row(out, "to", &format!("{} ({})", report.new, report.target.words()))?;
-    row(out, "size", &format!("{}, {}", exact(report.bytes), report.format))?;
-    row(
-        out,
+    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.patch)));
+    page.row("from", format!("{} ({})", report.old, report.source.words()));
+    page.row("to", format!("{} ({})", report.new, report.target.words()));
+    page.row("size", format!("{}, {}", exact(report.bytes), report.format));
+    page.row(
         "proof",
-        &format!("{}applied before it was written: it leads to the new file{}", style::GOOD, style::PLAIN),
-    )?;
-    row(out, "took", &format!("{:.1} s", took.as_secs_f64()))?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+        format!("{}applied before it was written: it leads to the new file{}", style::GOOD, style::PLAIN),
+    );
+    page.row("took", format!("{:.1} s", took.as_secs_f64()));
+    page.notices(&report.notices, manner)
 }

@@ -5,12 +5,12 @@ use crate::Stop;
 use crate::code_of_answer;
 use crate::global::native;
 use crate::render::speed;
-use crate::render::{Manner, count, exact, number, row, style};
+use crate::render::{Manner, Page, count, exact, number, style};
 use clap::Subcommand;
 use decanter_core::native;
 use decanter_jobs::recipe;
 use decanter_jobs::recipe::{MakeReport, NewReport, ShowReport, ShownTitle};
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -60,17 +60,17 @@ impl Run for Recipe {
         match self {
             Self::New { source, output } => {
                 let report = recipe::new(source, output, &with.setting(None)?)?;
-                with.show(out, &report, |out| show_new(out, &report, with.manner()))?;
+                with.show(out, &report, |page| show_new(page, &report, with.manner()))?;
                 Ok(0)
             }
             Self::Show { recipe, picture, title } => {
                 let report = recipe::show(recipe, picture.as_deref(), *title, &with.setting(None)?)?;
-                with.show(out, &report, |out| show(out, &report, with.global.dry_run, with.manner()))?;
+                with.show(out, &report, |page| show(page, &report, with.global.dry_run, with.manner()))?;
                 Ok(0)
             }
             Self::Make { recipe, output } => {
                 let (report, answer) = recipe::make(recipe, output.as_deref(), &with.setting(None)?)?;
-                with.show(out, &report, |out| show_made(out, &report, with.took(), with.manner()))?;
+                with.show(out, &report, |page| show_made(page, &report, with.took(), with.manner()))?;
                 Ok(code_of_answer(answer))
             }
         }
@@ -78,96 +78,83 @@ impl Run for Recipe {
 }
 
 /// Shows a recipe that was written.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_new(out: &mut dyn Write, report: &NewReport, manner: Manner) -> io::Result<()> {
+pub fn show_new(page: &mut Page, report: &NewReport, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.recipe))?;
+    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.recipe)));
     for (address, system) in &report.titles {
-        row(out, system, address)?;
+        page.row(system, address);
     }
-    row(out, "titles", &number(report.titles.len() as u64))?;
-    row(out, "next", &format!("decanter recipe show {}", native::text(&report.recipe)))?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.row("titles", number(report.titles.len() as u64));
+    page.row("next", format!("decanter recipe show {}", native::text(&report.recipe)));
+    page.notices(&report.notices, manner)
 }
 
 /// Shows what a recipe will make.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &ShowReport, is_dry: bool, manner: Manner) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &ShowReport, is_dry: bool, manner: Manner) {
     for title in &report.titles {
-        one(out, title)?;
+        one(page, title);
     }
     if let Some(picture) = &report.picture {
         let verb = if is_dry { "would write" } else { "wrote" };
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(picture))?;
+        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(picture)));
     }
-    row(out, "next", &format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)))?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.row("next", format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)));
+    page.notices(&report.notices, manner)
 }
 
-fn one(out: &mut dyn Write, title: &ShownTitle) -> io::Result<()> {
-    writeln!(out, "{}{}{}", style::BOLD, title.short, style::PLAIN)?;
-    row(out, "from", &format!("{} ({}, {})", title.rom, title.system, exact(title.rom_bytes)))?;
+fn one(page: &mut Page, title: &ShownTitle) {
+    page.title(&title.short);
+    page.row("from", format!("{} ({}, {})", title.rom, title.system, exact(title.rom_bytes)));
     match &title.base {
-        Some(base) => row(out, "base", base)?,
-        None => row(out, "base", "none: the console's GBA mode runs it")?,
+        Some(base) => page.row("base", base),
+        None => page.row("base", "none: the console's GBA mode runs it"),
     }
-    row(out, "long name", &title.long.replace('\n', " / "))?;
+    page.row("long name", title.long.replace('\n', " / "));
     if !title.publisher.is_empty() {
-        row(out, "publisher", &title.publisher)?;
+        page.row("publisher", &title.publisher);
     }
     if !title.own_languages.is_empty() {
-        row(out, "own names", &title.own_languages.join(", "))?;
+        page.row("own names", title.own_languages.join(", "));
     }
     let origin = if title.id_is_derived { "derived from the ROM" } else { "the recipe says so" };
-    row(out, "title id", &format!("{} ({origin})", title.title_id))?;
+    page.row("title id", format!("{} ({origin})", title.title_id));
     if let Some((save, known_by)) = &title.save {
-        row(out, "save", &format!("{save} ({known_by})"))?;
+        page.row("save", format!("{save} ({known_by})"));
     }
     if let Some(ghosting) = &title.ghosting {
-        row(out, "ghosting", ghosting)?;
+        page.row("ghosting", ghosting);
     }
     if let Some(darkening) = &title.darkening {
-        row(out, "darkening", darkening)?;
+        page.row("darkening", darkening);
     }
-    row(out, "makes", &native::text(&title.output))
+    page.row("makes", native::text(&title.output))
 }
 
 /// Shows the packages that were made.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_made(out: &mut dyn Write, report: &MakeReport, took: Duration, manner: Manner) -> io::Result<()> {
+pub fn show_made(page: &mut Page, report: &MakeReport, took: Duration, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for title in &report.titles {
-        writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&title.path))?;
-        row(out, "title", &format!("{}, {}", title.short, title.title_id))?;
-        row(out, "ROM", &format!("{}, as {}", title.rom, title.rom_at))?;
-        row(out, "size", &exact(title.bytes))?;
-        crate::render::digests(out, &title.digests)?;
+        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&title.path)));
+        page.row("title", format!("{}, {}", title.short, title.title_id));
+        page.row("ROM", format!("{}, as {}", title.rom, title.rom_at));
+        page.row("size", exact(title.bytes));
+        page.digests(&title.digests);
         if !report.dry_run {
-            row(out, "proof", "read back: every digest that it carries holds")?;
+            page.row("proof", "read back: every digest that it carries holds");
         }
     }
     for failure in &report.failed {
-        writeln!(out, "{}failed{}: {failure}", style::BAD, style::PLAIN)?;
+        page.line(format!("{}failed{}: {failure}", style::BAD, style::PLAIN));
     }
     if report.titles.len() + report.failed.len() > 1 {
         let bytes: u64 = report.titles.iter().map(|t| t.bytes).sum();
-        row(
-            out,
+        page.row(
             "made",
-            &format!("{} of {}", report.titles.len(), count(report.titles.len() + report.failed.len(), "title")),
-        )?;
+            format!("{} of {}", report.titles.len(), count(report.titles.len() + report.failed.len(), "title")),
+        );
         if !report.dry_run {
-            row(out, "took", &speed(bytes, took))?;
+            page.row("took", speed(bytes, took));
         }
     }
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.notices(&report.notices, manner)
 }

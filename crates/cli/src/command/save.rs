@@ -4,14 +4,14 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::native;
-use crate::render::{Manner, count, exact, number, row, style};
+use crate::render::{Manner, Page, count, exact, number, style};
 use clap::Args;
 use clap::Subcommand;
 use decanter_core::native;
 use decanter_jobs::Answer;
 use decanter_jobs::save::{self, Swap};
 use decanter_jobs::save::{MoveReport, ShowReport};
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::PathBuf;
 
 /// Show saved games, and take them out of the files of emulators or put them in
@@ -105,7 +105,7 @@ impl Run for Save {
         let report = match self {
             Self::Show { file, rom } => {
                 let report = save::show(file, rom.as_deref(), &with.setting(None)?)?;
-                with.show(out, &report, |out| show(out, &report, with.manner()))?;
+                with.show(out, &report, |page| show(page, &report, with.manner()))?;
                 return Ok(code_of_answer(if report.misfit { Answer::No } else { Answer::Yes }));
             }
             Self::Export { file, output, more } => save::export(file, output, &options(more), &with.setting(None)?)?,
@@ -113,26 +113,23 @@ impl Run for Save {
                 save::import(file, into.as_deref(), output, &options(more), &with.setting(None)?)?
             }
         };
-        with.show(out, &report, |out| show_moved(out, &report, with.manner()))?;
+        with.show(out, &report, |page| show_moved(page, &report, with.manner()))?;
         Ok(0)
     }
 }
 
 /// Shows what a save file is, or what save memory a ROM has.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Result<()> {
-    writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?;
-    row(out, "size", &exact(report.bytes))?;
+pub fn show(page: &mut Page, report: &ShowReport, manner: Manner) {
+    page.title(&report.source);
+    page.row("size", exact(report.bytes));
     if let Some(memory) = &report.memory {
-        row(out, "save memory", &crate::render::rom::save(memory))?;
+        page.row("save memory", crate::render::rom::save(memory));
     }
     for (index, reading) in report.may_be.iter().enumerate() {
         let label = if index == 0 { "save" } else { "or" };
-        row(out, label, &format!("{} bytes of {}; {}", number(reading.bytes), reading.kinds, reading.layout))?;
+        page.row(label, format!("{} bytes of {}; {}", number(reading.bytes), reading.kinds, reading.layout));
         if !reading.parts.is_empty() {
-            row(out, "parts", &reading.parts.join(", "))?;
+            page.row("parts", reading.parts.join(", "));
         }
     }
     for copy in &report.copies {
@@ -143,46 +140,37 @@ pub fn show(out: &mut dyn Write, report: &ShowReport, manner: Manner) -> io::Res
             None => (style::WARN, "its code is not checked"),
         };
         let (bytes, times) = (number(copy.bytes), count(copy.times as usize, "time"));
-        row(
-            out,
-            label,
-            &format!("{bytes} bytes at {:#x}, saved {times}; {colour}{words}{}", copy.offset, style::PLAIN),
-        )?;
+        page.row(label, format!("{bytes} bytes at {:#x}, saved {times}; {colour}{words}{}", copy.offset, style::PLAIN));
     }
     if let Some(first) = report.copies.first() {
-        row(out, "title id", &first.title_id)?;
+        page.row("title id", &first.title_id);
     }
     if report.misfit && report.copies.is_empty() {
-        row(out, "save", &format!("{}no layout of that memory has this size{}", style::BAD, style::PLAIN))?;
+        page.row("save", format!("{}no layout of that memory has this size{}", style::BAD, style::PLAIN));
     }
     if let Some(used) = report.used_bytes {
-        row(out, "in use", &format!("{} bytes are neither 0x00 nor 0xff", number(used)))?;
+        page.row("in use", format!("{} bytes are neither 0x00 nor 0xff", number(used)));
     }
     if let Some(digest) = &report.digest {
-        row(out, digest.algorithm.name(), &digest.hex())?;
+        page.row(digest.algorithm.name(), digest.hex());
     }
-    row(out, "next", &report.next)?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.row("next", &report.next);
+    page.notices(&report.notices, manner)
 }
 
 /// Shows what was exported or imported.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_moved(out: &mut dyn Write, report: &MoveReport, manner: Manner) -> io::Result<()> {
+pub fn show_moved(page: &mut Page, report: &MoveReport, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    writeln!(out, "{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target))?;
-    row(out, "from", &report.source)?;
+    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target)));
+    page.row("from", &report.source);
     if let Some(holder) = &report.holder {
-        row(out, "copy of", &format!("{holder}, which was not changed"))?;
+        page.row("copy of", format!("{holder}, which was not changed"));
     }
-    row(out, "layout", &report.layout)?;
-    row(out, "size", &exact(report.bytes))?;
+    page.row("layout", &report.layout);
+    page.row("size", exact(report.bytes));
     if let Some(old) = &report.old {
-        row(out, "old save", &format!("{} {}", old.algorithm.name(), old.hex()))?;
+        page.row("old save", format!("{} {}", old.algorithm.name(), old.hex()));
     }
-    row(out, "new save", &format!("{} {}", report.new.algorithm.name(), report.new.hex()))?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.row("new save", format!("{} {}", report.new.algorithm.name(), report.new.hex()));
+    page.notices(&report.notices, manner)
 }

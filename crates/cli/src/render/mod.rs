@@ -1,12 +1,14 @@
-//! What the pages of commands share: rows, sizes, counts, colours; and reports as JSON.
+//! Pages, and what they share: sizes, counts, colours; pages as text, reports as JSON.
 
+pub mod page;
 pub mod paper;
 pub mod rom;
 pub mod style;
+pub mod text;
 
 pub use decanter_core::tell::{grouped as number, size};
-use decanter_core::{Digest, Notice};
 use decanter_jobs::Failure;
+pub use page::Page;
 use serde::Serialize;
 use serde_json::json;
 use std::io::{self, Write};
@@ -61,40 +63,9 @@ pub fn json_error(out: &mut dyn Write, failure: &Failure, code: u8) -> io::Resul
     writeln!(out, "{object:#}")
 }
 
-/// Notices go to standard error, so that what is piped on stays clean.
-///
-/// # Errors
-/// When they cannot be written.
-pub fn notices(notices: &[Notice], manner: Manner) -> io::Result<()> {
-    if manner.is_quiet {
-        return Ok(());
-    }
-    let mut err = paper::stderr();
-    for notice in notices {
-        writeln!(err, "{}notice:{} {}", style::WARN, style::PLAIN, notice.text)?;
-    }
-    Ok(())
-}
-
-/// A label and its value, aligned.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn row(out: &mut dyn Write, label: &str, value: &str) -> io::Result<()> {
-    writeln!(out, "  {}{label:<13}{}{value}", style::DIM, style::PLAIN)
-}
-
 /// The same with the exact number: `64.0 MiB (67,108,864 bytes)`, `156 bytes`.
 pub fn exact(bytes: u64) -> String {
     if bytes < 1024 { size(bytes) } else { format!("{} ({} bytes)", size(bytes), number(bytes)) }
-}
-
-/// A row for each digest of what was written.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn digests(out: &mut dyn Write, digests: &[Digest]) -> io::Result<()> {
-    digests.iter().try_for_each(|digest| row(out, digest.algorithm.name(), &digest.hex()))
 }
 
 /// How long something took, and how fast that was where it took long enough to tell.

@@ -1,19 +1,15 @@
 //! A ROM, as text: its shape, its checksums, its save memory.
 
-use super::{number, row, size, style};
+use super::{Page, number, size, style};
 use decanter_core::rom::{Lanes, SaveKind, SaveMemory, Shape};
 use decanter_jobs::rom::RomReport;
-use std::io::{self, Write};
 
 /// Shows what is known of a ROM: its shape, its checksums, its save memory.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, rom: &RomReport) -> io::Result<()> {
+pub fn show(page: &mut Page, rom: &RomReport) {
     if let Some(through) = &rom.through {
-        row(out, "through", &format!("{through}; the ROM itself has {} bytes", number(rom.bytes)))?;
+        page.row("through", format!("{through}; the ROM itself has {} bytes", number(rom.bytes)));
     }
-    row(out, "length", &shape(rom))?;
+    page.row("length", shape(rom));
     for check in &rom.checks {
         let note = check.note.as_deref().map(|n| format!(" ({n})")).unwrap_or_default();
         let words = if check.is_right {
@@ -23,9 +19,9 @@ pub fn show(out: &mut dyn Write, rom: &RomReport) -> io::Result<()> {
         };
         let (label, more) =
             if check.name.len() > 12 { ("checksum", format!("{} ", check.name)) } else { (check.name, String::new()) };
-        row(out, label, &format!("{more}{words}"))?;
+        page.row(label, format!("{more}{words}"));
     }
-    row(out, "save memory", &save(&rom.save))
+    page.row("save memory", save(&rom.save))
 }
 
 /// The same in a word or two, where there is something to say.

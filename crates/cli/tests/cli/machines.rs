@@ -23,7 +23,7 @@ fn programs_of_many_sources_go_onto_one_disk_and_come_out_again() {
     run(folder.path(), &words).expect(0).says("all 5 files are identical");
     run(folder.path(), &["verify", "five.d64"]).expect(0).says("READABLE").says("checks hold");
     let list = run(folder.path(), &["list", "five.d64"]).expect(0);
-    list.says("RACE.prg   PRG, 23 blocks, loads at $0801, SYS 2061");
+    list.says("RACE.prg").says("PRG, 23 blocks, loads at $0801, SYS 2061");
     run(folder.path(), &["extract", "five.d64", "-o", "out"]).expect(0);
     assert!(read(folder.path(), "out/MOTH PARADE.prg") == fs::read(&bench.programs[4]).unwrap());
     // From the disk, and from another one, onto a larger one.

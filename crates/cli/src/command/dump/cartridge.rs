@@ -1,20 +1,16 @@
 //! A cartridge that was read, as text.
 
 use crate::render::speed;
-use crate::render::{Manner, count, exact, number, row, style};
+use crate::render::{Manner, Page, count, exact, number, style};
 use decanter_core::native;
 use decanter_jobs::dump::cartridge::{CartridgeReport, MemoryWish};
-use std::io::{self, Write};
 use std::time::Duration;
 
 /// Unstable banks that are told one by one, unless everything is asked for.
 const MOST_BANKS: usize = 10;
 
 /// Shows what was read from a cartridge.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, manner: Manner) -> io::Result<()> {
+pub fn show_dump(page: &mut Page, report: &CartridgeReport, took: Duration, manner: Manner) {
     let most = if manner.is_verbose { usize::MAX } else { MOST_BANKS };
     for bank in report.unstable.iter().take(most) {
         let lines: Vec<String> = bank.lines.iter().map(|l| format!("D{l}")).collect();
@@ -24,8 +20,7 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
             0 => String::new(),
             n => format!(", {} without a clear value", number(n)),
         };
-        writeln!(
-            out,
+        page.line(format!(
             "  {colour}{word:<13}{}bank {} at {:#x}: {} differed in {} reads{unsettled}; data lines {}",
             style::PLAIN,
             bank.number,
@@ -33,35 +28,35 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
             count(bank.differing_bytes as usize, "byte"),
             bank.reads,
             lines.join(", ")
-        )?;
+        ));
     }
     if report.unstable.len() > most {
-        writeln!(out, "  and {}; -v names them all", count(report.unstable.len() - most, "more bank"))?;
+        page.line(format!("  and {}; -v names them all", count(report.unstable.len() - most, "more bank")));
     }
     let (colour, verb) = match (report.dry_run, report.unsettled_bytes) {
         (true, _) => (style::GOOD, "would write"),
         (_, 0) => (style::GOOD, "wrote"),
         _ => (style::BAD, "incomplete"),
     };
-    writeln!(out, "{colour}{verb}{} {}", style::PLAIN, native::text(&report.path))?;
+    page.line(format!("{colour}{verb}{} {}", style::PLAIN, native::text(&report.path)));
     let memory = match report.memory {
         MemoryWish::Rom => "ROM",
         MemoryWish::Save => "save memory",
     };
-    row(out, "from", &format!("{} ({}), its {memory}", report.reader, report.reader_kind))?;
-    row(out, "size", &format!("{} in {}", exact(report.bytes), count(report.banks as usize, "bank")))?;
+    page.row("from", format!("{} ({}), its {memory}", report.reader, report.reader_kind));
+    page.row("size", format!("{} in {}", exact(report.bytes), count(report.banks as usize, "bank")));
     if let Some(kind) = &report.kind {
         let facts = ["title", "id"].iter().filter_map(|n| report.facts.iter().find(|f| f.name == *n));
         let facts: String = facts.map(|f| format!(", {}", f.value)).collect();
-        row(out, "what", &format!("{kind}{facts}"))?;
+        page.row("what", format!("{kind}{facts}"));
     }
     if let Some(rom) = &report.rom {
-        crate::render::rom::show(out, rom)?;
+        crate::render::rom::show(page, rom);
     }
     if !report.confidence.is_empty() {
-        row(out, "confidence", &report.confidence)?;
+        page.row("confidence", &report.confidence);
     }
-    crate::render::digests(out, &report.digests)?;
+    page.digests(&report.digests);
     if let Some(written) = &report.written {
         let result = match written.first_wrong {
             None => format!("{}read back, all bytes are right{}", style::GOOD, style::PLAIN),
@@ -72,18 +67,16 @@ pub fn show_dump(out: &mut dyn Write, report: &CartridgeReport, took: Duration, 
                 style::PLAIN
             ),
         };
-        row(out, "written", &format!("{} into the cartridge: {result}", written.from))?;
-        row(
-            out,
+        page.row("written", format!("{} into the cartridge: {result}", written.from));
+        page.row(
             "old save",
-            &format!("{} {}, kept in {}", written.old.algorithm.name(), written.old.hex(), native::text(&report.path)),
-        )?;
-        row(out, "new save", &format!("{} {}", written.new.algorithm.name(), written.new.hex()))?;
+            format!("{} {}, kept in {}", written.old.algorithm.name(), written.old.hex(), native::text(&report.path)),
+        );
+        page.row("new save", format!("{} {}", written.new.algorithm.name(), written.new.hex()));
     }
     if !report.dry_run {
-        row(out, "took", &speed(report.bytes * 2, took))?;
+        page.row("took", speed(report.bytes * 2, took));
     }
-    row(out, "next", &report.next)?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    page.row("next", &report.next);
+    page.notices(&report.notices, manner)
 }

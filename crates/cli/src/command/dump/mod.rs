@@ -7,12 +7,13 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::native;
+use crate::render::Page;
 use clap::Args;
 use clap::ValueEnum;
 use decanter_core::Algorithm;
 use decanter_jobs::dump::cartridge::MemoryWish;
 use decanter_jobs::{Failure, Setting, dump, quoted};
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 
 /// Read a disc through a drive into an image, with a map of what is missing; or a cartridge through a reader
@@ -100,7 +101,7 @@ impl Run for Dump {
                 digests: algorithm.clone(),
             };
             let (report, answer) = dump::cartridge::dump(drive, &mut reader, output, &options, &setting)?;
-            with.show(out, &report, |out| cartridge::show_dump(out, &report, with.took(), with.manner()))?;
+            with.show(out, &report, |page| cartridge::show_dump(page, &report, with.took(), with.manner()))?;
             return Ok(code_of_answer(answer));
         }
         if memory.is_some() {
@@ -128,7 +129,7 @@ impl Run for Dump {
             digests: algorithm.clone(),
         };
         let (report, answer) = dump::dump(drive, output, &options, &setting)?;
-        with.show(out, &report, |out| disc::show(out, &report, with.took(), with.manner()))?;
+        with.show(out, &report, |page| disc::show(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }
 }
@@ -156,21 +157,20 @@ fn new_plan(
     let report = serde_json::json!({
         "schema": "decanter.dump-plan/1", "plan": plan, "text": text, "dry_run": setting.dry_run,
     });
-    with.show(out, &report, |out| show_plan(out, drive, &text, &plan, setting.dry_run))?;
+    with.show(out, &report, |page| show_plan(page, drive, &text, &plan, setting.dry_run))?;
     Ok(0)
 }
 
 /// A plan, and how it is followed.
-fn show_plan(out: &mut dyn Write, drive: &str, text: &str, plan: &Path, is_dry: bool) -> io::Result<()> {
+fn show_plan(page: &mut Page, drive: &str, text: &str, plan: &Path, is_dry: bool) {
     for line in text.lines() {
-        writeln!(out, "{line}")?;
+        page.line(line);
     }
-    writeln!(out)?;
+    page.blank();
     let verb = if is_dry { "would write" } else { "wrote" };
     let (drive, quoted_plan) = (quoted(drive), quoted(&decanter_core::native::text(plan)));
-    writeln!(
-        out,
+    page.line(format!(
         "{verb} {}; edit it, then: decanter dump {drive} --plan {quoted_plan} -o IMAGE",
         decanter_core::native::text(plan)
-    )
+    ))
 }

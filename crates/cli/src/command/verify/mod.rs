@@ -7,12 +7,12 @@ use crate::Stop;
 use crate::global::{KeyArg, native};
 use crate::render;
 use crate::render::style::{self, Ink};
-use crate::render::{Manner, count, number, row};
+use crate::render::{Manner, Page, count, number};
 use crate::{code_of, code_of_answer};
 use clap::Args;
 use decanter_jobs::verify;
 use decanter_jobs::verify::{FileReport, FileState, RangeState, SealState, Suspect, Verdict, VerifyReport, VerifyRun};
-use std::io::{self, Write};
+use std::io::Write;
 
 /// Check sources against what is known of them, file by file and region by region
 #[derive(Debug, Clone, Args)]
@@ -49,7 +49,7 @@ impl Run for Verify {
                 Ok(report) => {
                     code = code.max(code_of_answer(report.answer()));
                     if !with.global.json {
-                        show(out, report, with.manner())?;
+                        with.print(out, |page| show(page, report, with.manner()))?;
                     }
                 }
                 Err(failure) => {
@@ -62,10 +62,10 @@ impl Run for Verify {
         if let Some(matches) = &run.matches {
             code = code.max(code_of_answer(matches.answer()));
             if !with.global.json {
-                matches::show(out, matches, with.manner())?;
+                with.print(out, |page| matches::show(page, matches, with.manner()))?;
             }
         }
-        with.show(out, &run, |out| show_totals(out, &run))?;
+        with.show(out, &run, |page| show_totals(page, &run))?;
         Ok(code)
     }
 }
@@ -74,36 +74,29 @@ impl Run for Verify {
 const MOST_FILES: usize = 40;
 
 /// Shows what came of a check: first what is wrong, last the verdict and what to do.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+pub fn show(page: &mut Page, report: &VerifyReport, manner: Manner) {
     if report.is_row && report.verdict.is_good() && !manner.is_verbose {
-        return show_row(out, report);
+        return show_row(page, report);
     }
-    show_verdict(out, report, manner)?;
-    row(out, "next", &report.next)?;
-    out.flush()?;
-    crate::render::notices(&report.notices, manner)
+    show_verdict(page, report, manner);
+    page.row("next", &report.next);
+    page.notices(&report.notices, manner)
 }
 
 /// The same without what to do next.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
-    writeln!(out, "{}{}{}", style::BOLD, report.source, style::PLAIN)?;
+pub fn show_verdict(page: &mut Page, report: &VerifyReport, manner: Manner) {
+    page.title(&report.source);
     if let Some(against) = &report.against {
-        row(out, "against", against)?;
+        page.row("against", against);
     }
     let told = |f: &&FileReport| manner.is_verbose || !matches!(f.state, FileState::Match | FileState::Locked);
     let most = if manner.is_verbose { usize::MAX } else { MOST_FILES };
     for file in report.files.iter().filter(told).take(most) {
-        show_file(out, file, report.against.is_some())?;
+        show_file(page, file, report.against.is_some());
     }
     let more = report.files.iter().filter(told).count().saturating_sub(most);
     if more > 0 {
-        writeln!(out, "  and {}; -v names them all", count(more, "more file"))?;
+        page.line(format!("  and {}; -v names them all", count(more, "more file")));
     }
     let counts = &report.counts;
     let parts = [
@@ -117,22 +110,22 @@ pub fn show_verdict(out: &mut dyn Write, report: &VerifyReport, manner: Manner) 
     let told: Vec<String> =
         parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n as u64))).collect();
     if let Some(rom) = &report.rom {
-        crate::render::rom::show(out, rom)?;
+        crate::render::rom::show(page, rom);
     }
-    show_roms(out, report, manner)?;
-    show_seals(out, report, manner)?;
+    show_roms(page, report, manner);
+    show_seals(page, report, manner);
     let says_files = report.seals.is_empty() || report.against.is_some();
     if says_files && (report.rom.is_none() || !told.is_empty()) {
-        row(out, "files", &if told.is_empty() { "none".into() } else { told.join(", ") })?;
+        page.row("files", &if told.is_empty() { "none".into() } else { told.join(", ") });
     }
     if !report.ranges.is_empty() {
-        show_ranges(out, report, manner)?;
+        show_ranges(page, report, manner);
     }
     for named in &report.digests {
-        row(out, named.digest.algorithm.name(), &format!("{} {}", named.digest.hex(), named.name))?;
+        page.row(named.digest.algorithm.name(), format!("{} {}", named.digest.hex(), named.name));
     }
     let (colour, word) = word(report.verdict);
-    row(out, "verdict", &format!("{colour}{word}: {}{}", reason(report), style::PLAIN))
+    page.row("verdict", format!("{colour}{word}: {}{}", reason(report), style::PLAIN))
 }
 
 /// A verdict in a word.
@@ -173,20 +166,13 @@ fn reason(report: &VerifyReport) -> String {
 }
 
 /// Shows one of many that has nothing to tell but its verdict.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_row(out: &mut dyn Write, report: &VerifyReport) -> io::Result<()> {
+pub fn show_row(page: &mut Page, report: &VerifyReport) {
     let (colour, word) = word(report.verdict);
-    writeln!(out, "  {colour}{word:<15}{} {}", style::PLAIN, report.source)?;
-    out.flush()
+    page.line(format!("  {colour}{word:<15}{} {}", style::PLAIN, report.source));
 }
 
 /// Shows how many of several sources came to what.
-///
-/// # Errors
-/// When it cannot be written.
-pub fn show_totals(out: &mut dyn Write, run: &VerifyRun) -> io::Result<()> {
+pub fn show_totals(page: &mut Page, run: &VerifyRun) {
     let all = [
         Verdict::Match,
         Verdict::Sound,
@@ -197,7 +183,7 @@ pub fn show_totals(out: &mut dyn Write, run: &VerifyRun) -> io::Result<()> {
         Verdict::Damaged,
     ];
     if run.sources.len() + run.failed.len() < 2 {
-        return Ok(());
+        return;
     }
     let of = |verdict: Verdict| run.sources.iter().filter(|r| r.verdict == verdict).count();
     let mut told: Vec<String> =
@@ -208,7 +194,7 @@ pub fn show_totals(out: &mut dyn Write, run: &VerifyRun) -> io::Result<()> {
     if run.unknown > 0 {
         told.push(format!("{} of no known kind", count(run.unknown, "file")));
     }
-    row(out, "in all", &told.join(", "))
+    page.row("in all", told.join(", "))
 }
 
 /// Whether it carries digests of its bytes, beside what its structure says.
@@ -217,7 +203,7 @@ fn has_digests(report: &VerifyReport) -> bool {
 }
 
 /// The digests that a package carries: stretch by stretch, what holds and what does not.
-fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+fn show_seals(page: &mut Page, report: &VerifyReport, manner: Manner) {
     let mut stretches: Vec<&str> = report.seals.iter().map(|s| s.of.as_str()).collect();
     stretches.dedup();
     for of in stretches {
@@ -228,11 +214,10 @@ fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io:
             (true, true) => ("headers", "check"),
             (false, _) => (of, "digest"),
         };
-        row(
-            out,
+        page.row(
             what,
-            &format!("{good} of {} {}", count(seals.len(), kind), if seals.len() == 1 { "holds" } else { "hold" }),
-        )?;
+            format!("{good} of {} {}", count(seals.len(), kind), if seals.len() == 1 { "holds" } else { "hold" }),
+        );
         for seal in seals.iter().filter(|s| manner.is_verbose || s.state != SealState::Holds) {
             let (colour, word) = match seal.state {
                 SealState::Holds => (style::GOOD, "holds"),
@@ -242,35 +227,34 @@ fn show_seals(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io:
                 SealState::Locked => (style::WARN, "encrypted"),
             };
             let note = seal.note.as_deref().map(|n| format!(": {n}")).unwrap_or_default();
-            writeln!(out, "  {colour}{word:<13}{}{}{note}", style::PLAIN, seal.name)?;
+            page.line(format!("  {colour}{word:<13}{}{}{note}", style::PLAIN, seal.name));
             for file in &seal.files {
-                row(out, "", &format!("hit: {file}"))?;
+                page.row("", format!("hit: {file}"));
             }
             if seal.state == SealState::Differs {
-                row(out, "", seal.matters.unwrap_or("nothing that loads it looks at this"))?;
+                page.row("", seal.matters.unwrap_or("nothing that loads it looks at this"));
             }
         }
     }
-    Ok(())
 }
 
 /// The ROMs of a folder or an archive: those with something to say, and how many there are.
-fn show_roms(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+fn show_roms(page: &mut Page, report: &VerifyReport, manner: Manner) {
     if report.roms.is_empty() {
-        return Ok(());
+        return;
     }
     for inner in report.roms.iter().filter(|r| manner.is_verbose || !r.rom.is_right()) {
         let state = crate::render::rom::short_state(&inner.rom);
         let (colour, word) = if inner.rom.is_right() { (style::GOOD, "sound") } else { (style::BAD, "differs") };
         let words = if state.is_empty() { String::new() } else { format!(": {}", state.join(", ")) };
-        writeln!(out, "  {colour}{word:<13}{}{}{words}", style::PLAIN, inner.path)?;
+        page.line(format!("  {colour}{word:<13}{}{}{words}", style::PLAIN, inner.path));
     }
     let right = report.roms.iter().filter(|r| r.rom.is_right()).count();
     let all = report.roms.len();
-    row(out, "ROMs", &format!("{}; the checksums of {right} hold", count(all, "ROM")))
+    page.row("ROMs", format!("{}; the checksums of {right} hold", count(all, "ROM")))
 }
 
-fn show_file(out: &mut dyn Write, file: &FileReport, is_compared: bool) -> io::Result<()> {
+fn show_file(page: &mut Page, file: &FileReport, is_compared: bool) {
     let (colour, word) = match file.state {
         FileState::Match if is_compared => (style::GOOD, "match"),
         FileState::Match => (style::GOOD, "readable"),
@@ -280,13 +264,12 @@ fn show_file(out: &mut dyn Write, file: &FileReport, is_compared: bool) -> io::R
         FileState::Unreadable => (style::BAD, "unreadable"),
         FileState::Locked => (style::WARN, "encrypted"),
     };
-    writeln!(out, "  {colour}{word:<13}{}{}", style::PLAIN, file.path)?;
+    page.line(format!("  {colour}{word:<13}{}{}", style::PLAIN, file.path));
     for suspect in &file.suspects {
-        row(out, "", &sectors(suspect))?;
+        page.row("", sectors(suspect));
     }
-    match &file.note {
-        Some(note) => row(out, "", note),
-        None => Ok(()),
+    if let Some(note) = &file.note {
+        page.row("", note)
     }
 }
 
@@ -308,7 +291,7 @@ fn state_word(state: RangeState) -> &'static str {
     }
 }
 
-fn show_ranges(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io::Result<()> {
+fn show_ranges(page: &mut Page, report: &VerifyReport, manner: Manner) {
     let good = report.ranges.iter().filter(|r| r.state == RangeState::Match).count();
     let all = report.ranges.len();
     if report.against.is_none() {
@@ -319,22 +302,20 @@ fn show_ranges(out: &mut dyn Write, report: &VerifyReport, manner: Manner) -> io
         } else {
             "some sectors have faults"
         };
-        row(out, "sectors", &format!("{} in {}; {words}", number(sectors), count(all, "track")))?;
+        page.row("sectors", format!("{} in {}; {words}", number(sectors), count(all, "track")));
     }
     if good == all && !manner.is_verbose && report.against.is_some() {
-        return row(out, "areas", &format!("header, footer and all {} regions match", all.saturating_sub(2)));
+        return page.row("areas", format!("header, footer and all {} regions match", all.saturating_sub(2)));
     }
     if report.against.is_some() {
-        row(out, "areas", &format!("{good} of {all} match"))?;
+        page.row("areas", format!("{good} of {all} match"));
     }
     for range in report.ranges.iter().filter(|r| manner.is_verbose || r.state != RangeState::Match) {
         let note = range.note.as_deref().map(|n| format!(" ({n})")).unwrap_or_default();
         let last = range.first_sector + range.sectors.saturating_sub(1);
-        row(
-            out,
+        page.row(
             "",
-            &format!("{:<9} sectors {} to {last}: {}{note}", range.name, range.first_sector, state_word(range.state)),
-        )?;
+            format!("{:<9} sectors {} to {last}: {}{note}", range.name, range.first_sector, state_word(range.state)),
+        );
     }
-    Ok(())
 }
