@@ -1,280 +1,102 @@
 //! Recipes: saved, editable descriptions of packages to make. A recipe is TOML; what it leaves out has a default, and
-//! the same recipe makes the same bytes.
+//! the same recipe makes the same bytes. Each platform has a maker of its own.
 
-mod art;
-mod base;
-mod make;
+mod handheld;
 mod new;
-mod prepare;
-mod ready;
-mod sheet;
+mod report;
+pub(crate) mod script;
 
-pub use make::{MadeTitle, MakeReport, make};
-pub use new::{NewReport, new};
-pub use prepare::{ShowReport, ShownTitle, show};
+pub use new::new;
+pub use report::{MadeTitle, MakeReport, NewReport, ShowReport, ShownTitle};
 
-use crate::{Failure, Setting, locate};
-use decanter_core::native;
-use decanter_core::source::read_vec;
-use decanter_core::{Error, Result};
-use decanter_formats::package::n3ds::smdh::LANGUAGES;
-use serde::Deserialize;
-use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use crate::{Answer, Failure, Item, Setting};
+use decanter_core::{Error, Notice, Result};
+use script::{Script, nearest};
+use std::path::Path;
 
-/// The largest recipe.
-const MOST_RECIPE: u64 = 4 << 20;
-/// The largest content that is put together in memory.
-const MOST_CONTENT: u64 = 512 << 20;
-/// How alike a name has to be to be told as the nearest, from 0 to 1.
-const LEAST_ALIKE: f64 = 0.6;
+/// What makes the titles of one platform.
+trait Maker: Sync {
+    /// The name of the platform in a recipe.
+    fn platform(&self) -> &'static str;
 
-/// A recipe.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct Recipe {
-    /// The titles to make.
-    #[serde(rename = "title")]
-    pub(crate) titles: Vec<Title>,
-    /// The folder it lies in: paths in it are relative to that.
-    #[serde(skip)]
-    pub(crate) folder: PathBuf,
-}
-
-/// One title.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(crate) struct Title {
-    /// The ROM; it may stand in an archive.
-    pub(crate) rom: String,
-    /// A package of the user's own that carries the player. GBA ROMs need none.
-    pub(crate) base: Option<String>,
-    /// Path of the ROM in that package, if it is not found by its content.
-    pub(crate) replace: Option<String>,
-    /// Title id; derived from the ROM without it.
-    pub(crate) id: Option<String>,
-    /// Patches to apply on the way, in order.
-    #[serde(default)]
-    pub(crate) patches: Vec<String>,
-    /// The package to write.
-    pub(crate) output: Option<String>,
-    /// The logo region of a content of the user's own.
-    pub(crate) logo: Option<String>,
-    /// The certificates.
-    pub(crate) certificates: Option<String>,
-    /// Whether it starts in every region.
-    #[serde(default = "yes")]
-    pub(crate) region_free: bool,
-    #[serde(default)]
-    pub(crate) names: Names,
-    #[serde(default)]
-    pub(crate) icon: Art,
-    #[serde(default)]
-    pub(crate) wide: Wide,
-    #[serde(default)]
-    pub(crate) gba: Gba,
-}
-
-/// Names in all languages, and others for single ones.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(crate) struct Names {
-    pub(crate) short: Option<String>,
-    pub(crate) long: Option<String>,
-    pub(crate) publisher: Option<String>,
-    #[serde(default, rename = "in")]
-    pub(crate) languages: BTreeMap<String, Texts>,
-}
-
-/// Names in one language.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(crate) struct Texts {
-    pub(crate) short: Option<String>,
-    pub(crate) long: Option<String>,
-    pub(crate) publisher: Option<String>,
-}
-
-/// A picture, and how it becomes one of another shape.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(crate) struct Art {
-    pub(crate) picture: Option<String>,
-    #[serde(default)]
-    pub(crate) fit: FitName,
-    pub(crate) background: Option<Colour>,
-    pub(crate) frame: Option<Colour>,
-    pub(crate) frame_width: Option<u32>,
-}
-
-/// The wide picture.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(crate) struct Wide {
-    pub(crate) picture: Option<String>,
-    #[serde(default)]
-    pub(crate) fit: FitName,
-    pub(crate) background: Option<Colour>,
-    pub(crate) frame: Option<Colour>,
-    pub(crate) frame_width: Option<u32>,
-    pub(crate) text: Option<String>,
-    pub(crate) text_colour: Option<Colour>,
-    pub(crate) text_size: Option<f32>,
-    pub(crate) font: Option<String>,
-}
-
-/// Settings of the GBA mode.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
-pub(crate) struct Gba {
-    pub(crate) save: Option<String>,
-    pub(crate) ghosting: u8,
-    pub(crate) gamma: f32,
-    pub(crate) brightness: f32,
-    pub(crate) sleep: Vec<String>,
-}
-
-impl Default for Gba {
-    fn default() -> Self {
-        let sleep = ["L", "R", "Select"].map(str::to_owned).to_vec();
-        Self { save: None, ghosting: 0xff, gamma: 1.0, brightness: 1.0, sleep }
-    }
-}
-
-/// How a picture fills a shape that is not its own.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum FitName {
-    #[default]
-    Crop,
-    Letterbox,
-    Stretch,
-}
-
-/// Red, green and blue, written as in `"#2a4d5c"`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(try_from = "String")]
-pub(crate) struct Colour(pub(crate) [u8; 3]);
-
-impl TryFrom<String> for Colour {
-    type Error = String;
-
-    fn try_from(text: String) -> std::result::Result<Self, String> {
-        let mut rgb = [0; 3];
-        let digits = text.trim_start_matches('#');
-        match decanter_core::digest::unhex(digits, &mut rgb) {
-            Some(found) if found.len() == 3 => Ok(Self(rgb)),
-            _ => Err(format!("\"{text}\" is no colour: six hexadecimal digits, as in \"#2a4d5c\"")),
-        }
-    }
-}
-
-fn yes() -> bool {
-    true
-}
-
-impl Recipe {
-    /// Reads a recipe.
+    /// The entry of a new recipe for a source, which the recipe names so; `None` if it makes nothing of it.
     ///
     /// # Errors
-    /// With the line, and for an unknown field the nearest known one.
-    pub(crate) fn read(path: &str, setting: &Setting<'_>) -> std::result::Result<Self, Failure> {
-        let fail = |e: Error| Failure::new(format!("cannot use the recipe \"{path}\""), e);
-        let source = locate::bytes(path, setting).map_err(fail)?;
-        let bytes = read_vec(source.as_ref(), 0, source.len(), "a recipe", MOST_RECIPE).map_err(fail)?;
-        let text = String::from_utf8(bytes).map_err(|_| fail(Error::Usage("it is no text in UTF-8".into())))?;
-        let mut recipe: Self = toml::from_str(&text).map_err(|e| {
-            let line = e
-                .span()
-                .map(|s| text.as_bytes()[..s.start.min(text.len())].iter().filter(|b| **b == b'\n').count() + 1);
-            let line = line.map(|l| format!("line {l}: ")).unwrap_or_default();
-            let failure = fail(Error::Usage(format!("{line}{}", told(e.message()))));
-            failure.hint("\"decanter recipe new ROM -o FILE\" writes a recipe in which every field is explained")
-        })?;
-        if recipe.titles.is_empty() {
-            return Err(fail(Error::Usage("it has no [[title]]".into())));
-        }
-        recipe.folder = native::path(path).parent().map(Path::to_owned).unwrap_or_default();
-        recipe.check().map_err(fail)?;
-        Ok(recipe)
-    }
+    /// What reading fails with.
+    fn entry(&self, item: &Item, path: &str, setting: &Setting<'_>) -> Result<Option<Entry>>;
 
-    /// What a type cannot say: ranges, and names of languages and buttons.
-    fn check(&self) -> Result<()> {
-        for title in &self.titles {
-            for language in title.names.languages.keys() {
-                language_number(language)?;
-            }
-            prepare::buttons(&title.gba.sleep)?;
-            let gba = &title.gba;
-            let inside = |what: &str, value: f32, range: std::ops::RangeInclusive<f32>| match range.contains(&value) {
-                true => Ok(()),
-                false => {
-                    Err(Error::Usage(format!("{what} = {value} is not from {} to {}", range.start(), range.end())))
-                }
-            };
-            inside("gamma", gba.gamma, 0.2..=5.0)?;
-            inside("brightness", gba.brightness, 0.05..=1.0)?;
-            inside("ghosting", f32::from(gba.ghosting), 1.0..=255.0)?;
-            inside("text-size", title.wide.text_size.unwrap_or(24.0), 6.0..=128.0)?;
-            for width in [title.icon.frame_width, title.wide.frame_width].into_iter().flatten() {
-                inside("frame-width", width as f32, 0.0..=10.0)?;
-            }
-        }
-        Ok(())
-    }
+    /// What a recipe will make.
+    ///
+    /// # Errors
+    /// When the recipe or something it names cannot be used, or writing fails.
+    fn show(
+        &self,
+        script: &Script,
+        picture: Option<&Path>,
+        which: usize,
+        setting: &Setting<'_>,
+    ) -> std::result::Result<ShowReport, Failure>;
 
-    /// A path of the recipe: relative ones start at its folder.
-    pub(crate) fn path(&self, path: &str) -> String {
-        native::text(self.folder.join(path))
-    }
+    /// Makes it.
+    ///
+    /// # Errors
+    /// As showing it, and when two titles would have the same id or output.
+    fn make(
+        &self,
+        script: &Script,
+        output: Option<&Path>,
+        setting: &Setting<'_>,
+    ) -> std::result::Result<(MakeReport, Answer), Failure>;
 }
 
-/// What the parser says, in our words where that is worth it.
-fn told(message: &str) -> String {
-    let unknown = message.strip_prefix("unknown field `").or_else(|| message.strip_prefix("unknown variant `"));
-    let Some((name, rest)) = unknown.and_then(|m| m.split_once('`')) else { return message.to_owned() };
-    let known: Vec<&str> = rest.split('`').skip(1).step_by(2).collect();
-    let what = if message.starts_with("unknown field") { "there is no field" } else { "there is no choice" };
-    format!("{what} \"{name}\" here; {}", nearest(name, &known))
+/// What a maker says of a source for a new recipe.
+enum Entry {
+    /// The text for it.
+    Text(String),
+    /// It is one of its own, but cannot be made.
+    LeftOut(Notice),
 }
 
-/// The known name that is nearest, or all of them.
-pub(crate) fn nearest(name: &str, known: &[&str]) -> String {
-    let alike = |k: &&&str| strsim::jaro_winkler(name, k);
-    let best = known.iter().max_by(|a, b| alike(a).total_cmp(&alike(b)));
-    match best.filter(|b| alike(b) >= LEAST_ALIKE) {
-        Some(best) => format!("the nearest one is \"{best}\""),
-        None => format!("there are: {}", known.join(", ")),
-    }
+/// All makers; the first one makes recipes that name no platform.
+static MAKERS: [&dyn Maker; 1] = [&handheld::Handheld];
+
+/// Reads a recipe, and finds who makes it.
+fn read(path: &str, setting: &Setting<'_>) -> std::result::Result<(Script, &'static dyn Maker), Failure> {
+    let script = Script::read(path, setting)?;
+    let maker = match script.platform() {
+        None => MAKERS[0],
+        Some(name) => *MAKERS.iter().find(|m| m.platform() == name).ok_or_else(|| {
+            let known: Vec<&str> = MAKERS.iter().map(|m| m.platform()).collect();
+            script.failed(Error::Usage(format!("there is no platform \"{name}\"; {}", nearest(&name, &known))))
+        })?,
+    };
+    Ok((script, maker))
 }
 
-/// Number of a language by its name, case and hyphens aside.
-pub(crate) fn language_number(name: &str) -> Result<usize> {
-    let plain = |n: &str| n.to_lowercase().replace([' ', '_'], "-");
-    let known: Vec<String> = LANGUAGES.iter().map(|l| plain(l)).collect();
-    known.iter().position(|k| *k == plain(name)).ok_or_else(|| {
-        let known: Vec<&str> = known.iter().map(String::as_str).collect();
-        Error::Usage(format!("there is no language \"{name}\"; {}", nearest(&plain(name), &known)))
-    })
+/// Shows what a recipe will make; with `picture` draws its first title, or the one with number `which`, on a sheet.
+///
+/// # Errors
+/// When the recipe or something it names cannot be used, or writing fails.
+pub fn show(
+    path: &str,
+    picture: Option<&Path>,
+    which: usize,
+    setting: &Setting<'_>,
+) -> std::result::Result<ShowReport, Failure> {
+    let (script, maker) = read(path, setting)?;
+    maker.show(&script, picture, which, setting)
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn unknown_names_lead_to_known_ones() {
-        let told = told("unknown field `piture`, expected one of `picture`, `fit`, `frame`");
-        assert_eq!(told, "there is no field \"piture\" here; the nearest one is \"picture\"");
-        assert!(language_number("germn").unwrap_err().to_string().contains("\"german\""));
-        assert_eq!(language_number("Traditional Chinese").unwrap(), 11);
-        assert!(nearest("zzz", &["fit", "frame"]).contains("there are: fit, frame"));
-    }
-
-    #[test]
-    fn colours() {
-        assert_eq!(Colour::try_from("#2a4d5c".to_owned()), Ok(Colour([0x2a, 0x4d, 0x5c])));
-        assert!(Colour::try_from("#2a4d".to_owned()).is_err());
-    }
+/// Makes every title of a recipe; one that cannot be made does not stop the others. `output` is the file of a single
+/// title, or a folder that is there.
+///
+/// # Errors
+/// When the recipe cannot be read, or two titles would have the same id or output.
+pub fn make(
+    path: &str,
+    output: Option<&Path>,
+    setting: &Setting<'_>,
+) -> std::result::Result<(MakeReport, Answer), Failure> {
+    let (script, maker) = read(path, setting)?;
+    maker.make(&script, output, setting)
 }

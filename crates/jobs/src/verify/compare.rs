@@ -1,9 +1,10 @@
 //! One source held against one expectation.
 
 use super::RangeState;
+use super::settle;
 use super::suspects::{self, Suspect};
 use super::sweep::{self, Check, Lane, Outcome};
-use super::verdict::{self, Finding, Findings};
+use super::verdict::{Finding, Findings};
 use super::{Counts, FileReport, FileState, RangeReport, Verdict, VerifyReport};
 use crate::Item;
 use crate::quoted;
@@ -202,7 +203,7 @@ impl<'a> Comparison<'a> {
         if let Some(extra) = self.expectation.len.and_then(|l| self.len().checked_sub(l)).filter(|&e| e > 0) {
             report.notices.push(Notice::new(format!("{extra} bytes follow after the end of what is described")));
         }
-        verdict::conclude(&mut report);
+        settle::conclude(&mut report);
         if report.verdict == Verdict::Sound {
             let matching = files.iter().filter(|f| f.state == FileState::Match).count() as u64;
             let unchecked = ranges.iter().filter(|r| r.state == RangeState::Unchecked).count() as u64;

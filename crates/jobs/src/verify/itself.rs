@@ -2,7 +2,7 @@
 
 use super::report::{Counts, FileReport, FileState, InnerRom, VerifyReport};
 use super::verdict::Finding;
-use super::{disc, seals, verdict};
+use super::{disc, seals, settle};
 use crate::locate::{self, Inner};
 use crate::quoted;
 use crate::rom::RomReport;
@@ -32,7 +32,7 @@ pub(super) fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
         }
         report
     };
-    verdict::settle(&mut report, item, setting)?;
+    settle::settle(&mut report, item, setting)?;
     Ok(report)
 }
 

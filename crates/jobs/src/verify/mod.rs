@@ -7,17 +7,19 @@ mod inside;
 mod itself;
 mod report;
 mod seals;
+mod settle;
 mod suspects;
 mod sweep;
 mod verdict;
 
 pub(crate) use inside::game_folder;
 pub use report::{
-    Counts, FileReport, FileState, InnerRom, NamedDigest, RangeReport, RangeState, SealReport, SealState, Verdict,
-    VerifyReport, VerifyRun,
+    Counts, FileReport, FileState, InnerRom, NamedDigest, RangeReport, RangeState, SealReport, SealState, VerifyReport,
+    VerifyRun,
 };
 pub(crate) use seals::{Damage, damage, prove};
 pub use suspects::Suspect;
+pub use verdict::Verdict;
 
 use crate::below::Below;
 use crate::failure::with_article;
@@ -113,7 +115,7 @@ impl<E> Rows<'_, '_, E> {
         });
         let (mut report, children) = match checked {
             Ok(checked) => checked,
-            Err(failure) if depth > 0 && verdict::is_unknown(&failure.cause) => return Ok(Ended::Unknown),
+            Err(failure) if depth > 0 && settle::is_unknown(&failure.cause) => return Ok(Ended::Unknown),
             Err(failure) => return self.failed(failure),
         };
         report.is_row = depth > 0;
@@ -163,7 +165,7 @@ impl<E> Rows<'_, '_, E> {
                 Err(failure) => return self.failed(failure),
             };
             report.findings.add(verdict::Finding::Empty);
-            verdict::conclude(&mut report);
+            settle::conclude(&mut report);
             (self.each)(Ok(&report))?;
             self.run.sources.push(report);
         }
@@ -286,7 +288,7 @@ fn compare_item(item: &Item, name: &str, expectation: &Expectation, setting: &Se
     let mut comparison = Comparison::new(item, expectation);
     comparison.run(Vec::new(), setting.watch, &mut |_| Ok(()))?;
     let mut report = comparison.report(name, setting.watch)?;
-    verdict::settle(&mut report, item, setting)?;
+    settle::settle(&mut report, item, setting)?;
     Ok(report)
 }
 

@@ -2,7 +2,7 @@
 
 use super::Suspect;
 use super::catalogue::MatchReport;
-use super::verdict::Findings;
+use super::verdict::{Findings, Verdict};
 use crate::rom::RomReport;
 use crate::{Answer, Item};
 use decanter_core::Notice;
@@ -77,26 +77,6 @@ pub struct NamedDigest {
     pub name: String,
     /// Its digest.
     pub digest: Digest,
-}
-
-/// The answer to "is it what it should be?".
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Verdict {
-    /// Everything that is described is as described.
-    Match,
-    /// Digests that it carries of its own bytes hold.
-    Sound,
-    /// Everything could be read; nothing proves the content.
-    Readable,
-    /// There is nothing that could be checked.
-    Nothing,
-    /// Something is not as described.
-    Differs,
-    /// Something is missing at its end.
-    Incomplete,
-    /// Its own structure or its own digests are broken.
-    Damaged,
 }
 
 /// How many files have which state.
@@ -220,13 +200,6 @@ impl Counts {
             *count += 1;
         }
         counts
-    }
-}
-
-impl Verdict {
-    /// Whether nothing is wrong, as far as was looked.
-    pub fn is_good(self) -> bool {
-        matches!(self, Self::Match | Self::Sound | Self::Readable)
     }
 }
 

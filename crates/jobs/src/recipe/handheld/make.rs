@@ -5,9 +5,11 @@ use super::ready::Ready;
 use super::{MOST_CONTENT, Recipe, Title, base};
 use crate::convert::handheld::{certificates, meta};
 use crate::failure::Failure;
+use crate::recipe::script::Script;
+use crate::recipe::{MadeTitle, MakeReport};
 use crate::{Answer, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::digest::{Algorithm, Digest};
+use decanter_core::digest::Algorithm;
 use decanter_core::error::Blame;
 use decanter_core::native;
 use decanter_core::pour::Output;
@@ -19,58 +21,20 @@ use decanter_formats::package::n3ds::cia::{self, Inner, Making};
 use decanter_formats::package::n3ds::gba_title::save_room;
 use decanter_formats::package::n3ds::ncch::{self, Content};
 use decanter_formats::package::n3ds::{gba_mode, gba_title, title as ids};
-use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
-
-/// What was made.
-#[derive(Debug, Serialize)]
-pub struct MakeReport {
-    /// Layout of this report.
-    pub schema: &'static str,
-    /// The recipe.
-    pub recipe: String,
-    /// The titles that were made.
-    pub titles: Vec<MadeTitle>,
-    /// What could not be made, and why.
-    pub failed: Vec<String>,
-    /// True when nothing was written because only a rehearsal was asked for.
-    pub dry_run: bool,
-    /// What was noticed on the way.
-    pub notices: Vec<Notice>,
-}
-
-/// A title that was made.
-#[derive(Debug, Serialize)]
-pub struct MadeTitle {
-    /// The ROM.
-    pub rom: String,
-    /// The package.
-    #[serde(serialize_with = "decanter_core::native::one")]
-    pub path: PathBuf,
-    /// Its length in bytes.
-    pub bytes: u64,
-    /// The title id.
-    pub title_id: String,
-    /// The short name in English.
-    pub short: String,
-    /// Where the ROM is in it.
-    pub rom_at: String,
-    /// Digests of the package.
-    pub digests: Vec<Digest>,
-}
 
 /// Makes every title of a recipe; one that cannot be made does not stop the others. `output` is the file of a single
 /// title, or a folder that is there.
 ///
 /// # Errors
 /// When the recipe cannot be read, or two titles would have the same id or output.
-pub fn make(
-    path: &str,
+pub(super) fn make(
+    script: &Script,
     output: Option<&Path>,
     setting: &Setting<'_>,
 ) -> std::result::Result<(MakeReport, Answer), Failure> {
-    let recipe = Recipe::read(path, setting)?;
+    let (recipe, path) = (Recipe::read(script)?, script.path.as_str());
     let all = prepare_all(&recipe, path, setting)?;
     let what = format!("cannot make \"{path}\"");
     if let Some(clash) = clashes(&all).into_iter().next() {

@@ -3,6 +3,8 @@
 use super::ready::Ready;
 use super::{Recipe, Title, art, language_number, nearest, sheet};
 use crate::patch;
+use crate::recipe::script::Script;
+use crate::recipe::{ShowReport, ShownTitle};
 use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
@@ -15,7 +17,6 @@ use decanter_formats::cartridge::gba::GAME_BOY_ADVANCE;
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings, derived_title_id};
 use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, REGION_FREE, SMALL, Smdh};
 use decanter_formats::package::n3ds::title as ids;
-use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -33,67 +34,17 @@ const BUTTONS: [(&str, u16); 10] = [
     ("L", 0x200),
 ];
 
-/// What a recipe will make.
-#[derive(Debug, Serialize)]
-pub struct ShowReport {
-    /// Layout of this report.
-    pub schema: &'static str,
-    /// The recipe.
-    pub recipe: String,
-    /// The titles.
-    pub titles: Vec<ShownTitle>,
-    /// The preview sheet that was written.
-    #[serde(serialize_with = "decanter_core::native::maybe")]
-    pub picture: Option<PathBuf>,
-    /// What was noticed on the way.
-    pub notices: Vec<Notice>,
-}
-
-/// A title that will be made.
-#[derive(Debug, Serialize)]
-pub struct ShownTitle {
-    /// The ROM.
-    pub rom: String,
-    /// The package that carries the player, if one does.
-    pub base: Option<String>,
-    /// Format of the ROM, and its length in bytes after patches.
-    pub system: &'static str,
-    /// Bytes of the ROM.
-    pub rom_bytes: u64,
-    /// The title id.
-    pub title_id: String,
-    /// Whether it was derived from the ROM.
-    pub id_is_derived: bool,
-    /// The short name in English.
-    pub short: String,
-    /// The long name in English.
-    pub long: String,
-    /// The publisher in English.
-    pub publisher: String,
-    /// Languages with names of their own.
-    pub own_languages: Vec<String>,
-    /// Save type, for the GBA mode, and how it is known.
-    pub save: Option<(&'static str, String)>,
-    /// Motion ghosting in words, for the GBA mode.
-    pub ghosting: Option<String>,
-    /// The darkening curve in words, for the GBA mode.
-    pub darkening: Option<String>,
-    /// The package that will be written.
-    #[serde(serialize_with = "decanter_core::native::one")]
-    pub output: PathBuf,
-}
-
 /// Shows what a recipe will make; with `picture` draws its first title, or the one with number `which`, on a sheet.
 ///
 /// # Errors
 /// When the recipe or something it names cannot be used, or writing fails.
-pub fn show(
-    path: &str,
+pub(super) fn show(
+    script: &Script,
     picture: Option<&Path>,
     which: usize,
     setting: &Setting<'_>,
 ) -> std::result::Result<ShowReport, Failure> {
-    let recipe = Recipe::read(path, setting)?;
+    let (recipe, path) = (Recipe::read(script)?, script.path.as_str());
     let all = prepare_all(&recipe, path, setting)?;
     let mut notices: Vec<Notice> = clashes(&all).into_iter().map(Notice::new).collect();
     let mut titles = Vec::new();

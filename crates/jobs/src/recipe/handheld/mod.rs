@@ -1,0 +1,276 @@
+//! Titles for the handheld: a ROM in a package, with names, icons, a banner, settings of the GBA mode.
+
+mod art;
+mod base;
+mod entry;
+mod make;
+mod prepare;
+mod ready;
+mod sheet;
+
+use super::script::{Script, nearest};
+use super::{Entry, Maker};
+use crate::recipe::{MakeReport, ShowReport};
+use crate::{Answer, Failure, Item, Setting};
+use decanter_core::native;
+use decanter_core::{Error, Result};
+use decanter_formats::package::n3ds::smdh::LANGUAGES;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// The largest content that is put together in memory.
+const MOST_CONTENT: u64 = 512 << 20;
+
+/// The maker.
+pub(super) struct Handheld;
+
+impl Maker for Handheld {
+    fn platform(&self) -> &'static str {
+        "handheld"
+    }
+
+    fn entry(&self, item: &Item, path: &str, setting: &Setting<'_>) -> Result<Option<Entry>> {
+        entry::entry(item, path, setting)
+    }
+
+    fn show(
+        &self,
+        script: &Script,
+        picture: Option<&Path>,
+        which: usize,
+        setting: &Setting<'_>,
+    ) -> std::result::Result<ShowReport, Failure> {
+        prepare::show(script, picture, which, setting)
+    }
+
+    fn make(
+        &self,
+        script: &Script,
+        output: Option<&Path>,
+        setting: &Setting<'_>,
+    ) -> std::result::Result<(MakeReport, Answer), Failure> {
+        make::make(script, output, setting)
+    }
+}
+
+/// A recipe.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Recipe {
+    /// Of whom it is: read before.
+    #[serde(default)]
+    #[allow(dead_code, reason = "a field that is known, so that it may stand there")]
+    platform: Option<String>,
+    /// The titles to make.
+    #[serde(rename = "title")]
+    pub(crate) titles: Vec<Title>,
+    /// The folder it lies in: paths in it are relative to that.
+    #[serde(skip)]
+    pub(crate) folder: PathBuf,
+}
+
+/// One title.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Title {
+    /// The ROM; it may stand in an archive.
+    pub(crate) rom: String,
+    /// A package of the user's own that carries the player. GBA ROMs need none.
+    pub(crate) base: Option<String>,
+    /// Path of the ROM in that package, if it is not found by its content.
+    pub(crate) replace: Option<String>,
+    /// Title id; derived from the ROM without it.
+    pub(crate) id: Option<String>,
+    /// Patches to apply on the way, in order.
+    #[serde(default)]
+    pub(crate) patches: Vec<String>,
+    /// The package to write.
+    pub(crate) output: Option<String>,
+    /// The logo region of a content of the user's own.
+    pub(crate) logo: Option<String>,
+    /// The certificates.
+    pub(crate) certificates: Option<String>,
+    /// Whether it starts in every region.
+    #[serde(default = "yes")]
+    pub(crate) region_free: bool,
+    #[serde(default)]
+    pub(crate) names: Names,
+    #[serde(default)]
+    pub(crate) icon: Art,
+    #[serde(default)]
+    pub(crate) wide: Wide,
+    #[serde(default)]
+    pub(crate) gba: Gba,
+}
+
+/// Names in all languages, and others for single ones.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Names {
+    pub(crate) short: Option<String>,
+    pub(crate) long: Option<String>,
+    pub(crate) publisher: Option<String>,
+    #[serde(default, rename = "in")]
+    pub(crate) languages: BTreeMap<String, Texts>,
+}
+
+/// Names in one language.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Texts {
+    pub(crate) short: Option<String>,
+    pub(crate) long: Option<String>,
+    pub(crate) publisher: Option<String>,
+}
+
+/// A picture, and how it becomes one of another shape.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Art {
+    pub(crate) picture: Option<String>,
+    #[serde(default)]
+    pub(crate) fit: FitName,
+    pub(crate) background: Option<Colour>,
+    pub(crate) frame: Option<Colour>,
+    pub(crate) frame_width: Option<u32>,
+}
+
+/// The wide picture.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Wide {
+    pub(crate) picture: Option<String>,
+    #[serde(default)]
+    pub(crate) fit: FitName,
+    pub(crate) background: Option<Colour>,
+    pub(crate) frame: Option<Colour>,
+    pub(crate) frame_width: Option<u32>,
+    pub(crate) text: Option<String>,
+    pub(crate) text_colour: Option<Colour>,
+    pub(crate) text_size: Option<f32>,
+    pub(crate) font: Option<String>,
+}
+
+/// Settings of the GBA mode.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub(crate) struct Gba {
+    pub(crate) save: Option<String>,
+    pub(crate) ghosting: u8,
+    pub(crate) gamma: f32,
+    pub(crate) brightness: f32,
+    pub(crate) sleep: Vec<String>,
+}
+
+impl Default for Gba {
+    fn default() -> Self {
+        let sleep = ["L", "R", "Select"].map(str::to_owned).to_vec();
+        Self { save: None, ghosting: 0xff, gamma: 1.0, brightness: 1.0, sleep }
+    }
+}
+
+/// How a picture fills a shape that is not its own.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum FitName {
+    #[default]
+    Crop,
+    Letterbox,
+    Stretch,
+}
+
+/// Red, green and blue, written as in `"#2a4d5c"`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub(crate) struct Colour(pub(crate) [u8; 3]);
+
+impl TryFrom<String> for Colour {
+    type Error = String;
+
+    fn try_from(text: String) -> std::result::Result<Self, String> {
+        let mut rgb = [0; 3];
+        let digits = text.trim_start_matches('#');
+        match decanter_core::digest::unhex(digits, &mut rgb) {
+            Some(found) if found.len() == 3 => Ok(Self(rgb)),
+            _ => Err(format!("\"{text}\" is no colour: six hexadecimal digits, as in \"#2a4d5c\"")),
+        }
+    }
+}
+
+fn yes() -> bool {
+    true
+}
+
+impl Recipe {
+    /// Reads a recipe.
+    ///
+    /// # Errors
+    /// With the line, and for an unknown field the nearest known one.
+    pub(crate) fn read(script: &Script) -> std::result::Result<Self, Failure> {
+        let mut recipe: Self = script.parse()?;
+        if recipe.titles.is_empty() {
+            return Err(script.failed(Error::Usage("it has no [[title]]".into())));
+        }
+        recipe.folder = script.folder.clone();
+        recipe.check().map_err(|e| script.failed(e))?;
+        Ok(recipe)
+    }
+
+    /// What a type cannot say: ranges, and names of languages and buttons.
+    fn check(&self) -> Result<()> {
+        for title in &self.titles {
+            for language in title.names.languages.keys() {
+                language_number(language)?;
+            }
+            prepare::buttons(&title.gba.sleep)?;
+            let gba = &title.gba;
+            let inside = |what: &str, value: f32, range: std::ops::RangeInclusive<f32>| match range.contains(&value) {
+                true => Ok(()),
+                false => {
+                    Err(Error::Usage(format!("{what} = {value} is not from {} to {}", range.start(), range.end())))
+                }
+            };
+            inside("gamma", gba.gamma, 0.2..=5.0)?;
+            inside("brightness", gba.brightness, 0.05..=1.0)?;
+            inside("ghosting", f32::from(gba.ghosting), 1.0..=255.0)?;
+            inside("text-size", title.wide.text_size.unwrap_or(24.0), 6.0..=128.0)?;
+            for width in [title.icon.frame_width, title.wide.frame_width].into_iter().flatten() {
+                inside("frame-width", width as f32, 0.0..=10.0)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// A path of the recipe: relative ones start at its folder.
+    pub(crate) fn path(&self, path: &str) -> String {
+        native::text(self.folder.join(path))
+    }
+}
+
+/// Number of a language by its name, case and hyphens aside.
+pub(crate) fn language_number(name: &str) -> Result<usize> {
+    let plain = |n: &str| n.to_lowercase().replace([' ', '_'], "-");
+    let known: Vec<String> = LANGUAGES.iter().map(|l| plain(l)).collect();
+    known.iter().position(|k| *k == plain(name)).ok_or_else(|| {
+        let known: Vec<&str> = known.iter().map(String::as_str).collect();
+        Error::Usage(format!("there is no language \"{name}\"; {}", nearest(&plain(name), &known)))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn languages_are_known_by_name() {
+        assert!(language_number("germn").unwrap_err().to_string().contains("\"german\""));
+        assert_eq!(language_number("Traditional Chinese").unwrap(), 11);
+    }
+
+    #[test]
+    fn colours() {
+        assert_eq!(Colour::try_from("#2a4d5c".to_owned()), Ok(Colour([0x2a, 0x4d, 0x5c])));
+        assert!(Colour::try_from("#2a4d".to_owned()).is_err());
+    }
+}
