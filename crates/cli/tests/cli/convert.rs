@@ -1,6 +1,7 @@
 //! Conversions: what goes in comes back, and what does not fit is refused with a way out.
 
-use crate::support::{demo, folder, run, text, tree};
+use crate::support::{demo, folder, noise, run, text, tree};
+use std::fs;
 use std::path::Path;
 
 fn same(a: &Path, b: &Path) {
@@ -179,4 +180,26 @@ fn a_compressed_image_in_an_archive_is_looked_through_twice() {
     run(folder.path(), &["convert", "moth.cso", "--to", "iso", "-o", "not yet/x.iso"]).expect(0);
     same(&demo().handheld, &folder.path().join("not yet/x.iso"));
     run(folder.path(), &["identify", "moth.zip::"]).expect(0).says("zip archive");
+}
+
+/// Parts of something that nobody knows are joined all the same, or it is an error: never is one of them left out in silence.
+#[test]
+fn joined_parts_of_no_known_format_are_all_there() {
+    let folder = folder();
+    let (a, b) = (noise(70_000, 5), noise(30_000, 6));
+    fs::write(folder.path().join("a.bin"), &a).unwrap();
+    fs::write(folder.path().join("b.bin"), &b).unwrap();
+    run(folder.path(), &["convert", "a.bin", "--join", "b.bin", "--to", "zst", "-o", "all.zst", "--prove"]).expect(0);
+    run(folder.path(), &["extract", "all.zst", "-o", "out"]).expect(0);
+    let made = fs::read_dir(folder.path().join("out")).unwrap().next().unwrap().unwrap().path();
+    assert!(fs::read(made).unwrap() == [a.clone(), b].concat(), "both parts, in their order");
+    let refused = run(folder.path(), &["convert", "a.bin", "--join", "gone.bin", "--to", "zst", "-o", "no.zst"]);
+    refused.expect(5).says("gone.bin");
+    assert!(!folder.path().join("no.zst").exists());
+    // A program and its continuation are one file of the new disk.
+    fs::write(folder.path().join("a.prg"), [&[1, 8][..], &a[..600]].concat()).unwrap();
+    fs::write(folder.path().join("b.prg"), &a[600..1000]).unwrap();
+    run(folder.path(), &["convert", "a.prg", "--join", "b.prg", "--to", "d64", "-o", "disk.d64"]).expect(0);
+    run(folder.path(), &["extract", "disk.d64", "-o", "disk"]).expect(0);
+    assert_eq!(fs::metadata(folder.path().join("disk/A.prg")).unwrap().len(), 1002);
 }

@@ -113,3 +113,15 @@ pub fn tool(name: &str, words: &[&str], folder: &Path) -> Option<String> {
     assert!(output.status.success(), "{name}: {output:?}");
     Some(String::from_utf8_lossy(&output.stdout).trim().to_owned())
 }
+
+/// Bytes that look random, and are the same every time.
+pub fn noise(len: usize, seed: u64) -> Vec<u8> {
+    let mut x = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
+    let mut next = || {
+        x ^= x << 13;
+        x ^= x >> 7;
+        x ^= x << 17;
+        x
+    };
+    (0..len.div_ceil(8)).flat_map(|_| next().to_le_bytes()).take(len).collect()
+}

@@ -84,9 +84,14 @@ fn own_form(item: &Item) -> Option<&str> {
 
 /// Opens a NES ROM without a header behind the one that was given.
 fn open_with_header(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let parts = open::joined(shown, options, setting)?;
     let run = || -> Result<Item> {
         let header = header(options, "nes", setting)?.unwrap_or_default();
-        open_bytes(shown, joined(header, &locate::bytes(shown, setting)?)?, setting)
+        let body = match &parts {
+            Some(parts) => parts.clone(),
+            None => locate::bytes(shown, setting)?,
+        };
+        open_bytes(shown, joined(header, &body)?, setting)
     };
     match open::whole(shown, options, setting) {
         Err(f) if options.given.has(&HEADER) && matches!(*f.cause, Error::NotUnderstood { .. }) => {

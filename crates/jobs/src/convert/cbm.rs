@@ -3,6 +3,7 @@
 use super::Options;
 use super::choice::{Choice, Kind as Value};
 use super::made::{Back, LeftOut, Made};
+use super::open;
 use super::shared::LABEL;
 use super::target::{Target, is_folder};
 use crate::{Failure, Item, Setting, locate};
@@ -35,7 +36,8 @@ pub(super) static TARGETS: [Target; 2] = [
 
 const DISK: Target = Target {
     options: &[&LABEL, &NAME, &ID],
-    open: |shown, options, setting| gathered(shown, &options.more, setting),
+    open: open::anything,
+    gather: Some(gather),
     accepts,
     lay: disk,
     ..Target::BASE
@@ -57,31 +59,24 @@ const MOST_LEN: u64 = 800 << 10;
 const DISK_ID: &str = "DC";
 
 /// Everything that the sources hold, as one folder.
-pub(super) fn gathered(shown: &str, more: &[String], setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+fn gather(items: Vec<Item>, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
     let (mut tree, mut damage) = (Tree::default(), Vec::new());
-    let mut stem = None;
-    for source in std::iter::once(shown).chain(more.iter().map(String::as_str)) {
-        let what = || format!("cannot convert \"{source}\"");
-        let item = match locate::open(source, "convert", setting) {
-            Err(f) if matches!(*f.cause, Error::NotUnderstood { .. }) => {
-                locate::open_lightly(source, "convert", setting)?
-            }
-            item => item?,
-        };
+    let (shown, stem) = items.first().map(|i| (i.shown.clone(), i.stem.clone())).unwrap_or_default();
+    for item in items {
+        let what = || format!("cannot convert \"{}\"", item.shown);
         let found = item.damage(setting).map_err(|e| Failure::new(what(), e))?;
-        damage.extend(found.into_iter().map(|d| Notice::damage(format!("{source}: {}", d.what))));
-        stem.get_or_insert(item.stem.clone());
-        match &item.opened.holds.tree {
-            Some(files) if DISKS.contains(&item.opened.identity.format) || is_folder(&item) => {
-                tree.nodes.extend(files.nodes.iter().cloned())
-            }
+        damage.extend(found.into_iter().map(|d| Notice::damage(format!("{}: {}", item.shown, d.what))));
+        let is_files = DISKS.contains(&item.opened.identity.format) || is_folder(&item);
+        let name = item.file_name();
+        match item.opened.holds.tree {
+            Some(files) if is_files => tree.nodes.extend(files.nodes),
             _ => {
-                let bytes = locate::bytes(source, setting).map_err(|e| Failure::new(what(), e))?;
-                tree.nodes.push(Node::new(item.file_name(), Kind::File(File::of(bytes)), None));
+                let Some(source) = item.source else { continue };
+                tree.nodes.push(Node::new(name, Kind::File(File::of(source)), None));
             }
         }
     }
-    let mut item = locate::gathered(shown, &stem.unwrap_or_default(), tree, setting);
+    let mut item = locate::gathered(&shown, &stem, tree, setting);
     // What is wrong with any of them is wrong with all of it.
     item.opened.told.notices.extend(damage);
     Ok(item)

@@ -119,8 +119,21 @@ pub fn convert(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ConvertReport, Answer), Failure> {
-    let open = to.and_then(table::target).map_or(Target::BASE.open, |t| t.open);
-    let item = open(shown, options, setting)?;
+    let asked = to.and_then(table::target).unwrap_or(&Target::BASE);
+    if let Some(extra) = options.more.first().filter(|_| asked.gather.is_none()) {
+        let several = table::targets().filter(|t| t.gather.is_some()).map(|t| format!("--to {}", t.id));
+        let several = several.collect::<Vec<_>>().join(", ");
+        return Err(Failure::usage("cannot convert several sources at once", format!("\"{extra}\" is one too many"))
+            .hint(format!("only disks ({several}) are made of several; parts of one dump go together with --join")));
+    }
+    let open = |source: &str| (asked.open)(source, options, setting);
+    let item = match asked.gather {
+        None => open(shown)?,
+        Some(gather) => {
+            let sources = std::iter::once(shown).chain(options.more.iter().map(String::as_str));
+            gather(sources.map(open).collect::<Result<_, _>>()?, setting)?
+        }
+    };
     let target = find_target(&item, to, options)?;
     make(&item, target, output, options, setting)
 }

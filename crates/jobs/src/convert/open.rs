@@ -9,12 +9,36 @@ use std::sync::Arc;
 
 /// Opens the source, put together with its other parts.
 pub(super) fn whole(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
-    if let Some(extra) = options.more.first() {
-        return Err(Failure::usage("cannot convert several sources at once", format!("\"{extra}\" is one too many"))
-            .hint("only disks (--to d64, --to d81) are made of several; parts of one dump go together with --join"));
+    let Some(bytes) = joined(shown, options, setting)? else { return locate::open(shown, "convert", setting) };
+    locate::open_bytes(shown, bytes, setting).map_err(|e| {
+        let is_unknown = matches!(e, Error::NotUnderstood { .. });
+        let failure = Failure::new(format!("cannot join the parts of \"{shown}\""), e);
+        match is_unknown {
+            true => failure.hint("what comes out is nothing known: are the parts complete, and in the right order?"),
+            false => failure,
+        }
+    })
+}
+
+/// The same for targets that take what nobody understands, too.
+pub(super) fn anything(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    match whole(shown, options, setting) {
+        Err(f) if matches!(*f.cause, Error::NotUnderstood { .. }) => match joined(shown, options, setting)? {
+            Some(bytes) => Ok(locate::unknown_bytes(shown, bytes, setting)),
+            None => locate::open_lightly(shown, "convert", setting),
+        },
+        opened => opened,
     }
+}
+
+/// All parts as one, if there are several.
+pub(super) fn joined(
+    shown: &str,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> std::result::Result<Option<SourceRef>, Failure> {
     if options.join.is_empty() && options.odd.is_none() {
-        return locate::open(shown, "convert", setting);
+        return Ok(None);
     }
     let join = || -> Result<SourceRef> {
         let mut whole = locate::bytes(shown, setting)?;
@@ -27,22 +51,5 @@ pub(super) fn whole(shown: &str, options: &Options, setting: &Setting<'_>) -> st
         }
         Ok(Arc::new(Concat::new(parts)?))
     };
-    let what = || format!("cannot join the parts of \"{shown}\"");
-    let whole = join().map_err(|e| Failure::new(what(), e))?;
-    locate::open_bytes(shown, whole, setting).map_err(|e| {
-        let is_unknown = matches!(e, Error::NotUnderstood { .. });
-        let failure = Failure::new(what(), e);
-        match is_unknown {
-            true => failure.hint("what comes out is nothing known: are the parts complete, and in the right order?"),
-            false => failure,
-        }
-    })
-}
-
-/// The same for targets that take what nobody understands, too.
-pub(super) fn anything(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
-    match whole(shown, options, setting) {
-        Err(f) if matches!(*f.cause, Error::NotUnderstood { .. }) => locate::open_lightly(shown, "convert", setting),
-        opened => opened,
-    }
+    join().map(Some).map_err(|e| Failure::new(format!("cannot join the parts of \"{shown}\""), e))
 }

@@ -24,8 +24,11 @@ pub struct Target {
     pub options: &'static [&'static Choice],
     /// Whether `--keep-damage` makes it of contents whose digests do not hold.
     pub may_keep_damage: bool,
-    /// How its source is opened.
+    /// How a source for it is opened.
     pub(super) open: fn(&str, &Options, &Setting<'_>) -> std::result::Result<Item, Failure>,
+    /// How what was opened becomes one thing to lay out, however many there are; `None` where one source is all that it is
+    /// made of.
+    pub(super) gather: Option<Gather>,
     /// Whether a source can become it, and how useful that is.
     pub(super) accepts: fn(&Item, &Target) -> Option<u8>,
     /// Whether it is meant where no target is named.
@@ -33,6 +36,9 @@ pub struct Target {
     /// Lays it out.
     pub(super) lay: fn(&Item, &Target, &Options, &Setting<'_>) -> Result<Made>,
 }
+
+/// Puts sources together: the files of several disks, the parts of a title.
+pub(super) type Gather = fn(Vec<Item>, &Setting<'_>) -> std::result::Result<Item, Failure>;
 
 impl Target {
     /// One that nothing becomes: others say what is different with them.
@@ -46,6 +52,7 @@ impl Target {
         options: &[],
         may_keep_damage: false,
         open: open::whole,
+        gather: None,
         accepts: |_, _| None,
         is_meant: |_, _, _| false,
         lay: |_, target, _, _| Err(Error::unsupported(target.id, "making a new one")),

@@ -33,6 +33,8 @@ use near::Near;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+/// What a file of no known format is called.
+const UNKNOWN: &str = "file of unknown kind";
 /// What separates a container from the path inside it.
 pub(crate) const INSIDE: &str = "::";
 
@@ -115,7 +117,7 @@ pub(crate) fn open_lightly(shown: &str, verb: &str, setting: &Setting<'_>) -> st
     if role == Role::Wrapper || (role == Role::Archive && !reached.stop) {
         return open_reached(shown, reached, setting).map_err(fail);
     }
-    let (id, name) = format.map_or(("unknown", "file of unknown kind"), |f| (f.id(), f.name()));
+    let (id, name) = format.map_or(("unknown", UNKNOWN), |f| (f.id(), f.name()));
     Ok(Item {
         shown: shown.to_owned(),
         address: shown.to_owned(),
@@ -279,16 +281,26 @@ pub(crate) fn gathered(shown: &str, stem: &str, tree: Tree, setting: &Setting<'_
 /// When they are of no known format, or broken.
 pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) -> Result<Item> {
     let keyring = Around::default().keyring(setting);
-    let name = decanter_core::catalogue::last_name(shown.rsplit(INSIDE).next().unwrap_or(shown));
-    let names = [stem_of(name)];
-    let opener = setting.opener(&keyring).with_names(&names);
-    let opened = opener.open(source.clone())?;
-    let [stem] = names;
-    Ok(Item {
+    let names = [stem_of_address(shown)];
+    let opened = setting.opener(&keyring).with_names(&names).open(source.clone())?;
+    Ok(of_bytes(shown, source, opened, keyring))
+}
+
+/// Such bytes, whatever they are.
+pub(crate) fn unknown_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) -> Item {
+    of_bytes(shown, source, Opened::new("unknown", UNKNOWN), Around::default().keyring(setting))
+}
+
+fn stem_of_address(shown: &str) -> String {
+    stem_of(decanter_core::catalogue::last_name(shown.rsplit(INSIDE).next().unwrap_or(shown)))
+}
+
+fn of_bytes(shown: &str, source: SourceRef, opened: Opened, keyring: Keyring) -> Item {
+    Item {
         shown: shown.to_owned(),
         address: shown.to_owned(),
         host: native::path(shown),
-        stem,
+        stem: stem_of_address(shown),
         around: Vec::new(),
         source: Some(source),
         opened,
@@ -298,7 +310,7 @@ pub(crate) fn open_bytes(shown: &str, source: SourceRef, setting: &Setting<'_>) 
         sealed_around: Vec::new(),
         others: None,
         descriptions: Vec::new(),
-    })
+    }
 }
 
 impl Item {
