@@ -2,6 +2,7 @@
 //!
 //! All numbers are little-endian. Layout, checks and what is not sure: docs/formats/cso.md.
 
+use crate::raw::read_at;
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
@@ -11,6 +12,7 @@ use decanter_core::source::{Source, SourceRef, check_range, read_array};
 use decanter_core::{Error, Result, SECTOR};
 use libdeflater::{CompressionLvl, Compressor, Decompressor};
 use std::sync::Arc;
+use zerocopy::IntoBytes;
 
 /// Bytes before the index.
 const HEADER: u64 = 24;
@@ -151,6 +153,24 @@ fn open(source: SourceRef, coding: Coding, opener: &Opener<'_>) -> Result<Opened
     Ok(opened)
 }
 
+mod raw {
+    use crate::raw::layouts;
+    use zerocopy::byteorder::{LE, U32, U64};
+
+    layouts! {
+        /// What stands before the index.
+        Header: 24 {
+            magic: [u8; 4],
+            header_len: U32<LE>,
+            len: U64<LE>,
+            block: U32<LE>,
+            version: u8,
+            shift: u8,
+            reserved: [u8; 2],
+        }
+    }
+}
+
 /// The image inside.
 struct View {
     source: SourceRef,
@@ -165,17 +185,16 @@ struct View {
 impl View {
     fn new(source: SourceRef, coding: Coding) -> Result<Self> {
         let id = coding.id();
-        let header: [u8; HEADER as usize] = read_array(source.as_ref(), 0)?;
-        let word = |at: usize| u32::from_le_bytes([header[at], header[at + 1], header[at + 2], header[at + 3]]);
-        let len = u64::from(word(8)) | u64::from(word(12)) << 32;
-        let (block, version, shift) = (word(16), header[20], header[21]);
-        if version > 1 {
-            return Err(Error::unsupported(id, format!("version {version}")));
+        let header: raw::Header = read_at(source.as_ref(), 0)?;
+        let (len, block, shift) = (header.len.get(), header.block.get(), header.shift);
+        if header.version > 1 {
+            return Err(Error::unsupported(id, format!("version {}", header.version)));
         }
         // Images of other consoles begin with the same four letters; then come the length of a block and a map of those
         // that are there, a byte each.
-        if word(4).is_power_of_two() && word(4) >= 1 << 15 && header[8..].iter().all(|b| *b <= 1) {
-            let what = format!("the form with a map of blocks of {} bytes, for other consoles,", word(4));
+        let second = header.header_len.get();
+        if second.is_power_of_two() && second >= 1 << 15 && header.as_bytes()[8..].iter().all(|b| *b <= 1) {
+            let what = format!("the form with a map of blocks of {second} bytes, for other consoles,");
             return Err(Error::unsupported(id, what));
         }
         if !block.is_power_of_two() || !(512..=MOST_BLOCK).contains(&block) {

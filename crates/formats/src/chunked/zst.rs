@@ -4,6 +4,7 @@
 //! both and restores the exact bytes. Files without a table are read by the headers of their frames. Layout:
 //! docs/formats/zst.md.
 
+use crate::raw::{read_at, split};
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::digest::{Algorithm, hex};
 use decanter_core::format::{Format, Opener};
@@ -17,12 +18,15 @@ use decanter_core::{Error, Result};
 use serde::{Deserialize, Serialize};
 use std::io::Read;
 use std::sync::{Arc, Mutex, PoisonError};
+use zerocopy::IntoBytes;
 use zstd::bulk::Compressor;
 use zstd::zstd_safe::CParameter;
 
 const ID: &str = "zst";
 /// Magic of a frame (RFC 8878, 3.1.1).
 const FRAME: u32 = 0xfd2f_b528;
+/// Magic of skippable frames, but for the lowest four bits (RFC 8878, 3.1.2).
+const SKIPPABLE: u32 = 0x184d_2a50;
 /// Magic of the skippable frame with the table (seekable format, 0.1.0).
 const TABLE: u32 = 0x184d_2a5e;
 /// Magic of the skippable frame with our record.
@@ -43,6 +47,30 @@ const MOST_KEPT: u64 = 4;
 const MOST_RECORD: u64 = 64 << 10;
 /// Effort, if nothing else is asked for.
 pub const LEVEL: i32 = 12;
+
+mod raw {
+    use crate::raw::layouts;
+    use zerocopy::byteorder::{LE, U32};
+
+    layouts! {
+        /// What a skippable frame begins with.
+        Frame: 8 {
+            magic: U32<LE>,
+            len: U32<LE>,
+        }
+        /// Where a frame's bytes end, and what they become; a checksum may follow.
+        Place: 8 {
+            packed: U32<LE>,
+            len: U32<LE>,
+        }
+        /// The last bytes of a seekable file.
+        Footer: 9 {
+            frames: U32<LE>,
+            flags: u8,
+            magic: U32<LE>,
+        }
+    }
+}
 
 /// The format.
 pub struct SeekableZstd;
@@ -134,25 +162,26 @@ fn read_table(source: &dyn Source) -> Result<Option<(Vec<FramePlace>, u64)>> {
         return Ok(None);
     }
     let footer_at = source.len() - FOOTER;
-    let footer: [u8; FOOTER as usize] = read_array(source, footer_at)?;
-    if footer[5..] != SEEKABLE.to_le_bytes() {
+    let footer: raw::Footer = read_at(source, footer_at)?;
+    if footer.magic.get() != SEEKABLE {
         return Ok(None);
     }
-    let count = u64::from(u32::from_le_bytes([footer[0], footer[1], footer[2], footer[3]]));
-    let entry = if footer[4] & 0x80 != 0 { 12 } else { 8 };
+    let count = u64::from(footer.frames.get());
+    // With a checksum of each frame, or without.
+    let entry = if footer.flags & 0x80 != 0 { 12 } else { 8 };
     let table = count * entry + FOOTER;
     let Some(head) = source.len().checked_sub(table + 8).filter(|_| count <= MOST_FRAMES) else {
         return Err(Error::malformed(ID, format!("a table of {count} frames does not fit the file"), footer_at));
     };
-    let magic: [u8; 8] = read_array(source, head)?;
-    if magic[..4] != TABLE.to_le_bytes() || magic[4..] != (table as u32).to_le_bytes() {
+    let frame: raw::Frame = read_at(source, head)?;
+    if frame.magic.get() != TABLE || frame.len.get() != table as u32 {
         return Err(Error::malformed(ID, "the seek table's frame does not begin where its footer says", head));
     }
     let bytes = read_vec(source, head + 8, count * entry, "a seek table", MOST_FRAMES * 12)?;
     let (mut frames, mut at, mut start) = (Vec::with_capacity(count as usize), 0u64, 0u64);
     for (index, raw) in bytes.chunks_exact(entry as usize).enumerate() {
-        let packed = u64::from(u32::from_le_bytes([raw[0], raw[1], raw[2], raw[3]]));
-        let len = u64::from(u32::from_le_bytes([raw[4], raw[5], raw[6], raw[7]]));
+        let (place, _) = split::<raw::Place>(ID, "an entry of the seek table", raw, head)?;
+        let (packed, len) = (u64::from(place.packed.get()), u64::from(place.len.get()));
         if at + packed > head {
             let text = format!("frame {index} of the seek table reaches past the frames");
             return Err(Error::malformed(ID, text, head + 8 + index as u64 * entry));
@@ -170,16 +199,16 @@ fn read_table(source: &dyn Source) -> Result<Option<(Vec<FramePlace>, u64)>> {
 fn walk_frames(source: &dyn Source) -> Result<(Vec<FramePlace>, u64)> {
     let (mut frames, mut at, mut start, mut end) = (Vec::new(), 0u64, 0u64, 0u64);
     while at + 8 <= source.len() {
-        let head: [u8; 8] = read_array(source, at)?;
-        let magic = u32::from_le_bytes([head[0], head[1], head[2], head[3]]);
-        if magic & 0xffff_fff0 == 0x184d_2a50 {
-            at += 8 + u64::from(u32::from_le_bytes([head[4], head[5], head[6], head[7]]));
+        let frame: raw::Frame = read_at(source, at)?;
+        if frame.magic.get() & 0xffff_fff0 == SKIPPABLE {
+            at += 8 + u64::from(frame.len.get());
             continue;
         }
-        if magic != FRAME {
+        if frame.magic.get() != FRAME {
             return Err(Error::malformed(ID, "neither a frame nor a skippable frame", at));
         }
-        let flags = head[4];
+        // Of a frame with content, flags follow the magic, not a length.
+        let flags = frame.len.as_bytes()[0];
         let single = flags & 0x20 != 0;
         let dictionary = [0, 1, 2, 4][usize::from(flags & 3)];
         if dictionary > 0 {
@@ -232,9 +261,9 @@ fn read_record(source: &dyn Source, end: u64) -> Result<Option<Record>> {
     if end + 8 > source.len() {
         return Ok(None);
     }
-    let head: [u8; 8] = read_array(source, end)?;
-    let len = u64::from(u32::from_le_bytes([head[4], head[5], head[6], head[7]]));
-    if head[..4] != RECORD.to_le_bytes() || len > MOST_RECORD || end + 8 + len > source.len() {
+    let frame: raw::Frame = read_at(source, end)?;
+    let len = u64::from(frame.len.get());
+    if frame.magic.get() != RECORD || len > MOST_RECORD || end + 8 + len > source.len() {
         return Ok(None);
     }
     let bytes = read_vec(source, end + 8, len, "a record", MOST_RECORD)?;

@@ -2,10 +2,13 @@
 //! two entries of one name are what they are.
 
 use super::ID;
+use super::raw::{Central, End, End64, Locator64};
 use crate::num::{le16, le32, le64};
+use crate::raw::read_at;
 use decanter_core::source::{Source, read_array, read_vec};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
+use zerocopy::FromBytes;
 
 /// Signatures: a file in the directory, the end, the end of zip64 and its locator.
 const FILE: [u8; 4] = *b"PK\x01\x02";
@@ -13,10 +16,8 @@ const END: [u8; 4] = *b"PK\x05\x06";
 const END_64: [u8; 4] = *b"PK\x06\x06";
 const LOCATOR_64: [u8; 4] = *b"PK\x06\x07";
 /// Bytes of the end record without its comment, and of the longest comment.
-const END_LEN: u64 = 22;
+const END_LEN: u64 = size_of::<End>() as u64;
 const MOST_COMMENT: u64 = 0xffff;
-/// Bytes of a file's record without its texts.
-const FILE_LEN: usize = 46;
 /// Bytes of a directory.
 const MOST_DIRECTORY: u64 = 1 << 30;
 
@@ -58,20 +59,20 @@ pub(super) fn has_end(source: &dyn Source) -> Result<bool> {
 }
 
 /// The last end record whose comment ends where the file does; else the last one at all.
-fn find_end(source: &dyn Source) -> Result<Option<(u64, Vec<u8>)>> {
+fn find_end(source: &dyn Source) -> Result<Option<(u64, End)>> {
     let from = source.len().saturating_sub(END_LEN + MOST_COMMENT);
     let tail = read_vec(source, from, source.len() - from, "the end of an archive", END_LEN + MOST_COMMENT)?;
-    let places = memchr::memmem::rfind_iter(&tail, &END).filter(|at| at + END_LEN as usize <= tail.len());
     let mut last = None;
-    for at in places {
-        let end = at + END_LEN as usize + usize::from(le16(&tail, at + 20));
-        if end == tail.len() {
-            return Ok(Some((from + at as u64, tail[at..].to_vec())));
+    for at in memchr::memmem::rfind_iter(&tail, &END) {
+        let Ok((end, comment)) = End::read_from_prefix(&tail[at..]) else { continue };
+        let found = (from + at as u64, end);
+        if comment.len() == usize::from(end.comment_len.get()) {
+            return Ok(Some(found));
         }
-        last = last.or(Some(at));
+        last = last.or(Some(found));
     }
     // Padding behind the archive.
-    Ok(last.map(|at| (from + at as u64, tail[at..].to_vec())))
+    Ok(last)
 }
 
 impl Directory {
@@ -84,19 +85,20 @@ impl Directory {
         let Some((end_at, end)) = find_end(source)? else {
             return Err(malformed("the central directory is cut short: there is no end record", source.len()));
         };
-        let mut count = u64::from(le16(&end, 10));
-        let (mut size, mut offset) = (u64::from(le32(&end, 12)), u64::from(le32(&end, 16)));
-        if le16(&end, 4) != le16(&end, 6) || (le16(&end, 4) != 0 && le16(&end, 4) != 0xffff) {
+        let mut count = u64::from(end.entries.get());
+        let (mut size, mut offset) = (u64::from(end.directory_len.get()), u64::from(end.directory_at.get()));
+        if end.disk != end.directory_disk || !matches!(end.disk.get(), 0 | 0xffff) {
             return Err(Error::unsupported(ID, "an archive in several parts"));
         }
         // What stands right before the end record of the kind that counts.
         let mut directory_end = end_at;
-        if let Some(locator_at) = end_at.checked_sub(20)
-            && let locator = read_array::<20>(source, locator_at)?
-            && locator[..4] == LOCATOR_64
+        if let Some(locator_at) = end_at.checked_sub(size_of::<Locator64>() as u64)
+            && let locator = read_at::<Locator64>(source, locator_at)?
+            && locator.signature == LOCATOR_64
         {
-            let (at, record) = end_64(source, le64(&locator, 8), locator_at)?;
-            (count, size, offset) = (le64(&record, 32), le64(&record, 40), le64(&record, 48));
+            let (at, record) = end_64(source, locator.end_at.get(), locator_at)?;
+            count = record.entries.get();
+            (size, offset) = (record.directory_len.get(), record.directory_at.get());
             directory_end = at;
         }
         let begin = directory_end
@@ -142,11 +144,12 @@ fn is_record(source: &dyn Source, at: u64) -> Result<bool> {
 }
 
 /// The end record of zip64: where the locator says, or, with bytes before the archive, right before the locator.
-fn end_64(source: &dyn Source, said: u64, locator_at: u64) -> Result<(u64, [u8; 56])> {
-    for at in [Some(said), locator_at.checked_sub(56)].into_iter().flatten() {
-        if at.checked_add(56).is_some_and(|end| end <= locator_at) {
-            let record: [u8; 56] = read_array(source, at)?;
-            if record[..4] == END_64 {
+fn end_64(source: &dyn Source, said: u64, locator_at: u64) -> Result<(u64, End64)> {
+    const LEN: u64 = size_of::<End64>() as u64;
+    for at in [Some(said), locator_at.checked_sub(LEN)].into_iter().flatten() {
+        if at.checked_add(LEN).is_some_and(|end| end <= locator_at) {
+            let record: End64 = read_at(source, at)?;
+            if record.signature == END_64 {
                 return Ok((at, record));
             }
         }
@@ -157,28 +160,28 @@ fn end_64(source: &dyn Source, said: u64, locator_at: u64) -> Result<(u64, [u8; 
 impl Record {
     /// The record at the beginning of `bytes`, and its length.
     fn parse(bytes: &[u8], before: u64) -> Option<(Self, usize)> {
-        let head = bytes.get(..FILE_LEN)?;
-        let (name_len, extra_len, comment_len) =
-            (usize::from(le16(head, 28)), usize::from(le16(head, 30)), usize::from(le16(head, 32)));
-        let name = bytes.get(FILE_LEN..FILE_LEN + name_len)?;
-        let extra = bytes.get(FILE_LEN + name_len..FILE_LEN + name_len + extra_len)?;
-        let flags = le16(head, 8);
+        let (head, rest) = Central::ref_from_prefix(bytes).ok()?;
+        let [name_len, extra_len, comment_len] =
+            [head.name_len, head.extra_len, head.comment_len].map(|len| usize::from(len.get()));
+        let (name, rest) = rest.split_at_checked(name_len)?;
+        let extra = rest.get(..extra_len)?;
+        let flags = head.flags.get();
         let mut record = Self {
             name: text(name, flags),
             flags,
-            method: le16(head, 10),
-            time: le16(head, 12),
-            date: le16(head, 14),
-            crc: le32(head, 16),
-            packed_len: le32(head, 20).into(),
-            len: le32(head, 24).into(),
-            header_at: le32(head, 42).into(),
-            made_by: head[5],
-            attributes: le32(head, 38),
+            method: head.method.get(),
+            time: head.time.get(),
+            date: head.date.get(),
+            crc: head.crc.get(),
+            packed_len: head.packed_len.get().into(),
+            len: head.len.get().into(),
+            header_at: head.header_at.get().into(),
+            made_by: head.made_by,
+            attributes: head.attributes.get(),
         };
         record.extras(extra, name);
         record.header_at = record.header_at.checked_add(before)?;
-        Some((record, FILE_LEN + name_len + extra_len + comment_len))
+        Some((record, size_of::<Central>() + name_len + extra_len + comment_len))
     }
 
     fn extras(&mut self, mut extra: &[u8], raw_name: &[u8]) {

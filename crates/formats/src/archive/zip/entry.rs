@@ -1,14 +1,16 @@
 //! One entry's bytes.
 
 use super::method::Method;
+use super::raw::Local;
 use super::{ID, Inflate, LOCAL};
-use decanter_core::source::{Source, SourceRef, check_range, read_array, read_vec};
+use crate::raw::read_at;
+use decanter_core::source::{Source, SourceRef, check_range, read_vec};
 use decanter_core::view::{MOST_HELD, Slice};
 use decanter_core::{Error, Result};
 use std::sync::{Arc, OnceLock};
 
 /// Length of a local file header without its name and extra field (APPNOTE 4.3.7).
-pub(super) const HEADER_LEN: u64 = 30;
+pub(super) const HEADER_LEN: u64 = size_of::<Local>() as u64;
 
 /// An entry. Where its data begins stands in its local header, which is read on first use, so that listing an
 /// archive of many thousand entries reads nothing but the central directory.
@@ -28,12 +30,11 @@ impl Entry {
 
     /// Where the data begins, behind the local header.
     fn data_at(&self) -> Result<u64> {
-        let header: [u8; HEADER_LEN as usize] = read_array(self.archive.as_ref(), self.header_at)?;
-        if header[..4] != LOCAL {
+        let header: Local = read_at(self.archive.as_ref(), self.header_at)?;
+        if header.signature != LOCAL {
             return Err(Error::malformed(ID, "a local header without its signature", self.header_at));
         }
-        let u16_at = |at: usize| u64::from(u16::from_le_bytes([header[at], header[at + 1]]));
-        Ok(self.header_at + HEADER_LEN + u16_at(26) + u16_at(28))
+        Ok(self.header_at + HEADER_LEN + u64::from(header.name_len.get()) + u64::from(header.extra_len.get()))
     }
 
     fn data(&self) -> Result<&SourceRef> {

@@ -7,6 +7,7 @@ mod directory;
 mod entry;
 mod inflate;
 mod method;
+mod raw;
 
 pub use inflate::Inflate;
 

@@ -1,9 +1,10 @@
 //! The first sector: where tables, root folder and clusters are.
 
+use super::raw::BootSector;
 use crate::disk::is_boot_sector;
-use crate::num::{le16, le32};
+use crate::raw::read_at;
 use decanter_core::Result;
-use decanter_core::source::{Source, read_array};
+use decanter_core::source::Source;
 use std::ops::Range;
 
 /// Bytes of a directory entry.
@@ -42,26 +43,27 @@ impl Layout {
         if !is_boot_sector(source)? {
             return Ok(None);
         }
-        let b: [u8; 512] = read_array(source, 0)?;
-        let sector_len = u64::from(le16(&b, 11));
-        let per_cluster = u64::from(b[13]);
-        let (reserved, tables, root_entries) = (u64::from(le16(&b, 14)), u64::from(b[16]), u64::from(le16(&b, 17)));
-        let sectors = match le16(&b, 19) {
-            0 => u64::from(le32(&b, 32)),
+        let b: BootSector = read_at(source, 0)?;
+        let sector_len = u64::from(b.sector_len.get());
+        let per_cluster = u64::from(b.sectors_a_cluster);
+        let (reserved, tables, root_entries) =
+            (u64::from(b.reserved.get()), u64::from(b.tables), u64::from(b.root_entries.get()));
+        let sectors = match b.small_sectors.get() {
+            0 => u64::from(b.large_sectors.get()),
             small => small.into(),
         };
-        let table_sectors = match le16(&b, 22) {
-            0 => u64::from(le32(&b, 36)),
+        let table_sectors = match b.small_table.get() {
+            0 => u64::from(b.large_table.get()),
             small => small.into(),
         };
-        let jump = (b[0] == 0xeb && b[2] == 0x90) || b[0] == 0xe9;
+        let jump = (b.jump[0] == 0xeb && b.jump[2] == 0x90) || b.jump[0] == 0xe9;
         let plausible = matches!(sector_len, 512 | 1024 | 2048 | 4096)
             && per_cluster.is_power_of_two()
             && reserved > 0
             && (1..=2).contains(&tables)
             && table_sectors > 0
             && sectors > 0
-            && (b[21] == 0xf0 || b[21] >= 0xf8);
+            && (b.medium == 0xf0 || b.medium >= 0xf8);
         if !jump || !plausible {
             return Ok(None);
         }
@@ -83,11 +85,11 @@ impl Layout {
             table_len: table_sectors * sector_len,
             tables,
             root: root_at..root_at + root_entries * 32,
-            root_cluster: le32(&b, 44) & 0x0fff_ffff,
+            root_cluster: b.root_cluster.get() & 0x0fff_ffff,
             data_at: data_sector * sector_len,
             clusters,
             len: sectors * sector_len,
-            medium: b[21],
+            medium: b.medium,
         }))
     }
 

@@ -5,6 +5,7 @@
 mod check;
 mod layout;
 mod names;
+mod raw;
 mod table;
 mod walk;
 

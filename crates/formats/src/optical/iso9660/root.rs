@@ -1,7 +1,9 @@
 //! Quick looks at a volume: cheap enough to tell one kind of disc from another.
 
+use super::raw::Descriptor;
 use super::raw::{CD001, FIRST_DESCRIPTOR, PRIMARY};
-use decanter_core::source::{Source, read_array, read_vec};
+use crate::raw::read_at;
+use decanter_core::source::{Source, read_vec};
 use decanter_core::{Result, SECTOR};
 
 /// Bytes of the root folder that are looked at.
@@ -13,7 +15,7 @@ const MOST_ROOT: u64 = 8 * SECTOR;
 /// What reading fails with.
 pub fn system_id(source: &dyn Source) -> Result<Option<String>> {
     let Some(descriptor) = descriptor(source)? else { return Ok(None) };
-    Ok(Some(String::from_utf8_lossy(&descriptor[8..40]).trim_end_matches([' ', '\0']).to_owned()))
+    Ok(Some(String::from_utf8_lossy(&descriptor.system).trim_end_matches([' ', '\0']).to_owned()))
 }
 
 /// Whether the root folder lists `name`, without version, in capitals: a look at its first bytes, not a walk.
@@ -22,9 +24,8 @@ pub fn system_id(source: &dyn Source) -> Result<Option<String>> {
 /// What reading fails with.
 pub fn root_has(source: &dyn Source, name: &str) -> Result<bool> {
     let Some(descriptor) = descriptor(source)? else { return Ok(false) };
-    let word =
-        |at: usize| u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]]);
-    let (start, len) = (u64::from(word(156 + 2)) * SECTOR, u64::from(word(156 + 10)).min(MOST_ROOT));
+    let root = &descriptor.root;
+    let (start, len) = (u64::from(root.extent.get().0) * SECTOR, u64::from(root.data_length.get().0).min(MOST_ROOT));
     if start.saturating_add(len) > source.len() {
         return Ok(false);
     }
@@ -32,10 +33,10 @@ pub fn root_has(source: &dyn Source, name: &str) -> Result<bool> {
     Ok(folder.windows(name.len()).any(|w| w.eq_ignore_ascii_case(name.as_bytes())))
 }
 
-fn descriptor(source: &dyn Source) -> Result<Option<[u8; SECTOR as usize]>> {
+fn descriptor(source: &dyn Source) -> Result<Option<Descriptor>> {
     if source.len() < (FIRST_DESCRIPTOR + 1) * SECTOR {
         return Ok(None);
     }
-    let bytes: [u8; SECTOR as usize] = read_array(source, FIRST_DESCRIPTOR * SECTOR)?;
-    Ok((bytes[0] == PRIMARY && bytes[1..6] == CD001).then_some(bytes))
+    let own: Descriptor = read_at(source, FIRST_DESCRIPTOR * SECTOR)?;
+    Ok((own.kind == PRIMARY && own.identifier == CD001).then_some(own))
 }

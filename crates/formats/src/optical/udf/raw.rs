@@ -1,20 +1,7 @@
 //! ECMA-167 structures as they stand on the disc, byte for byte. All numbers are little-endian.
 
+use crate::raw::layouts;
 use zerocopy::byteorder::{LE, U16, U32, U64};
-use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned};
-
-/// Defines layouts whose sizes are held against those of the standard.
-macro_rules! layouts {
-    ($($(#[$doc:meta])* $name:ident: $size:literal { $($field:ident: $kind:ty,)* })*) => {$(
-        $(#[$doc])*
-        #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
-        #[repr(C)]
-        pub(super) struct $name {
-            $(pub(super) $field: $kind,)*
-        }
-        const _: () = assert!(size_of::<$name>() == $size);
-    )*};
-}
 
 layouts! {
     /// What every descriptor begins with (3/7.2).

@@ -1,12 +1,14 @@
 //! Lays a tree out as the smallest partition: descriptor, tables, files, nothing else.
 
-use super::{DESCRIPTOR, ID, MAGIC, SECOND_MAGIC};
+use super::raw::{Descriptor, Entry as RawEntry};
+use super::{DESCRIPTOR, ID, MAGIC};
 use crate::arranged::{self, Arranged, Item, Member, Named};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Tree;
 use decanter_core::{Error, Result, SECTOR};
 use std::sync::Arc;
+use zerocopy::IntoBytes;
 
 /// The largest file: its length is 32 bits.
 const MOST_FILE: u64 = u32::MAX as u64;
@@ -99,14 +101,16 @@ fn spelled(name: &str, path: &str) -> Result<Vec<u8>> {
 }
 
 fn descriptor(root: &Folder, newest: Option<i64>) -> Vec<u8> {
-    let mut bytes = vec![0; SECTOR as usize];
-    bytes[..20].copy_from_slice(MAGIC);
-    bytes[20..24].copy_from_slice(&(root.sector as u32).to_le_bytes());
-    bytes[24..28].copy_from_slice(&(root.len as u32).to_le_bytes());
     let date = newest.map_or(0, |s| (s + EPOCH).max(0) as u64 * 10_000_000);
-    bytes[28..36].copy_from_slice(&date.to_le_bytes());
-    bytes[SECOND_MAGIC..].copy_from_slice(MAGIC);
-    bytes
+    let own = Descriptor {
+        magic: *MAGIC,
+        root_sector: (root.sector as u32).into(),
+        root_len: (root.len as u32).into(),
+        made: date.into(),
+        unused: [0; 1992],
+        second_magic: *MAGIC,
+    };
+    own.as_bytes().to_vec()
 }
 
 /// The search tree of `count` sorted entries: for each its left and right child, and the order in which they are
@@ -161,13 +165,15 @@ fn table(folder: &Folder, folders: &[Folder], files: &[Item], sectors: &[u64]) -
             Member::File(f) => (sectors[f], files[f].source.len(), 0x20),
         };
         let at = places[index] as usize;
-        let mut raw = Vec::with_capacity(14 + entry.name.len());
-        raw.extend(child(0).to_le_bytes());
-        raw.extend(child(1).to_le_bytes());
-        raw.extend((sector as u32).to_le_bytes());
-        raw.extend((size as u32).to_le_bytes());
-        raw.extend([attributes, entry.name.len() as u8]);
-        raw.extend(&entry.name);
+        let own = RawEntry {
+            left: child(0).into(),
+            right: child(1).into(),
+            sector: (sector as u32).into(),
+            len: (size as u32).into(),
+            attributes,
+            name_len: entry.name.len() as u8,
+        };
+        let raw = [own.as_bytes(), &entry.name].concat();
         table[at..at + raw.len()].copy_from_slice(&raw);
     }
     Ok(table)

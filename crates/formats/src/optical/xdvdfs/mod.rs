@@ -3,10 +3,12 @@
 //! All numbers are little-endian. Layout, checks and what is not sure: docs/formats/xdvdfs.md.
 
 mod compose;
+mod raw;
 mod walk;
 
 pub use compose::{Placed, compose_placed};
 
+use crate::raw::read_at;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
@@ -89,17 +91,14 @@ impl Format for Xdvdfs {
         opened.holds.disc = Some(Disc::Dvd);
         let base = place.offset;
         let at = base + DESCRIPTOR * SECTOR;
-        let descriptor: [u8; SECTOR as usize] = read_array(source.as_ref(), at)?;
-        if &descriptor[SECOND_MAGIC..] != MAGIC {
+        let descriptor: raw::Descriptor = read_at(source.as_ref(), at)?;
+        if &descriptor.second_magic != MAGIC {
             opened.damage(format!(
                 "the second magic of the volume descriptor is missing at offset {:#x}",
                 at + SECOND_MAGIC as u64
             ));
         }
-        let word = |at: usize| {
-            u32::from_le_bytes([descriptor[at], descriptor[at + 1], descriptor[at + 2], descriptor[at + 3]])
-        };
-        let root = walk::Table { sector: word(20), len: word(24) };
+        let root = walk::Table { sector: descriptor.root_sector.get(), len: descriptor.root_len.get() };
         let walked = walk::walk(&source, base, root, opener)?;
         opened.told.notices.extend(walked.notices);
         let tree = walked.tree;

@@ -1,5 +1,6 @@
 //! The folders of a partition, each a binary search tree of entries.
 
+use super::raw::Entry as RawEntry;
 use crate::walk::{Refused, Walk, Walked};
 use decanter_core::format::Opener;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
@@ -8,6 +9,7 @@ use decanter_core::{Result, SECTOR};
 use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::sync::Arc;
+use zerocopy::{FromBytes, IntoBytes};
 
 /// Bytes of one folder's table: offsets in it are 16 bits of four bytes each.
 const MOST_TABLE: u64 = 4 * 0x1_0000;
@@ -94,21 +96,20 @@ fn entries(table: &[u8], trouble: &mut dyn FnMut(usize, &str)) -> Vec<Entry> {
             trouble(at, "is reached twice: its search tree has a loop");
             continue;
         }
-        let Some(raw) = table.get(at..at + 14) else {
+        let split = table.get(at..).and_then(|rest| RawEntry::ref_from_prefix(rest).ok());
+        let Some((raw, rest)) = split else {
             trouble(at, "lies outside its table");
             continue;
         };
-        let half = |i: usize| u16::from_le_bytes([raw[i], raw[i + 1]]);
-        let word = |i: usize| u32::from_le_bytes([raw[i], raw[i + 1], raw[i + 2], raw[i + 3]]);
-        let (left, right, length) = (half(0), half(2), usize::from(raw[13]));
-        if left == NONE && right == NONE && raw[4..].iter().all(|&b| b == 0xff) {
+        let (left, right) = (raw.left.get(), raw.right.get());
+        if raw.as_bytes().iter().all(|&b| b == 0xff) {
             // Padding: an empty folder has a table of nothing else.
             if at != 0 {
                 trouble(at, "is padding");
             }
             continue;
         }
-        let own = table.get(at + 14..at + 14 + length).filter(|n| !n.is_empty());
+        let own = rest.get(..raw.name_len.into()).filter(|n| !n.is_empty());
         let children = [(right, own.or(after), before), (left, after, own.or(before))];
         let there = children.into_iter().filter(|(o, ..)| *o != 0 && *o != NONE);
         todo.extend(there.map(|(o, after, before)| (usize::from(o) * 4, after, before)));
@@ -130,7 +131,8 @@ fn entries(table: &[u8], trouble: &mut dyn FnMut(usize, &str)) -> Vec<Entry> {
             Ok(text) => text.to_owned(),
             Err(_) => name.iter().map(|&b| char::from(b)).collect(),
         };
-        found.push(Entry { name, sector: word(4), len: word(8), attributes: raw[12] });
+        let (sector, len) = (raw.sector.get(), raw.len.get());
+        found.push(Entry { name, sector, len, attributes: raw.attributes });
     }
     found
 }
