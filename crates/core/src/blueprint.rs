@@ -259,3 +259,90 @@ impl Blueprint {
         Ok(Arc::new(Concat::new(parts.collect::<Result<_>>()?)?))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::pour::to_memory;
+    use crate::source::Bytes;
+
+    fn bytes(text: &[u8]) -> SourceRef {
+        Arc::new(Bytes(text.to_vec()))
+    }
+
+    #[test]
+    fn parts_follow_each_other() {
+        let mut blueprint = Blueprint::of(bytes(b"tide"));
+        blueprint.fill(b'-', 3);
+        blueprint.fill(0, 0);
+        blueprint.source(bytes(b"table"));
+        assert_eq!((blueprint.len(), blueprint.is_empty(), Blueprint::new().is_empty()), (12, false, true));
+        assert_eq!(to_memory(&blueprint, 100, &()).unwrap(), b"tide---table");
+        let source = blueprint.as_source().unwrap();
+        let mut some = [0; 6];
+        source.read_at(2, &mut some).unwrap();
+        assert_eq!(&some, b"de---t");
+        assert!(matches!(to_memory(&blueprint, 11, &()), Err(Error::Limit { .. })));
+    }
+
+    #[test]
+    fn a_late_part_knows_the_digests_that_it_needs() {
+        let mut blueprint = Blueprint::new();
+        let head = blueprint.late(4);
+        let body = blueprint.source(bytes(b"123456789"));
+        blueprint.measure(body, Algorithm::Crc32);
+        blueprint.measure(body, Algorithm::Crc32);
+        blueprint
+            .compute(head, &[body], Arc::new(move |known| Ok(known.digest(body, Algorithm::Crc32)?.to_vec())))
+            .unwrap();
+        // The check value of CRC-32.
+        assert_eq!(to_memory(&blueprint, 100, &()).unwrap(), b"\xcb\xf4\x39\x26123456789");
+        assert!(blueprint.as_source().is_err(), "it exists only once it is written");
+        let wrong = blueprint.compute(body, &[], Arc::new(|_| Ok(Vec::new())));
+        assert!(matches!(wrong, Err(Error::Usage(_))), "a source is not computed");
+    }
+
+    #[test]
+    fn what_was_not_measured_is_not_known() {
+        let mut blueprint = Blueprint::new();
+        let body = blueprint.source(bytes(b"x"));
+        let tail = blueprint.late(4);
+        blueprint
+            .compute(tail, &[body], Arc::new(move |known| Ok(known.digest(body, Algorithm::Md5)?.to_vec())))
+            .unwrap();
+        assert!(matches!(to_memory(&blueprint, 100, &()), Err(Error::Usage(_))));
+    }
+
+    #[test]
+    fn only_sources_are_hashed_block_by_block() {
+        let mut blueprint = Blueprint::new();
+        let (a, b) = (blueprint.source(bytes(b"a")), blueprint.source(bytes(b"b")));
+        let late = blueprint.late(1);
+        assert!(blueprint.measure_blocks(a, b, 0).is_err() && blueprint.measure_blocks(a, late, 16).is_err());
+        assert!(blueprint.measure_whole(a, b).is_ok() && blueprint.measure_whole(late, late).is_err());
+        let run = blueprint.measure_blocks(a, b, 4).unwrap();
+        let found = Arc::new(std::sync::Mutex::new(Vec::new()));
+        let kept = found.clone();
+        blueprint
+            .compute(late, &[b], Arc::new(move |known| {
+                *kept.lock().unwrap() = known.blocks(run).to_vec();
+                Ok(vec![0])
+            }))
+            .unwrap();
+        to_memory(&blueprint, 100, &()).unwrap();
+        // One block, filled up with zeros.
+        assert_eq!(*found.lock().unwrap(), crate::digest::of_bytes(Algorithm::Sha256, b"ab\0\0").bytes);
+    }
+
+    #[test]
+    fn a_check_that_fails_keeps_nothing() {
+        let mut blueprint = Blueprint::of(bytes(b"kelp"));
+        blueprint.check(Arc::new(|_| Err(Error::Damaged { what: "it is wrong".into() })));
+        let folder = tempfile::tempdir().unwrap();
+        let target = folder.path().join("out");
+        let guard = crate::guard::Guard::default();
+        let door = crate::guard::Door { guard: &guard, replace: false };
+        let poured = crate::pour::pour(crate::pour::Output::new(&blueprint, &target), door, &());
+        assert!(matches!(poured, Err(Error::Damaged { .. })) && !target.exists());
+    }
+}

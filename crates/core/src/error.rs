@@ -269,3 +269,45 @@ impl Error {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_error_says_what_and_where() {
+        let told = |e: Error| e.to_string();
+        assert_eq!(told(Error::malformed("iso9660", "a record is cut short", 0x8800)), "iso9660: a record is cut short at offset 0x8800");
+        assert_eq!(told(Error::unsupported("chd", "version 2")), "chd: version 2 is not supported");
+        let missing = Error::io_at("read", Path::new("a.iso"), 0x10, io::Error::other("worn out"));
+        assert_eq!(told(missing), "read failed on a.iso at offset 0x10: worn out");
+        assert_eq!(told(Error::Io { op: "read", path: None, offset: None, source: io::Error::other("x") }), "read failed: x");
+        let ways = vec!["as a".to_owned(), "as b".to_owned()];
+        assert_eq!(told(Error::Ambiguous { what: "c".into(), ways }), "\"c\" can be read in several ways: as a; or as b");
+    }
+
+    #[test]
+    fn a_missing_key_says_where_it_was_looked_for_and_a_wrong_one_where_it_was() {
+        let trouble = |wrong: &[&str], looked: &[&str]| {
+            let list = |all: &[&str]| all.iter().map(|t| (*t).to_owned()).collect();
+            let (wrong, looked) = (list(wrong), list(looked));
+            KeyTrouble { need: "the key for DCNT-1".into(), way: KeyWay::Alone, wrong, looked }.to_string()
+        };
+        assert!(trouble(&[], &[]).contains("no place to look in was given"));
+        assert!(trouble(&[], &["keys", "home"]).contains("looked in: keys, home"));
+        let wrong = trouble(&["keys/a.key"], &["keys"]);
+        assert!(wrong.contains("keys/a.key") && !wrong.contains("is missing"), "{wrong}");
+    }
+
+    #[test]
+    fn everybody_is_to_blame_for_something() {
+        let io = || io::Error::other("x");
+        assert_eq!(Error::malformed("a", "b", 0).blame(), Blame::Source);
+        assert_eq!(Error::Limit { what: "a", asked: 2, limit: 1 }.blame(), Blame::Source);
+        assert_eq!(Error::WrongDescription { text: String::new() }.blame(), Blame::Key);
+        assert_eq!(Error::Exists { path: PathBuf::new() }.blame(), Blame::Request);
+        assert_eq!(Error::io("read", Path::new("a"), io()).blame(), Blame::Machine);
+        assert_eq!(Error::NoSpace { folder: PathBuf::new(), needed: 2, free: 1 }.blame(), Blame::Machine);
+        assert_eq!(Error::Cancelled.blame(), Blame::Stopped);
+    }
+}

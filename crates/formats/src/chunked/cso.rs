@@ -396,3 +396,105 @@ impl PackWorker for BlockWorker {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+
+    /// An image of `len` bytes in blocks of 512, shifted by `shift`, whose blocks have these bytes and stand behind the
+    /// index; true for one that is stored. Put together along docs/formats/cso.md.
+    fn image(magic: &[u8; 4], len: u64, shift: u8, blocks: &[(Vec<u8>, bool)]) -> Vec<u8> {
+        let mut head = magic.to_vec();
+        head.extend([24, 0, 0, 0]);
+        head.extend(len.to_le_bytes());
+        head.extend([0, 2, 0, 0, 1, shift, 0, 0]);
+        let unit = 1 << shift;
+        let mut at = (24 + (blocks.len() + 1) * 4).next_multiple_of(unit);
+        let mut body = Vec::new();
+        for (bytes, is_stored) in blocks {
+            head.extend(((at >> shift) as u32 | u32::from(*is_stored) << 31).to_le_bytes());
+            body.extend(bytes);
+            body.resize(body.len().next_multiple_of(unit), 0);
+            at += bytes.len().next_multiple_of(unit);
+        }
+        head.extend(((at >> shift) as u32).to_le_bytes());
+        head.resize(head.len().next_multiple_of(unit), 0);
+        [head, body].concat()
+    }
+
+    fn view(bytes: Vec<u8>, coding: Coding) -> Result<View> {
+        View::new(Arc::new(Bytes(bytes)), coding)
+    }
+
+    fn told(bytes: Vec<u8>) -> String {
+        view(bytes, Coding::Deflate).err().unwrap().to_string()
+    }
+
+    /// A deflate stream of one stored block (RFC 1951, 3.2.4), as any writer may make it.
+    fn stored_stream(bytes: &[u8]) -> Vec<u8> {
+        let len = bytes.len() as u16;
+        [&[1][..], &len.to_le_bytes(), &(!len).to_le_bytes(), bytes].concat()
+    }
+
+    #[test]
+    fn blocks_are_read_as_their_index_says() {
+        let blocks = [(vec![7; 512], true), (stored_stream(&[8; 512]), false), (stored_stream(&[9; 100]), false)];
+        for shift in [0, 3, 9] {
+            let view = view(image(b"CISO", 1124, shift, &blocks), Coding::Deflate).unwrap();
+            let mut all = vec![0; 1124];
+            view.read_at(0, &mut all).unwrap();
+            assert!(all[..512].iter().all(|b| *b == 7) && all[512..1024].iter().all(|b| *b == 8), "shift {shift}");
+            assert!(all[1024..].iter().all(|b| *b == 9));
+            let mut some = [0; 20];
+            view.read_at(1014, &mut some).unwrap();
+            assert_eq!(some, [[8; 10], [9; 10]].concat()[..], "across two blocks");
+        }
+    }
+
+    #[test]
+    fn a_last_block_that_was_filled_up_is_cut_to_its_length() {
+        let blocks = [(stored_stream(&[[5; 100].as_slice(), &[0; 412]].concat()), false)];
+        let view = view(image(b"CISO", 100, 0, &blocks), Coding::Deflate).unwrap();
+        let mut all = [0; 100];
+        view.read_at(0, &mut all).unwrap();
+        assert_eq!(all, [5; 100]);
+    }
+
+    #[test]
+    fn lz4_blocks_may_have_padding_behind_them() {
+        // One literal run of 18 bytes: token f0, three more, then the bytes (LZ4 block format).
+        let packed = [&[0xf0, 3][..], b"eighteen bytes....", &[0; 3]].concat();
+        let view = view(image(b"ZISO", 18, 3, &[(packed, false)]), Coding::Lz4).unwrap();
+        let mut all = [0; 18];
+        view.read_at(0, &mut all).unwrap();
+        assert_eq!(&all, b"eighteen bytes....");
+    }
+
+    #[test]
+    fn what_cannot_be_is_told_with_its_place() {
+        let good = || image(b"CISO", 1024, 0, &[(vec![7; 512], true), (vec![8; 512], true)]);
+        let changed = |at: usize, value: &[u8]| {
+            let mut bytes = good();
+            bytes[at..at + value.len()].copy_from_slice(value);
+            bytes
+        };
+        assert!(told(changed(16, &[3, 2, 0, 0])).contains("blocks of 515 bytes"));
+        assert!(told(changed(20, &[2])).contains("version 2"));
+        assert!(told(changed(21, &[60])).contains("shifted by 60 bits"));
+        assert!(told(changed(8, &[0, 0, 0, 0, 9, 0, 0, 0])).contains("does not fit the file"));
+        assert!(told(changed(24 + 4, &[1, 0, 0, 0])).contains("goes back at block 1"));
+        assert!(told(changed(24 + 8, &[0xff, 0xff, 0, 0])).contains("past the end of the file at block 2"));
+        // The other form: a map of blocks, a byte each.
+        let map = [&b"CISO"[..], &[0, 0, 0x20, 0], &[1, 1, 0, 1], &[0; 100]].concat();
+        assert!(told(map).contains("a map of blocks of 2097152 bytes"));
+    }
+
+    #[test]
+    fn a_damaged_block_names_its_sectors_and_the_others_are_read() {
+        let view = view(image(b"CISO", 1024, 0, &[(vec![0xff; 20], false), (vec![8; 512], true)]), Coding::Deflate).unwrap();
+        let error = view.read_at(0, &mut [0; 512]).unwrap_err().to_string();
+        assert!(error.contains("block 0 (sector 0) is damaged"), "{error}");
+        view.read_at(512, &mut [0; 512]).unwrap();
+    }
+}

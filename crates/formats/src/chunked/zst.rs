@@ -512,3 +512,99 @@ impl PackWorker for FrameWorker {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+
+    fn frame(bytes: &[u8]) -> Vec<u8> {
+        zstd::bulk::compress(bytes, 3).unwrap()
+    }
+
+    fn skippable(magic: u32, body: &[u8]) -> Vec<u8> {
+        [&magic.to_le_bytes()[..], &(body.len() as u32).to_le_bytes(), body].concat()
+    }
+
+    /// The table of the seekable format, put together along its description: places, number, flags, magic.
+    fn table(places: &[(usize, usize)], has_sums: bool) -> Vec<u8> {
+        let mut body = Vec::new();
+        for (packed, len) in places {
+            body.extend((*packed as u32).to_le_bytes());
+            body.extend((*len as u32).to_le_bytes());
+            body.extend(if has_sums { &[0xaa; 4][..] } else { &[] });
+        }
+        body.extend((places.len() as u32).to_le_bytes());
+        body.push(if has_sums { 0x80 } else { 0 });
+        body.extend(SEEKABLE.to_le_bytes());
+        skippable(TABLE, &body)
+    }
+
+    fn places(frames: &[FramePlace]) -> Vec<(u64, u64, u64, u64)> {
+        frames.iter().map(|f| (f.at, f.packed, f.start, f.len)).collect()
+    }
+
+    #[test]
+    fn a_table_says_where_frames_are_with_checksums_and_without() {
+        let (a, b) = (frame(&[1; 1000]), frame(&[2; 500]));
+        for has_sums in [false, true] {
+            let table = table(&[(a.len(), 1000), (b.len(), 500)], has_sums);
+            let file = Bytes([&a[..], &b, &table].concat());
+            let (frames, end) = read_table(&file).unwrap().unwrap();
+            let wanted = [(0, a.len() as u64, 0, 1000), (a.len() as u64, b.len() as u64, 1000, 500)];
+            assert_eq!((places(&frames), end), (wanted.to_vec(), (a.len() + b.len()) as u64));
+        }
+        assert!(read_table(&Bytes([a, b].concat())).unwrap().is_none(), "no table");
+    }
+
+    #[test]
+    fn tables_that_do_not_fit_are_errors() {
+        let a = frame(&[1; 1000]);
+        let told = |table: Vec<u8>| read_table(&Bytes([&a[..], &table].concat())).err().unwrap().to_string();
+        assert!(told(table(&[(a.len() + 1, 1000)], false)).contains("frame 0 of the seek table reaches past the frames"));
+        let mut short = table(&[(a.len(), 1000)], false);
+        let number = short.len() - 9;
+        short[number] = 77;
+        assert!(told(short).contains("a table of 77 frames does not fit"));
+        let mut moved = table(&[(a.len(), 1000)], false);
+        moved[4] += 1;
+        assert!(told(moved).contains("does not begin where its footer says"));
+    }
+
+    #[test]
+    fn frames_are_found_by_their_headers_and_skippable_ones_passed_over() {
+        let (a, b) = (frame(&[1; 1000]), frame(b"brine"));
+        let file = Bytes([skippable(0x184d_2a53, b"note"), a.clone(), skippable(RECORD, b"{}"), b.clone()].concat());
+        let (frames, end) = walk_frames(&file).unwrap();
+        let second = (12 + a.len() + 10) as u64;
+        let wanted = [(12, a.len() as u64, 0, 1000), (second, b.len() as u64, 1000, 5)];
+        assert_eq!((places(&frames), end), (wanted.to_vec(), file.len()));
+        let told = walk_frames(&Bytes([a, b"nonsense".to_vec()].concat())).err().unwrap().to_string();
+        assert!(told.contains("neither a frame nor a skippable frame"), "{told}");
+    }
+
+    #[test]
+    fn a_frame_that_is_not_what_the_table_says_is_damaged() {
+        let a = frame(&[1; 1000]);
+        let source: SourceRef = Arc::new(Bytes(a.clone()));
+        let made = |len: u64| {
+            let frames = vec![FramePlace { at: 0, packed: a.len() as u64, start: 0, len }];
+            Frames { source: source.clone(), frames, len }.make(0)
+        };
+        assert_eq!(made(1000).unwrap(), [1; 1000]);
+        assert!(made(1001).unwrap_err().to_string().contains("1000 bytes instead of 1001"));
+        assert!(made(999).is_err());
+        assert!(made(1 << 40).unwrap_err().to_string().contains("too short for its size"), "nothing is reserved for it");
+    }
+
+    #[test]
+    fn our_record_is_read_where_the_frames_end_and_nowhere_else() {
+        let record = Record { version: 1, name: "kelp.iso".into(), what: "a disc".into(), digests: Vec::new() };
+        let bytes = frame_of(&record).unwrap();
+        assert_eq!(read_record(&Bytes(bytes.clone()), 0).unwrap().unwrap().name, "kelp.iso");
+        assert!(read_record(&Bytes(bytes[..20].to_vec()), 0).unwrap().is_none(), "cut short");
+        assert!(read_record(&Bytes(skippable(TABLE, b"{}")), 0).unwrap().is_none(), "another frame");
+        let long = Record { name: "n".repeat(70_000), ..record };
+        assert!(matches!(frame_of(&long), Err(Error::Usage(_))));
+    }
+}

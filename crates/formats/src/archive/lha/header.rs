@@ -226,3 +226,98 @@ fn text(bytes: &[u8]) -> String {
         Err(_) => plain.iter().map(|b| char::from(*b)).collect(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+
+    /// The fixed part of levels 0 and 1, with its sum; dates are 1990-05-04 03:02:02 as DOS has it.
+    fn old_header(level: u8, name: &[u8], packed: u32, behind: &[u8]) -> Vec<u8> {
+        let mut body = b"-lh5-".to_vec();
+        body.extend(packed.to_le_bytes());
+        body.extend(600u32.to_le_bytes());
+        body.extend([0x41, 0x18, 0xa4, 0x14, 0x20, level, name.len() as u8]);
+        body.extend(name);
+        body.extend(0x1234u16.to_le_bytes());
+        body.extend(behind);
+        let sum = body.iter().fold(0u8, |s, b| s.wrapping_add(*b));
+        [&[body.len() as u8, sum][..], &body].concat()
+    }
+
+    fn read(bytes: Vec<u8>) -> Result<Option<Member>> {
+        member(&Bytes([bytes, vec![0; 64]].concat()), 0)
+    }
+
+    fn told(bytes: Vec<u8>) -> String {
+        read(bytes).err().unwrap().to_string()
+    }
+
+    #[test]
+    fn level_0_has_everything_in_one_piece() {
+        let own = read(old_header(0, b"sea\\tide.txt", 300, b"M")).unwrap().unwrap();
+        assert_eq!((own.path.as_str(), own.packed, own.len, own.crc), ("sea/tide.txt", 300, 600, 0x1234));
+        assert_eq!((own.method, own.attributes, own.is_amiga), (*b"-lh5-", 0x20, false));
+        assert_eq!(own.modified, Some(crate::time::seconds((1990, 5, 4), (3, 2, 2))));
+        // A comment behind the name, as one system writes it.
+        let own = read(old_header(0, b"tide\0high water", 300, b"A")).unwrap().unwrap();
+        assert_eq!((own.path.as_str(), own.comment.as_slice(), own.is_amiga), ("tide", &b"high water"[..], true));
+    }
+
+    #[test]
+    fn level_1_has_more_headers_that_count_as_packed_bytes() {
+        // Folder "sea/" in a header of 8 bytes (length, kind, text), then none: its size stands before it.
+        let extras = [&[2][..], b"sea\xff", &[0, 0]].concat();
+        let base = old_header(1, b"tide.txt", 300 + extras.len() as u32, &[b'U', extras.len() as u8, 0]);
+        let own = read([base.clone(), extras.clone()].concat()).unwrap().unwrap();
+        assert_eq!((own.path.as_str(), own.packed), ("sea/tide.txt", 300));
+        assert_eq!(own.header_len, (base.len() + extras.len()) as u64);
+        let far = old_header(1, b"tide.txt", 4, &[b'U', 200, 0]);
+        assert!(told(far).contains("reaches past its member"));
+    }
+
+    /// A header of level 2 with a name and, last, its own CRC-16.
+    fn level_2(name: &[u8]) -> Vec<u8> {
+        let mut bytes = vec![0, 0];
+        bytes.extend(b"-lh5-");
+        bytes.extend([[44, 1, 0, 0], [88, 2, 0, 0]].concat());
+        bytes.extend(641_790_122u32.to_le_bytes());
+        bytes.extend([0x20, 2, 0x34, 0x12, b'U']);
+        bytes.extend((name.len() as u16 + 3).to_le_bytes());
+        bytes.push(1);
+        bytes.extend(name);
+        bytes.extend([5, 0]);
+        let crc_at = bytes.len() + 1;
+        bytes.extend([0, 0, 0, 0, 0]);
+        let len = bytes.len() as u16;
+        bytes[..2].copy_from_slice(&len.to_le_bytes());
+        let mut crc = Crc16(0);
+        crc.update(&bytes);
+        bytes[crc_at..crc_at + 2].copy_from_slice(&crc.0.to_le_bytes());
+        bytes
+    }
+
+    #[test]
+    fn level_2_is_proven_by_a_checksum_of_its_own() {
+        let own = read(level_2(b"tide.txt")).unwrap().unwrap();
+        assert_eq!((own.path.as_str(), own.packed, own.len, own.crc), ("tide.txt", 300, 600, 0x1234));
+        assert_eq!(own.modified, Some(641_790_122));
+        let mut wrong = level_2(b"tide.txt");
+        wrong[30] ^= 1;
+        assert!(told(wrong).contains("CRC-16 of a member's header"));
+    }
+
+    #[test]
+    fn headers_that_cannot_be_are_told_and_the_end_is_the_end() {
+        let mut wrong = old_header(0, b"tide.txt", 300, b"M");
+        wrong[25] ^= 1;
+        assert!(told(wrong).contains("checksum of a member's header"));
+        let mut short = old_header(0, b"tide.txt", 300, b"M");
+        short[0] = 19;
+        assert!(told(short).contains("a header of 21 bytes"));
+        assert!(read(vec![0]).unwrap().is_none(), "the mark of the end");
+        let mut words = level_2(b"a");
+        (words[0], words[1], words[20]) = (2, 0, 3);
+        assert!(told(words).contains("words of 2 bytes"));
+    }
+}

@@ -220,3 +220,101 @@ pub(super) fn overall(raw_sha1: &[u8], entries: &[Entry]) -> Vec<u8> {
     hashes.sort();
     of_bytes(Algorithm::Sha1, &[raw_sha1, &hashes.concat()].concat()).bytes
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+
+    /// A header of version 5, field by field along docs/formats/chd.md.
+    fn version_5() -> Vec<u8> {
+        let mut bytes = b"MComprHD\0\0\0\x7c\0\0\0\x05zlib".to_vec();
+        bytes.extend([0; 12]);
+        for word in [0x10_0000u64, 0x200, 0x300] {
+            bytes.extend(word.to_be_bytes());
+        }
+        bytes.extend([4096u32.to_be_bytes(), 512u32.to_be_bytes()].concat());
+        bytes.extend([[1; 20], [2; 20], [0; 20]].concat());
+        assert_eq!(bytes.len(), 124);
+        bytes
+    }
+
+    /// Version 3 (120 bytes) or 4 (108): flags, codec, hunks, length, metadata, then what differs.
+    fn older(version: u8, is_difference: bool) -> Vec<u8> {
+        let mut bytes = b"MComprHD\0\0\0".to_vec();
+        bytes.push(if version == 3 { 120 } else { 108 });
+        bytes.extend([0, 0, 0, version, 0, 0, 0, u8::from(is_difference), 0, 0, 0, 1, 0, 0, 0, 2]);
+        bytes.extend([8192u64.to_be_bytes(), 0x300u64.to_be_bytes()].concat());
+        if version == 3 {
+            bytes.extend([[3; 16], [4; 16]].concat());
+            bytes.extend(4096u32.to_be_bytes());
+            bytes.extend([[2; 20], [5; 20]].concat());
+        } else {
+            bytes.extend(4096u32.to_be_bytes());
+            bytes.extend([[2; 20], [5; 20], [1; 20]].concat());
+        }
+        bytes
+    }
+
+    fn told(bytes: Vec<u8>) -> String {
+        Header::read(&Bytes(bytes)).err().unwrap().to_string()
+    }
+
+    #[test]
+    fn fields_are_where_each_version_has_them() {
+        let five = Header::read(&Bytes(version_5())).unwrap();
+        assert_eq!((five.version, five.codecs[0], five.codecs[1]), (5, Tag(*b"zlib"), Tag::NONE));
+        assert_eq!((five.logical_len, five.map_offset, five.meta_offset), (0x10_0000, 0x200, 0x300));
+        assert_eq!((five.hunk_len, five.unit_len, five.hunks()), (4096, 512, 256));
+        assert_eq!((five.raw_sha1, five.sha1, five.parent, five.is_packed()), ([1; 20], [2; 20], None, true));
+        let four = Header::read(&Bytes(older(4, true))).unwrap();
+        assert_eq!((four.map_offset, four.hunk_len, four.hunks()), (108, 4096, 2));
+        assert_eq!((four.raw_sha1, four.sha1, four.parent), ([1; 20], [2; 20], Some([5; 20])));
+        let three = Header::read(&Bytes(older(3, false))).unwrap();
+        assert_eq!((three.map_offset, three.raw_sha1, three.sha1, three.parent), (120, [2; 20], [2; 20], None));
+    }
+
+    #[test]
+    fn what_cannot_be_is_told_with_the_field() {
+        let changed = |at: usize, value: &[u8]| {
+            let mut bytes = version_5();
+            bytes[at..at + value.len()].copy_from_slice(value);
+            bytes
+        };
+        assert!(told(version_5()[..15].to_vec()).contains("too short"));
+        assert!(told(version_5()[..123].to_vec()).contains("the header ends at 0x7c"));
+        assert!(told(changed(12, &[0, 0, 0, 2])).contains("version 2"));
+        assert!(told(changed(11, &[120])).contains("a header of 120 bytes, where version 5 has 124"));
+        assert!(told(changed(56, &[0, 0, 0, 0])).contains("hunks of 0 bytes"));
+        assert!(told(changed(60, &[0, 0, 3, 0])).contains("no whole units of 768"));
+        assert!(told(changed(32, &[0xff; 8])).contains("hunks at offset 0x20"));
+    }
+
+    #[test]
+    fn metadata_are_a_chain_that_ends() {
+        let entries = [Entry::text(b"GDDD", "CYLS:1"), Entry { tag: Tag(*b"IDNT"), flags: 0, data: vec![9; 3] }];
+        let bytes = write_metadata(&entries, 0x40);
+        // Tag, flags, length of the text and its zero, the place of the next, the text.
+        assert_eq!(bytes[..16], [&b"GDDD"[..], &[1, 0, 0, 7], &0x57u64.to_be_bytes()].concat()[..]);
+        assert_eq!(&bytes[16..23], b"CYLS:1\0");
+        let file = [vec![0; 0x40], bytes].concat();
+        let read = metadata(&Bytes(file.clone()), 0x40).unwrap();
+        assert_eq!((read.len(), read[0].as_text(), read[1].data.as_slice()), (2, "CYLS:1".into(), &[9; 3][..]));
+        let told = |bytes: Vec<u8>, at: u64| metadata(&Bytes(bytes), at).err().unwrap().to_string();
+        assert!(told(file.clone(), 0x1000).contains("metadata entry 0 lies past the end"));
+        let mut looped = file;
+        looped[0x57 + 8..0x57 + 16].copy_from_slice(&0x40u64.to_be_bytes());
+        assert!(told(looped, 0x40).contains("a loop"));
+    }
+
+    /// SHA-1 of the image's SHA-1 alone, where nothing else is covered; the order of entries does not count.
+    #[test]
+    fn the_overall_digest_is_of_the_image_and_what_is_covered() {
+        let raw = of_bytes(Algorithm::Sha1, b"image").bytes;
+        let (a, b) = (Entry::text(b"AAAA", "1"), Entry::text(b"BBBB", "2"));
+        let free = Entry { tag: Tag(*b"CCCC"), flags: 0, data: vec![1] };
+        assert_eq!(overall(&raw, std::slice::from_ref(&free)), of_bytes(Algorithm::Sha1, &raw).bytes);
+        assert_eq!(overall(&raw, &[a.clone(), b.clone()]), overall(&raw, &[b.clone(), free, a.clone()]));
+        assert_ne!(overall(&raw, &[a]), overall(&raw, &[b]));
+    }
+}

@@ -246,3 +246,65 @@ impl Builder {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn file(name: &str, len: usize) -> NewFile {
+        NewFile { name: name.as_bytes().to_vec(), kind: 2, content: (0..len).map(|i| i as u8).collect() }
+    }
+
+    /// Byte offset of a sector of a D64: tracks of 21, 19, 18 and 17 sectors.
+    fn at(track: usize, sector: usize) -> usize {
+        let sectors = |t: usize| match t {
+            1..=17 => 21,
+            18..=24 => 19,
+            25..=30 => 18,
+            _ => 17,
+        };
+        ((1..track).map(sectors).sum::<usize>() + sector) * SECTOR
+    }
+
+    /// A disk with one file of two blocks, counted by hand.
+    #[test]
+    fn a_small_disk_has_these_bytes() {
+        let made = compose("d64", &[file("RACE", 300)], "PIER", "DC").unwrap();
+        let disk = &made.bytes;
+        assert_eq!((disk.len(), made.used, made.free), (174_848, 2, 662));
+        // The header: where the directory is, the format, the map, the names.
+        let header = &disk[at(18, 0)..][..SECTOR];
+        assert_eq!(header[..4], [18, 1, b'A', 0]);
+        assert_eq!(header[4..8], [21, 0xff, 0xff, 0x1f], "track 1 is free: 21 bits");
+        assert_eq!(header[18 * 4..19 * 4], [17, 0xfc, 0xff, 0x07], "18/0 and 18/1 are taken");
+        assert_eq!(&header[0x90..0xab], b"PIER\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0DC\xa02A\xa0\xa0\xa0\xa0");
+        // The file begins beside the directory and goes on ten sectors further.
+        let entry = &disk[at(18, 1)..][..32];
+        assert_eq!(entry[..5], [0, 0xff, 0x82, 17, 0]);
+        assert_eq!((&entry[5..10], entry[30], entry[31]), (&b"RACE\xa0"[..], 2, 0));
+        assert_eq!(disk[at(17, 0)..][..2], [17, 10]);
+        assert_eq!(disk[at(17, 10)..][..3], [0, 47, 254], "46 bytes: the last one's number is 47");
+        assert_eq!(header[17 * 4..18 * 4], [19, 0xfe, 0xfb, 0x1f]);
+    }
+
+    #[test]
+    fn more_than_eight_files_go_on_three_sectors_further() {
+        let files: Vec<NewFile> = (0..9).map(|n| file(&format!("F{n}"), 0)).collect();
+        let disk = compose("d64", &files, "MANY", "DC").unwrap().bytes;
+        assert_eq!(disk[at(18, 1)..][..2], [18, 4]);
+        assert_eq!(disk[at(18, 4)..][..7], [0, 0xff, 0x82, 17, disk[at(18, 4) + 4], b'F', b'8']);
+        // An empty file has a block that says so.
+        assert_eq!(disk[at(17, 0)..][..2], [0, 1]);
+    }
+
+    #[test]
+    fn what_does_not_fit_is_refused_with_the_numbers() {
+        let told = |files: &[NewFile], title: &str| compose("d64", files, title, "DC").err().unwrap().to_string();
+        let large = told(&[file("BIG", 664 * 254 + 1)], "A");
+        assert!(large.contains("665 blocks are needed, a d64 has 664") && large.contains("BIG (665 blocks)"), "{large}");
+        let many: Vec<NewFile> = (0..145).map(|n| file(&format!("F{n}"), 1)).collect();
+        assert!(told(&many, "A").contains("145 files are too many: a d64 lists 144"));
+        assert!(told(&[], "A TITLE THAT IS TOO LONG").contains("cannot stand on the disk"));
+        assert_eq!(compose("d81", &[], "A", "DC").unwrap().free, 3160);
+    }
+}

@@ -216,3 +216,99 @@ fn clusters_of(spans: &[Range<u64>], len: u64) -> u64 {
 fn is_dot(entry: &[u8; ENTRY]) -> bool {
     entry[11] & FOLDER != 0 && (entry[..11] == *b".          " || entry[..11] == *b"..         ")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::layout::Layout;
+    use super::*;
+    use decanter_core::Keyring;
+    use decanter_core::source::Bytes;
+
+    const SECTOR: usize = 512;
+    /// Sectors of the table, before it one for the boot sector, behind it one for the root folder.
+    const TABLE: usize = 32;
+
+    /// A FAT16 volume whose clusters, from 2 on, are these sectors; every cluster is a chain of its own.
+    fn volume(root: &[u8], clusters: &[Vec<u8>]) -> SourceRef {
+        let sectors = 1 + TABLE + 1 + clusters.len().max(4100);
+        let mut b = vec![0; sectors * SECTOR];
+        b[..3].copy_from_slice(&[0xeb, 0x3c, 0x90]);
+        b[11..22].copy_from_slice(&[0, 2, 1, 1, 0, 1, 16, 0, 0, 0, 0xf8]);
+        b[19..21].copy_from_slice(&(sectors as u16).to_le_bytes());
+        b[22] = TABLE as u8;
+        b[510..512].copy_from_slice(&[0x55, 0xaa]);
+        b[SECTOR..SECTOR + 4].copy_from_slice(&[0xf8, 0xff, 0xff, 0xff]);
+        for index in 0..clusters.len() {
+            let at = SECTOR + (index + 2) * 2;
+            b[at..at + 2].copy_from_slice(&[0xff, 0xff]);
+        }
+        let root_at = (1 + TABLE) * SECTOR;
+        b[root_at..root_at + root.len()].copy_from_slice(root);
+        for (index, own) in clusters.iter().enumerate() {
+            let at = root_at + (1 + index) * SECTOR;
+            b[at..at + own.len()].copy_from_slice(own);
+        }
+        Arc::new(Bytes(b))
+    }
+
+    fn entry(name: &[u8; 11], attributes: u8, cluster: u16, len: u32) -> Vec<u8> {
+        let mut own = vec![0; ENTRY];
+        own[..11].copy_from_slice(name);
+        own[11] = attributes;
+        own[26..28].copy_from_slice(&cluster.to_le_bytes());
+        own[28..].copy_from_slice(&len.to_le_bytes());
+        own
+    }
+
+    fn found(source: &SourceRef) -> Found {
+        let layout = Layout::read(source.as_ref()).unwrap().unwrap();
+        assert!(layout.width == Width::Fat16);
+        let keys = Keyring::default();
+        Way::run(source, &mut Table::new(source.clone(), layout), &Opener::new(&crate::REGISTRY, &keys)).unwrap()
+    }
+
+    /// The folder in `cluster` with the two entries that it begins with, and these.
+    fn folder(cluster: u16, parent: u16, more: &[Vec<u8>]) -> Vec<u8> {
+        let dots = [entry(b".          ", FOLDER, cluster, 0), entry(b"..         ", FOLDER, parent, 0)];
+        [dots.concat(), more.concat()].concat()
+    }
+
+    #[test]
+    fn folders_in_folders_end_somewhere() {
+        let count = 3000u16;
+        let clusters: Vec<Vec<u8>> = (2..2 + count)
+            .map(|own| folder(own, if own == 2 { 0 } else { own - 1 }, &[entry(b"DEEPER     ", FOLDER, own + 1, 0)]))
+            .collect();
+        let found = found(&volume(&entry(b"DEEPER     ", FOLDER, 2, 0), &clusters));
+        assert_eq!(found.walked.tree.nodes.len(), 2049);
+        assert!(found.walked.notices.iter().any(|n| n.text.contains("lies too deep")));
+    }
+
+    #[test]
+    fn names_dots_and_labels_are_what_they_are() {
+        let root = [
+            entry(b"SALTMARSH  ", LABEL, 0, 0),
+            entry(b"SEA        ", FOLDER, 2, 0),
+            entry(b"\xe5LD     TXT", 0, 9, 7),
+            entry(b"EMPTY   TXT", 0, 0, 0),
+        ];
+        // In the folder a file, and its own entry once more.
+        let sea = folder(2, 0, &[entry(b"TIDE    TXT", 0, 3, 5), entry(b"AGAIN      ", FOLDER, 2, 0)]);
+        let found = found(&volume(&root.concat(), &[sea, b"kelp!".to_vec()]));
+        let paths: Vec<&str> = found.walked.tree.nodes.iter().map(|n| n.path.as_str()).collect();
+        assert_eq!(paths, ["SEA", "EMPTY.TXT", "SEA/TIDE.TXT", "SEA/AGAIN"]);
+        assert_eq!((found.label.as_str(), found.clusters), ("SALTMARSH", 2));
+        let told: Vec<&str> = found.walked.notices.iter().map(|n| n.text.as_str()).collect();
+        assert_eq!(told, ["SEA/AGAIN is the same as another folder (cluster 2): not followed"]);
+        let tide = found.walked.tree.find("sea/tide.txt").unwrap().file().unwrap();
+        assert_eq!(tide.spans, [35 * SECTOR as u64..35 * SECTOR as u64 + 5]);
+    }
+
+    #[test]
+    fn a_folder_that_does_not_begin_with_itself_is_told() {
+        let wrong = [entry(b".          ", FOLDER, 7, 0), entry(b"..         ", FOLDER, 0, 0)].concat();
+        let found = found(&volume(&entry(b"SEA        ", FOLDER, 2, 0), &[wrong]));
+        let settled = found.faults.settle("entries", "it does not matter here");
+        assert!(settled.note.unwrap().contains("SEA does not begin with itself and its parent"));
+    }
+}

@@ -257,6 +257,58 @@ mod tests {
         assert!(maps.ranges(at(4), 2049).is_err(), "past the end of the metadata file");
     }
 
+    fn read(bytes: &[u8], count: u32, image: Vec<u8>) -> Result<Maps> {
+        let source: SourceRef = Arc::new(Bytes(image));
+        Maps::read(&source, 2048, bytes, (count, 0), &[PHYSICAL])
+    }
+
+    /// A map of type 2 (3/10.7.3): its name, the partition that it is on, what its kind adds.
+    fn named(name: &[u8], more: &[u8]) -> Vec<u8> {
+        let mut map = vec![2, 64, 0, 0, 0];
+        map.extend(name);
+        map.resize(36, 0);
+        map.extend([1, 0, 0, 0]);
+        map.extend(more);
+        map.resize(64, 0);
+        map
+    }
+
+    #[test]
+    fn maps_are_read_by_their_types() {
+        let plain = [1, 6, 1, 0, 0, 0];
+        let metadata = named(b"*UDF Metadata Partition", &[7, 0, 0, 0, 9, 0, 0, 0]);
+        let maps = read(&[&plain[..], &metadata].concat(), 2, Vec::new()).unwrap().maps;
+        assert!(matches!(&maps[0], Map::Plain(p) if p.start == 100));
+        assert!(matches!(&maps[1], Map::Metadata { on: 0, file: 7, mirror: 9, .. }));
+        let unknown = read(&named(b"*UDF Virtual Partition", &[]), 1, Vec::new()).unwrap().maps;
+        assert!(matches!(&unknown[0], Map::Unknown(name) if name == "virtual partition"));
+    }
+
+    #[test]
+    fn a_sparing_table_says_which_packets_stand_elsewhere() {
+        // Packets of 32 blocks, one table of 80 bytes in block 1: packet 32 stands in block 500, another entry is free.
+        let map = named(b"*UDF Sparable Partition", &[32, 0, 1, 0, 80, 0, 0, 0, 1, 0, 0, 0]);
+        let mut image = vec![0; 2 * 2048];
+        image[2048 + 17..2048 + 17 + 18].copy_from_slice(b"*UDF Sparing Table");
+        image[2048 + 48] = 2;
+        let entries = [32u32, 500, 0xffff_ffff, 532].map(u32::to_le_bytes).concat();
+        image[2048 + 56..2048 + 72].copy_from_slice(&entries);
+        let maps = read(&map, 1, image).unwrap().maps;
+        let Map::Sparable(_, 32, moved) = &maps[0] else { panic!("{:?}", maps[0]) };
+        assert_eq!(*moved, HashMap::from([(32, 500)]));
+    }
+
+    #[test]
+    fn maps_that_cannot_be_are_errors_with_their_place() {
+        let told = |bytes: &[u8], count: u32| read(bytes, count, Vec::new()).err().unwrap().to_string();
+        assert!(told(&[1, 6, 1, 0, 0], 1).contains("cut short at offset 0x1b8"));
+        assert!(told(&[1, 0, 1, 0, 0, 0], 1).contains("cut short"));
+        assert!(told(&[3, 6, 1, 0, 0, 0], 1).contains("unknown type"));
+        assert!(told(&[1, 6, 1, 0, 5, 0], 1).contains("partition 5 has no descriptor"));
+        assert!(told(&named(b"*UDF Metadata Partition", &[]), 1).contains("stands on none"));
+        assert!(matches!(read(&[], 17, Vec::new()), Err(Error::Limit { .. })));
+    }
+
     proptest! {
         #[test]
         fn ranges_are_as_long_as_asked_or_an_error(block in 0u32..80, len in 0u64..200_000, packet in 1u32..40) {
