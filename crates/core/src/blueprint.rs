@@ -324,10 +324,14 @@ mod tests {
         let found = Arc::new(std::sync::Mutex::new(Vec::new()));
         let kept = found.clone();
         blueprint
-            .compute(late, &[b], Arc::new(move |known| {
-                *kept.lock().unwrap() = known.blocks(run).to_vec();
-                Ok(vec![0])
-            }))
+            .compute(
+                late,
+                &[b],
+                Arc::new(move |known| {
+                    *kept.lock().unwrap() = known.blocks(run).to_vec();
+                    Ok(vec![0])
+                }),
+            )
             .unwrap();
         to_memory(&blueprint, 100, &()).unwrap();
         // One block, filled up with zeros.

@@ -277,13 +277,22 @@ mod tests {
     #[test]
     fn an_error_says_what_and_where() {
         let told = |e: Error| e.to_string();
-        assert_eq!(told(Error::malformed("iso9660", "a record is cut short", 0x8800)), "iso9660: a record is cut short at offset 0x8800");
+        assert_eq!(
+            told(Error::malformed("iso9660", "a record is cut short", 0x8800)),
+            "iso9660: a record is cut short at offset 0x8800"
+        );
         assert_eq!(told(Error::unsupported("chd", "version 2")), "chd: version 2 is not supported");
         let missing = Error::io_at("read", Path::new("a.iso"), 0x10, io::Error::other("worn out"));
         assert_eq!(told(missing), "read failed on a.iso at offset 0x10: worn out");
-        assert_eq!(told(Error::Io { op: "read", path: None, offset: None, source: io::Error::other("x") }), "read failed: x");
+        assert_eq!(
+            told(Error::Io { op: "read", path: None, offset: None, source: io::Error::other("x") }),
+            "read failed: x"
+        );
         let ways = vec!["as a".to_owned(), "as b".to_owned()];
-        assert_eq!(told(Error::Ambiguous { what: "c".into(), ways }), "\"c\" can be read in several ways: as a; or as b");
+        assert_eq!(
+            told(Error::Ambiguous { what: "c".into(), ways }),
+            "\"c\" can be read in several ways: as a; or as b"
+        );
     }
 
     #[test]

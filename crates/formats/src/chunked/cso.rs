@@ -492,7 +492,8 @@ mod tests {
 
     #[test]
     fn a_damaged_block_names_its_sectors_and_the_others_are_read() {
-        let view = view(image(b"CISO", 1024, 0, &[(vec![0xff; 20], false), (vec![8; 512], true)]), Coding::Deflate).unwrap();
+        let view =
+            view(image(b"CISO", 1024, 0, &[(vec![0xff; 20], false), (vec![8; 512], true)]), Coding::Deflate).unwrap();
         let error = view.read_at(0, &mut [0; 512]).unwrap_err().to_string();
         assert!(error.contains("block 0 (sector 0) is damaged"), "{error}");
         view.read_at(512, &mut [0; 512]).unwrap();

@@ -561,7 +561,9 @@ mod tests {
     fn tables_that_do_not_fit_are_errors() {
         let a = frame(&[1; 1000]);
         let told = |table: Vec<u8>| read_table(&Bytes([&a[..], &table].concat())).err().unwrap().to_string();
-        assert!(told(table(&[(a.len() + 1, 1000)], false)).contains("frame 0 of the seek table reaches past the frames"));
+        assert!(
+            told(table(&[(a.len() + 1, 1000)], false)).contains("frame 0 of the seek table reaches past the frames")
+        );
         let mut short = table(&[(a.len(), 1000)], false);
         let number = short.len() - 9;
         short[number] = 77;
@@ -594,7 +596,10 @@ mod tests {
         assert_eq!(made(1000).unwrap(), [1; 1000]);
         assert!(made(1001).unwrap_err().to_string().contains("1000 bytes instead of 1001"));
         assert!(made(999).is_err());
-        assert!(made(1 << 40).unwrap_err().to_string().contains("too short for its size"), "nothing is reserved for it");
+        assert!(
+            made(1 << 40).unwrap_err().to_string().contains("too short for its size"),
+            "nothing is reserved for it"
+        );
     }
 
     #[test]

@@ -277,7 +277,10 @@ mod tests {
         assert_eq!(header[..4], [18, 1, b'A', 0]);
         assert_eq!(header[4..8], [21, 0xff, 0xff, 0x1f], "track 1 is free: 21 bits");
         assert_eq!(header[18 * 4..19 * 4], [17, 0xfc, 0xff, 0x07], "18/0 and 18/1 are taken");
-        assert_eq!(&header[0x90..0xab], b"PIER\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0DC\xa02A\xa0\xa0\xa0\xa0");
+        assert_eq!(
+            &header[0x90..0xab],
+            b"PIER\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0\xa0DC\xa02A\xa0\xa0\xa0\xa0"
+        );
         // The file begins beside the directory and goes on ten sectors further.
         let entry = &disk[at(18, 1)..][..32];
         assert_eq!(entry[..5], [0, 0xff, 0x82, 17, 0]);
@@ -301,7 +304,10 @@ mod tests {
     fn what_does_not_fit_is_refused_with_the_numbers() {
         let told = |files: &[NewFile], title: &str| compose("d64", files, title, "DC").err().unwrap().to_string();
         let large = told(&[file("BIG", 664 * 254 + 1)], "A");
-        assert!(large.contains("665 blocks are needed, a d64 has 664") && large.contains("BIG (665 blocks)"), "{large}");
+        assert!(
+            large.contains("665 blocks are needed, a d64 has 664") && large.contains("BIG (665 blocks)"),
+            "{large}"
+        );
         let many: Vec<NewFile> = (0..145).map(|n| file(&format!("F{n}"), 1)).collect();
         assert!(told(&many, "A").contains("145 files are too many: a d64 lists 144"));
         assert!(told(&[], "A TITLE THAT IS TOO LONG").contains("cannot stand on the disk"));
