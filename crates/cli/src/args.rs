@@ -5,9 +5,10 @@ use crate::command::{Command, Program, With};
 use crate::config::Settled;
 use crate::global::Global;
 use crate::progress::Screen;
-use clap::{CommandFactory, Parser};
+use clap::{CommandFactory, FromArgMatches, Parser};
 use decanter_jobs::Failure;
 use std::io::Write;
+use std::mem::ManuallyDrop;
 
 /// Turns raw dumps of game discs, cartridges and packages into verified, loadable copies.
 #[derive(Debug, Clone, Parser)]
@@ -33,6 +34,17 @@ pub struct Cli {
 }
 
 impl Cli {
+    /// What was typed.
+    ///
+    /// # Errors
+    /// What is wrong with it; help and version, too.
+    pub fn typed() -> Result<Self, clap::Error> {
+        // The definition lives as long as the process: taking it apart would take as long as parsing.
+        let mut definition = ManuallyDrop::new(Self::command());
+        let mut matches = definition.try_get_matches_from_mut(std::env::args_os())?;
+        Self::from_arg_matches_mut(&mut matches).map_err(|e| e.format(&mut definition))
+    }
+
     /// Runs the command and returns its exit code.
     ///
     /// # Errors

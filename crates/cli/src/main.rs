@@ -12,7 +12,6 @@ mod progress;
 mod render;
 
 use args::Cli;
-use clap::Parser;
 use decanter_core::Error;
 use decanter_core::error::Blame;
 use decanter_jobs::{Answer, Failure};
@@ -46,7 +45,7 @@ impl From<io::Error> for Stop {
 
 fn main() -> ExitCode {
     machine::prepare();
-    let cli = match Cli::try_parse() {
+    let cli = match Cli::typed() {
         Ok(cli) => cli,
         Err(e) => return usage(&e),
     };
