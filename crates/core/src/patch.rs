@@ -28,6 +28,9 @@ pub trait Patch: Send + Sync {
         &[]
     }
 
+    /// How many pieces it consists of.
+    fn records(&self) -> u64;
+
     /// Whether it can also turn the file after into the file before.
     fn can_undo(&self) -> bool {
         false

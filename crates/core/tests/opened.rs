@@ -24,6 +24,9 @@ impl Patch for NoPatch {
     fn target(&self) -> End {
         End { len: None, crc32: None }
     }
+    fn records(&self) -> u64 {
+        0
+    }
     fn touches(&self) -> Vec<Range<u64>> {
         Vec::new()
     }

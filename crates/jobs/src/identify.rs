@@ -9,6 +9,7 @@ use crate::rom::RomReport;
 use crate::starter::{self, Starter};
 use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces, verify};
 use decanter_core::error::KeyWay;
+use decanter_core::format::Format;
 use decanter_core::label::Picture;
 use decanter_core::native;
 use decanter_core::opened::Belongs;
@@ -20,6 +21,9 @@ use decanter_core::rom::Shape;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Content;
 use decanter_core::{Blueprint, Error, Notice, SECTOR};
+use decanter_formats::archive::{lha::Lha, lzx::Lzx, zip::Zip};
+use decanter_formats::disk::amiga::{Adf, Hdf};
+use decanter_formats::disk::cbm::{D64, D71, D81, t64::T64};
 use serde::Serialize;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -431,8 +435,10 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
 
 /// Programs in disks and archives of home computers.
 fn starters(item: &Item) -> Vec<Starter> {
-    const HOLDERS: [&str; 10] = ["d64", "d71", "d81", "t64", "adf", "hdf", "lha", "lzx", "zip", "folder"];
-    let tree = item.opened.holds.tree.as_ref().filter(|_| HOLDERS.contains(&item.opened.identity.format));
+    static HOLDERS: [&dyn Format; 9] = [&D64, &D71, &D81, &T64, &Adf, &Hdf, &Lha, &Lzx, &Zip];
+    let opened = &item.opened;
+    let holds = opened.identity.role == Role::Folder || HOLDERS.iter().any(|holder| holder.is_of(opened));
+    let tree = opened.holds.tree.as_ref().filter(|_| holds);
     // What cannot be read is told by other means.
     tree.and_then(|t| starter::rank(t).ok()).unwrap_or_default()
 }

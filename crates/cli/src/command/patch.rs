@@ -115,9 +115,7 @@ pub fn show(page: &mut Page, report: &ShowReport, manner: Manner) {
     page.row("size", exact(report.bytes));
     page.row("expects", report.source.words());
     page.row("leads to", report.target.words());
-    if let Some(records) = report.records {
-        page.row("records", number(records));
-    }
+    page.row("records", number(report.records));
     let stretches = count(report.touched.len(), "stretch").replace("stretchs", "stretches");
     page.row("touches", format!("{} bytes of the result, in {stretches}", number(report.touched_bytes)));
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOUCHED };

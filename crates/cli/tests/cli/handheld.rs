@@ -294,6 +294,8 @@ fn recipes_that_cannot_be_are_refused_with_the_place_and_what_fits() {
     let gba = "[[title]]\nrom = \"moth.gba\"\n";
     let with = |more: &str| with_recipe(&format!("{gba}{more}"));
     with("").expect(0);
+    with_recipe(&format!("platform = \"handheld\"\n{gba}")).expect(0);
+    with_recipe(&format!("platform = \"hanheld\"\n{gba}")).expect(2).says("the nearest one is \"handheld\"");
     with("\n[title.icon]\npiture = \"x.png\"\n").expect(2).says("line 5").says("\"picture\"");
     with("[title.gba]\nsave = \"flash-64\"\n").expect(2).says("flash-64k");
     with("[title.gba]\nsleep = [\"Selct\"]\n").expect(2).says("\"Select\"");

@@ -11,6 +11,7 @@ use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, check_range, read_array};
 use decanter_core::{Error, Result, SECTOR};
 use libdeflater::{CompressionLvl, Compressor, Decompressor};
+use lz4_flex::block::{CompressTable, compress_into_with_table};
 use std::sync::Arc;
 use zerocopy::IntoBytes;
 
@@ -362,7 +363,13 @@ impl Packer for BlockPacker {
     fn worker(&self) -> Result<Box<dyn PackWorker>> {
         let level = CompressionLvl::new(self.level)
             .map_err(|_| Error::Usage(format!("level {} is not from 1 to 12", self.level)))?;
-        Ok(Box::new(BlockWorker { coding: self.coding, shift: self.shift, deflate: Compressor::new(level) }))
+        Ok(Box::new(BlockWorker {
+            coding: self.coding,
+            shift: self.shift,
+            deflate: Compressor::new(level),
+            lz4: CompressTable::small(),
+            room: [0; BLOCK as usize * 2],
+        }))
     }
 }
 
@@ -370,27 +377,25 @@ struct BlockWorker {
     coding: Coding,
     shift: u8,
     deflate: Compressor,
+    lz4: CompressTable,
+    /// Where a block is packed.
+    room: [u8; BLOCK as usize * 2],
 }
 
 impl PackWorker for BlockWorker {
     fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
         for block in raw.chunks(BLOCK as usize) {
-            let start = packed.len();
-            packed.resize(start + BLOCK as usize * 2, 0);
             let done = match self.coding {
-                Coding::Deflate => self.deflate.deflate_compress(block, &mut packed[start..]).ok(),
-                Coding::Lz4 => lz4_flex::block::compress_into(block, &mut packed[start..]).ok(),
+                Coding::Deflate => self.deflate.deflate_compress(block, &mut self.room).ok(),
+                Coding::Lz4 => compress_into_with_table(block, &mut self.room, &mut self.lz4).ok(),
             };
-            let (len, flag) = match done {
-                Some(len) if len < block.len() => (len, 0),
-                _ => {
-                    packed[start..start + block.len()].copy_from_slice(block);
-                    (block.len(), STORED)
-                }
+            let (kept, flag) = match done {
+                Some(len) if len < block.len() => (&self.room[..len], 0),
+                _ => (block, STORED),
             };
-            let padded = len.next_multiple_of(1 << self.shift);
-            packed[start + len..start + padded].fill(0);
-            packed.truncate(start + padded);
+            let padded = kept.len().next_multiple_of(1 << self.shift);
+            packed.extend_from_slice(kept);
+            packed.resize(packed.len() + padded - kept.len(), 0);
             marks.push(padded as u32 | flag);
         }
         Ok(())

@@ -211,6 +211,10 @@ impl Patch for BpsPatch {
         &self.metadata
     }
 
+    fn records(&self) -> u64 {
+        self.count as u64
+    }
+
     fn touches(&self) -> Vec<Range<u64>> {
         self.touches.clone()
     }

@@ -139,6 +139,10 @@ impl Patch for IpsPatch {
         End { len: self.cut.map(|c| c as u64), crc32: None }
     }
 
+    fn records(&self) -> u64 {
+        self.records.len() as u64
+    }
+
     fn touches(&self) -> Vec<Range<u64>> {
         joined(self.records.iter().map(|r| r.at as u64..r.end() as u64).collect())
     }

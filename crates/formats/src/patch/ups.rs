@@ -151,6 +151,10 @@ impl Patch for UpsPatch {
         true
     }
 
+    fn records(&self) -> u64 {
+        self.shared.hunks.len() as u64
+    }
+
     fn touches(&self) -> Vec<Range<u64>> {
         joined(self.shared.hunks.iter().map(|(at, range)| *at..at + range.len() as u64).collect())
     }

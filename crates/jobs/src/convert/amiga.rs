@@ -7,10 +7,13 @@ use super::made::{Back, LeftOut, Made};
 use super::shared::LABEL;
 use super::target::{Target, is_folder};
 use crate::{Item, Setting, starter};
+use decanter_core::format::Format;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::Fill;
 use decanter_core::{Error, Notice, Result};
+use decanter_formats::archive::{lha::Lha, lzx::Lzx};
+use decanter_formats::disk::amiga::{Adf, Hdf};
 use decanter_formats::disk::amiga::{FileSystem, Volume, compose, least_blocks, needed_blocks};
 use std::sync::Arc;
 
@@ -76,14 +79,19 @@ const NAMES: [(&str, FileSystem); 4] = [
 ];
 
 fn accepts(item: &Item, target: &Target) -> Option<u8> {
-    match item.opened.identity.format {
-        "lha" | "lzx" => Some(if target.id == "hdf" { 50 } else { 45 }),
-        // The same form once more is left to who wants another size or label.
-        own if own == target.id => Some(5),
-        "adf" | "hdf" => Some(12),
-        _ if is_folder(item) => Some(4),
-        _ => None,
+    let opened = &item.opened;
+    if Lha.is_of(opened) || Lzx.is_of(opened) {
+        // A hard file has room for everything.
+        return Some(if target.id == Hdf.id() { 50 } else { 45 });
     }
+    // The same form once more is left to who wants another size or label.
+    if opened.identity.format == target.id {
+        return Some(5);
+    }
+    if Adf.is_of(opened) || Hdf.is_of(opened) {
+        return Some(12);
+    }
+    is_folder(item).then_some(4)
 }
 
 /// A new volume with all files of the source.

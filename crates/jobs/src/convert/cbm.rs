@@ -8,10 +8,12 @@ use super::shared::LABEL;
 use super::target::{Target, is_folder};
 use crate::{Failure, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::format::Format;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::disk::cbm::petscii::{self, MOST_NAME};
+use decanter_formats::disk::cbm::{D64, D71, D81, prg::Prg, t64::T64};
 use decanter_formats::disk::cbm::{NewFile, compose};
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -52,7 +54,7 @@ static NAME: Choice = Choice::of(
 static ID: Choice = Choice::of("disk-id", "ID", Value::Text, "Two characters that mark a new d64 or d81 [default: DC]");
 
 /// Formats whose files are gathered one by one.
-pub(crate) const DISKS: [&str; 4] = ["d64", "d71", "d81", "t64"];
+static DISKS: [&dyn Format; 4] = [&D64, &D71, &D81, &T64];
 /// The largest file that a disk has room for.
 const MOST_LEN: u64 = 800 << 10;
 /// Two characters that a new disk is marked with, unless others are asked for.
@@ -66,7 +68,7 @@ fn gather(items: Vec<Item>, setting: &Setting<'_>) -> std::result::Result<Item, 
         let what = || format!("cannot convert \"{}\"", item.shown);
         let found = item.damage(setting).map_err(|e| Failure::new(what(), e))?;
         damage.extend(found.into_iter().map(|d| Notice::damage(format!("{}: {}", item.shown, d.what))));
-        let is_files = DISKS.contains(&item.opened.identity.format) || is_folder(&item);
+        let is_files = is_disk(&item) || is_folder(&item);
         let name = item.file_name();
         match item.opened.holds.tree {
             Some(files) if is_files => tree.nodes.extend(files.nodes),
@@ -85,12 +87,18 @@ fn gather(items: Vec<Item>, setting: &Setting<'_>) -> std::result::Result<Item, 
 fn accepts(item: &Item, _: &Target) -> Option<u8> {
     let tree = item.opened.holds.tree.as_ref();
     let has_programs = || tree.is_some_and(|t| t.files().any(|(n, _)| n.path.to_lowercase().ends_with(".prg")));
-    match item.opened.identity.format {
-        "prg" => Some(30),
-        format if DISKS.contains(&format) => Some(15),
-        _ if is_folder(item) => Some(if has_programs() { 40 } else { 2 }),
-        _ => None,
+    if Prg.is_of(&item.opened) {
+        return Some(30);
     }
+    if is_disk(item) {
+        return Some(15);
+    }
+    is_folder(item).then(|| if has_programs() { 40 } else { 2 })
+}
+
+/// Whether its files are gathered one by one.
+fn is_disk(item: &Item) -> bool {
+    DISKS.iter().any(|disk| disk.is_of(&item.opened))
 }
 
 /// A new disk with all programs of the source.

@@ -119,7 +119,9 @@ pub(crate) fn unfinished() -> Error {
 /// The path in its store, and what comes after each `::`. A path that exists as it stands is taken as it stands.
 pub(super) fn split_address(shown: &str, setting: &Setting<'_>) -> (String, Vec<String>) {
     if !shown.contains(INSIDE) || setting.store(shown).is_folder(shown).is_ok() {
-        return (shown.to_owned(), Vec::new());
+        // A folder with a slash behind it is the folder, and what is beside it is not what is in it.
+        let bare = shown.trim_end_matches('/');
+        return (if bare.is_empty() || bare.ends_with(':') { shown } else { bare }.to_owned(), Vec::new());
     }
     let mut parts = shown.split(INSIDE);
     let host = parts.next().unwrap_or_default();
@@ -240,14 +242,23 @@ mod tests {
         }
     }
 
+    #[test]
+    fn a_slash_at_the_end_changes_nothing() {
+        let setting = Setting::new(&());
+        let host = |typed: &str| split_address(typed, &setting).0;
+        assert_eq!((host("shelf/"), host("shelf"), host("/")), ("shelf".into(), "shelf".into(), "/".into()));
+        assert_eq!(host("pier://"), "pier://");
+    }
+
     proptest! {
-        /// Whatever is typed: the pieces put together again are what was typed.
+        /// Whatever is typed: the pieces put together again are what was typed, but for slashes behind a single one.
         #[test]
         fn nothing_of_an_address_is_lost(parts in proptest::collection::vec("[a-z/. ]{0,8}", 1..5)) {
             let typed = format!("no such folder/{}", parts.join("::"));
             let (host, inside) = split_address(&typed, &Setting::new(&()));
             let again = std::iter::once(host).chain(inside).collect::<Vec<_>>().join("::");
-            prop_assert_eq!(again, typed);
+            let kept = if parts.len() == 1 { typed.trim_end_matches('/') } else { &typed };
+            prop_assert_eq!(again, kept);
         }
     }
 }

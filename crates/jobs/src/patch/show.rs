@@ -23,7 +23,7 @@ pub struct ShowReport {
     /// Whether it leads back too.
     pub can_undo: bool,
     /// Records or instructions.
-    pub records: Option<u64>,
+    pub records: u64,
     /// Bytes of the result that may be others than before.
     pub touched_bytes: u64,
     /// Where they are, in the result.
@@ -60,7 +60,7 @@ pub fn show(shown: &str, setting: &Setting<'_>) -> Result<ShowReport, Failure> {
         source: patch.source().into(),
         target: patch.target().into(),
         can_undo: patch.can_undo(),
-        records: item.opened.get("records").and_then(|r| r.parse().ok()),
+        records: patch.records(),
         touched_bytes: touched.iter().map(|t| t.bytes).sum(),
         touched,
         metadata: (!metadata.is_empty()).then(|| String::from_utf8_lossy(metadata).into_owned()),

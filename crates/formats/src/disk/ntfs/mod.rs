@@ -489,3 +489,83 @@ impl Entry {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const CLUSTER: u64 = 512;
+
+    /// A volume of 16 clusters, each filled with its number.
+    fn volume() -> Volume {
+        let bytes = (0..16u8).flat_map(|n| [n; CLUSTER as usize]).collect();
+        let layout = Layout { cluster_len: CLUSTER, len: 16 * CLUSTER, table: 0, record_len: 1024 };
+        Volume::new(Arc::new(Bytes(bytes)), layout)
+    }
+
+    fn piece(first: u64, runs: &[(Option<u64>, u64)], len: u64, written: u64) -> Piece {
+        Piece { first, runs: runs.to_vec(), len, written, unit: 0 }
+    }
+
+    fn read(pieces: &[Piece]) -> std::result::Result<Vec<u8>, String> {
+        let source = volume().content(pieces, 0).map_err(|e| e.to_string())?;
+        read_vec(source.as_ref(), 0, source.len(), "a file", 1 << 20).map_err(|e| e.to_string())
+    }
+
+    #[test]
+    fn runs_follow_each_other_and_holes_are_zeros() {
+        let all =
+            read(&[piece(0, &[(Some(9), 1), (None, 2), (Some(3), 1)], 4 * CLUSTER - 12, 4 * CLUSTER - 12)]).unwrap();
+        let of = |cluster: usize| all[cluster * 512];
+        assert_eq!((all.len(), [of(0), of(1), of(2), of(3)]), (2036, [9, 0, 0, 3]));
+        // What was never written reads as zeros, whatever stands in its clusters.
+        let part = read(&[piece(0, &[(Some(9), 2)], 2 * CLUSTER, 700)]).unwrap();
+        assert_eq!((part[699], part[700], part.len()), (10, 0, 1024));
+        assert!(read(&[piece(0, &[], 0, 0)]).unwrap().is_empty());
+    }
+
+    #[test]
+    fn pieces_of_several_records_are_put_in_order() {
+        let pieces = [piece(2, &[(Some(7), 1)], 0, 0), piece(0, &[(Some(4), 2)], 3 * CLUSTER, 3 * CLUSTER)];
+        let all = read(&pieces).unwrap();
+        assert_eq!([all[0], all[512], all[1024]], [4, 5, 7]);
+    }
+
+    #[test]
+    fn runs_that_cannot_be_are_told() {
+        let told = |pieces: &[Piece]| read(pieces).unwrap_err();
+        assert!(told(&[piece(1, &[(Some(4), 1)], 512, 512)]).contains("do not begin at its beginning"));
+        let gap = [piece(0, &[(Some(4), 1)], 2048, 2048), piece(3, &[(Some(5), 1)], 0, 0)];
+        assert!(told(&gap).contains("have a gap at cluster 1"));
+        assert!(told(&[piece(0, &[(Some(4), 1)], 513, 513)]).contains("hold fewer than its 513 bytes"));
+        assert!(told(&[piece(0, &[(Some(15), 2)], 1024, 1024)]).contains("past the end of the volume"));
+        assert!(told(&[piece(0, &[(None, u64::MAX), (None, 1)], 1, 1)]).contains("longer than any volume"));
+    }
+
+    #[test]
+    fn spans_are_the_runs_without_holes_and_what_lies_outside() {
+        let spans = volume().spans(&[piece(0, &[(Some(2), 1), (Some(3), 1), (None, 4), (Some(15), 9)], 0, 0)]);
+        assert_eq!(spans, [1024..2048]);
+    }
+
+    /// A first sector: 512 bytes a sector, 8 of them a cluster, 4,096 clusters, the table at cluster 4, records of 2^10.
+    fn first_sector(sectors_a_cluster: u8, record: i8) -> SourceRef {
+        let mut b = vec![0; 512];
+        b[3..11].copy_from_slice(b"NTFS    ");
+        (b[12], b[13], b[64], b[510], b[511]) = (2, sectors_a_cluster, record as u8, 0x55, 0xaa);
+        b[40..48].copy_from_slice(&32_768u64.to_le_bytes());
+        b[48] = 4;
+        Arc::new(Bytes(b))
+    }
+
+    #[test]
+    fn the_first_sector_tells_the_layout() {
+        let layout = |sectors, record| Layout::read(first_sector(sectors, record).as_ref()).unwrap();
+        let own = layout(8, -10).unwrap();
+        assert_eq!((own.cluster_len, own.record_len, own.table, own.len), (4096, 1024, 16_384, 16 << 20));
+        // Records counted in clusters; clusters as a negative power of two, as large ones are.
+        assert_eq!(layout(2, 1).unwrap().record_len, 1024);
+        assert_eq!(layout(0xf4, -10).unwrap().cluster_len, 512 << 12);
+        assert!(layout(3, -10).is_none() && layout(8, -4).is_none(), "no power of two, and records of 16 bytes");
+    }
+}

@@ -7,8 +7,6 @@ pub(super) const ORDER: usize = 8;
 pub(super) const PRECISION: u32 = 12;
 /// The most that coefficients are shifted by.
 const MOST_SHIFT: i32 = 15;
-/// What is left of a sample has to stay below, either way.
-const MOST_LEFT: i64 = 1 << 28;
 
 /// Coefficients, the one of the nearest sample first, multiplied by 2 to the power of `shift`.
 pub(super) struct Predictor {
@@ -25,15 +23,13 @@ impl Predictor {
         quantised(&solved(&autocorrelation(samples))?)
     }
 
-    /// What is left of the samples from the one with number [`ORDER`] on; `None` if that is more than codes can take.
-    pub(super) fn left(&self, samples: &[i32]) -> Option<Vec<i32>> {
-        let left = |window: &[i32]| {
-            let (before, sample) = (&window[..ORDER], window[ORDER]);
-            let products = before.iter().rev().zip(&self.coefficients).map(|(s, c)| i64::from(*s) * i64::from(*c));
-            let left = i64::from(sample) - (products.sum::<i64>() >> self.shift);
-            (left.abs() < MOST_LEFT).then_some(left as i32)
+    /// What is left of the samples, of 17 bits at most, from the one with number [`ORDER`] on.
+    pub(super) fn left(&self, samples: &[i32]) -> Vec<i32> {
+        let left = |window: &[i32; ORDER + 1]| {
+            let products = (0..ORDER).map(|i| window[ORDER - 1 - i] * self.coefficients[i]);
+            window[ORDER] - (products.sum::<i32>() >> self.shift)
         };
-        samples.windows(ORDER + 1).map(left).collect()
+        samples.array_windows().map(left).collect()
     }
 }
 
@@ -44,8 +40,15 @@ fn autocorrelation(samples: &[i32]) -> [f64; ORDER + 1] {
         let place = (index as f64 - half) / (half + 1.0);
         f64::from(*sample) * (1.0 - place * place)
     };
-    let faded: Vec<f64> = samples.iter().enumerate().map(faded).collect();
-    std::array::from_fn(|lag| faded[lag..].iter().zip(&faded).map(|(a, b)| a * b).sum())
+    // Silence before it, so that each sample has as many before it.
+    let faded: Vec<f64> = [0.0; ORDER].into_iter().chain(samples.iter().enumerate().map(faded)).collect();
+    let mut sums = [0.0; ORDER + 1];
+    for window in faded.array_windows::<{ ORDER + 1 }>() {
+        for (lag, sum) in sums.iter_mut().enumerate() {
+            *sum += window[ORDER] * window[ORDER - lag];
+        }
+    }
+    sums
 }
 
 /// Coefficients for this autocorrelation.
@@ -107,7 +110,7 @@ mod tests {
         let predictor = Predictor::of(&samples).unwrap();
         let [near, second, ..] = predictor.coefficients.map(|c| f64::from(c) / f64::from(1 << predictor.shift));
         assert!((near - 1.5).abs() < 0.1 && (second + 0.9).abs() < 0.15, "{near} {second}");
-        let left = predictor.left(&samples).unwrap();
+        let left = predictor.left(&samples);
         let size = |all: &[i32]| all.iter().map(|v| i64::from(v.abs())).sum::<i64>();
         assert!(size(&left) * 10 < size(&samples[ORDER..]));
     }
@@ -117,7 +120,7 @@ mod tests {
         let samples: Vec<i32> = (0..500i32).map(|i| (i * i / 3 % 4001) - 2000).collect();
         let predictor = Predictor::of(&samples).unwrap();
         let mut again = samples[..ORDER].to_vec();
-        for left in predictor.left(&samples).unwrap() {
+        for left in predictor.left(&samples) {
             let products = again.iter().rev().zip(&predictor.coefficients).map(|(s, c)| i64::from(*s) * i64::from(*c));
             again.push((products.sum::<i64>() >> predictor.shift) as i32 + left);
         }

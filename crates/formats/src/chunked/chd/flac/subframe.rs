@@ -56,8 +56,7 @@ impl<'a> Channel<'a> {
             }
         }
         if let Some(predictor) = Predictor::of(samples)
-            && let Some(left) = predictor.left(samples)
-            && let Some(residual) = Residual::new(left, samples.len(), ORDER)
+            && let Some(residual) = Residual::new(predictor.left(samples), samples.len(), ORDER)
         {
             // Precision and shift take nine bits.
             let bits = HEAD + 9 + ORDER as u64 * u64::from(width + PRECISION) + residual.bits;
