@@ -2,6 +2,7 @@
 
 use crate::attributes;
 use crate::failure::with_article;
+use crate::grouped;
 use crate::overlay::{self, OverlayReport};
 use crate::{Answer, Failure, Item, Setting, locate, place, verify};
 use decanter_core::blueprint::Blueprint;
@@ -395,7 +396,11 @@ fn plan<'a>(wanted: &[&'a Node], known: &Known, namer: &mut Namer, report: &mut 
                 }
                 Content::Cut { missing } => report.left_out.push(LeftOut {
                     path: node.path.clone(),
-                    why: format!("{missing} of {} bytes are missing at the end of the image", file.len),
+                    why: format!(
+                        "{} of {} bytes are missing at the end of the image",
+                        grouped(*missing),
+                        grouped(file.len)
+                    ),
                     is_read_error: false,
                 }),
                 Content::Broken(why) => {

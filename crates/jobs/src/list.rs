@@ -1,5 +1,6 @@
 //! What is inside a source.
 
+use crate::grouped;
 use crate::{Failure, Setting, locate};
 use decanter_core::tree::{Content, Kind};
 use decanter_core::{Notice, SECTOR};
@@ -101,7 +102,9 @@ pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
                 (entry.state, entry.note) = match &file.content {
                     Content::Whole(_) => (EntryState::Whole, None),
                     Content::Locked(_) => (EntryState::Locked, Some("encrypted; the key is missing".into())),
-                    Content::Cut { missing } => (EntryState::Cut, Some(format!("{missing} bytes are missing"))),
+                    Content::Cut { missing } => {
+                        (EntryState::Cut, Some(format!("{} bytes are missing", grouped(*missing))))
+                    }
                     Content::Broken(why) => (EntryState::Broken, Some(why.clone())),
                 };
             }

@@ -1,5 +1,6 @@
 //! Which file starts it? Programs of home computers, the likeliest first, each with the reasons.
 
+use crate::grouped;
 use decanter_core::source::read_vec;
 use decanter_core::tree::{Content, Node, Tree};
 use decanter_core::{Error, Result};
@@ -126,8 +127,8 @@ fn amiga(node: &Node, bytes: &[u8], hints: &Hints) -> Starter {
         add(-20, "named like a helper".into());
     }
     match bytes.len() {
-        0..4096 => add(-10, format!("small: {} bytes", bytes.len())),
-        65_536.. => add(10, format!("large: {} bytes", bytes.len())),
+        0..4096 => add(-10, format!("small: {} bytes", grouped(bytes.len() as u64))),
+        65_536.. => add(10, format!("large: {} bytes", grouped(bytes.len() as u64))),
         _ => {}
     }
     match hunk::system_version(bytes) {

@@ -4,10 +4,11 @@ use super::{Run, With};
 use crate::Stop;
 use crate::global::native;
 use crate::render::speed;
-use crate::render::{Manner, Page, count, exact, number, style};
+use crate::render::{Manner, Page, exact, number, style};
 use clap::Subcommand;
 use decanter_core::Algorithm;
 use decanter_core::native;
+use decanter_core::tell;
 use decanter_jobs::patch;
 use decanter_jobs::patch::{ApplyReport, MakeReport, ShowReport};
 use std::io::Write;
@@ -116,7 +117,7 @@ pub fn show(page: &mut Page, report: &ShowReport, manner: Manner) {
     page.row("expects", report.source.words());
     page.row("leads to", report.target.words());
     page.row("records", number(report.records));
-    let stretches = count(report.touched.len(), "stretch").replace("stretchs", "stretches");
+    let stretches = tell::count(report.touched.len() as u64, "stretch", "stretches");
     page.row("touches", format!("{} bytes of the result, in {stretches}", number(report.touched_bytes)));
     let most = if manner.is_verbose { usize::MAX } else { MOST_TOUCHED };
     for touched in report.touched.iter().take(most) {

@@ -18,6 +18,8 @@ pub fn write(out: &mut dyn Write, page: &Page) -> io::Result<()> {
             Part::Title(text) => writeln!(out, "{}{}{}", style::BOLD, line(text), style::PLAIN)?,
             Part::Line(text) => writeln!(out, "{}", line(text))?,
             Part::Row(label, value) => {
+                // A label that is as wide as the column still ends before its value.
+                let label = format!("{label} ");
                 writeln!(out, "  {}{label:<LABEL$}{}{}", style::DIM, style::PLAIN, line(value))?;
             }
             Part::Table(table) => write_table(out, table)?,
@@ -82,10 +84,11 @@ mod tests {
             page.title("kelp.iso");
             page.row("what", "a disc");
             page.row("", "and more");
+            page.row("prepared with", "a tool");
             page.blank();
             page.line("done");
         });
-        assert_eq!(told, "kelp.iso\n  what         a disc\n               and more\n\ndone\n");
+        assert_eq!(told, "kelp.iso\n  what         a disc\n               and more\n  prepared with a tool\n\ndone\n");
     }
 
     #[test]

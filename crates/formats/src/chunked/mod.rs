@@ -7,6 +7,7 @@ pub mod zst;
 use decanter_core::format::Opener;
 use decanter_core::opened::Opened;
 use decanter_core::source::SourceRef;
+use decanter_core::tell::{grouped, share};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 
 /// What a compressed image opens as: a container with one file in it, which is then looked through.
@@ -19,8 +20,8 @@ fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, opene
 
 /// How much room something takes, compressed.
 fn ratio(packed: u64, len: u64) -> String {
-    match decanter_core::tell::share(packed, len) {
-        Some(share) => format!("{share} of {len} bytes"),
-        None => format!("larger than the {len} bytes in it"),
+    match share(packed, len) {
+        Some(share) => format!("{share} of {} bytes", grouped(len)),
+        None => format!("larger than the {} bytes in it", grouped(len)),
     }
 }

@@ -12,6 +12,7 @@ use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Reader, Source, SourceRef, check_range, read_array, read_vec};
+use decanter_core::tell::count;
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
@@ -115,7 +116,7 @@ impl Format for SeekableZstd {
         let largest = frames.iter().map(|f| f.len).max().unwrap_or(0);
         let ratio = super::ratio(source.len(), len);
         let view: SourceRef = if largest <= MOST_FRAME {
-            opened.fact("compressed", format!("{ratio}, in {} frames", frames.len()));
+            opened.fact("compressed", format!("{ratio}, in {}", count(frames.len() as u64, "frame", "frames")));
             let kept = (KEPT / largest.max(1)).clamp(LEAST_KEPT, MOST_KEPT);
             Arc::new(Cached::new(Frames { source, frames, len }, kept as usize))
         } else {

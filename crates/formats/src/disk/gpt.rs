@@ -4,7 +4,7 @@
 //! Numbers are little-endian. Layout: docs/formats/partitions.md.
 
 use super::{Partition, add_partition};
-use crate::num::{le32, le64};
+use crate::raw::{read_at, split};
 use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
@@ -13,14 +13,56 @@ use decanter_core::role::{Medium, Role};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Result};
+use zerocopy::IntoBytes;
 
 const ID: &str = "gpt";
 const MAGIC: &[u8; 8] = b"EFI PART";
-/// Bytes of the header that are read.
-const HEADER: usize = 92;
 /// Entries of a table, and bytes of one.
 const MOST_ENTRIES: u32 = 1024;
 const MOST_ENTRY: u32 = 4096;
+
+mod raw {
+    use crate::raw::layouts;
+    use zerocopy::byteorder::{LE, U16, U32, U64};
+
+    layouts! {
+        /// The header.
+        Header: 92 {
+            magic: [u8; 8],
+            revision: U32<LE>,
+            len: U32<LE>,
+            sum: U32<LE>,
+            reserved: U32<LE>,
+            own: U64<LE>,
+            other: U64<LE>,
+            first_usable: U64<LE>,
+            last_usable: U64<LE>,
+            drive: [u8; 16],
+            entries: U64<LE>,
+            count: U32<LE>,
+            entry_len: U32<LE>,
+            entries_sum: U32<LE>,
+        }
+
+        /// An identifier, with its first three fields as numbers.
+        Guid: 16 {
+            first: U32<LE>,
+            second: U16<LE>,
+            third: U16<LE>,
+            rest: [u8; 8],
+        }
+
+        /// An entry; longer ones have nothing more that is defined.
+        Entry: 128 {
+            kind: Guid,
+            own: Guid,
+            first: U64<LE>,
+            last: U64<LE>,
+            flags: U64<LE>,
+            label: [U16<LE>; 36],
+        }
+    }
+}
 
 /// The format.
 pub struct Gpt;
@@ -80,17 +122,13 @@ impl Format for Gpt {
             (None, None) => return Err(Error::malformed(ID, "no table has its signature", 512)),
         };
         for (index, bytes) in table.entries.chunks_exact(table.entry_len).enumerate() {
-            if bytes[..16] == [0; 16] {
+            let at = (index * table.entry_len) as u64;
+            let (entry, _) = split::<raw::Entry>(ID, "an entry of the table", bytes, at)?;
+            if entry.kind.as_bytes() == [0; 16] {
                 continue;
             }
-            let (first, last) = (le64(bytes, 32), le64(bytes, 40));
-            let units: Vec<u16> = bytes[56..128]
-                .as_chunks::<2>()
-                .0
-                .iter()
-                .map(|b| u16::from_le_bytes(*b))
-                .take_while(|u| *u != 0)
-                .collect();
+            let (first, last) = (entry.first.get(), entry.last.get());
+            let units: Vec<u16> = entry.label.iter().map(|unit| unit.get()).take_while(|unit| *unit != 0).collect();
             let label = String::from_utf16_lossy(&units);
             let label = if label.is_empty() { String::new() } else { format!(" \"{label}\"") };
             let len =
@@ -99,7 +137,7 @@ impl Format for Gpt {
                 opened.damage(format!("partition {} goes from sector {first} to {last}, which cannot be", index + 1));
                 continue;
             };
-            let kind = format!("{}{label}", kind_name(&bytes[..16]));
+            let kind = format!("{}{label}", kind_name(&entry.kind));
             add_partition(
                 &mut opened,
                 &Partition { name: (index + 1).to_string(), kind, start, len },
@@ -141,13 +179,11 @@ fn last_header(source: &dyn Source) -> Result<Option<(u64, u64)>> {
 
 /// Reads the table that the header at `at` describes.
 fn table(source: &dyn Source, at: u64, sector_len: u64) -> Result<Table> {
-    let mut header: [u8; HEADER] = read_array(source, at)?;
-    let (len, stored) = (le32(&header, 12), le32(&header, 16));
-    let (own, entries_at) = (le64(&header, 24), le64(&header, 72));
-    let (count, entry_len, entries_crc) = (le32(&header, 80), le32(&header, 84), le32(&header, 88));
+    let header: raw::Header = read_at(source, at)?;
+    let (own, count, entry_len) = (header.own.get(), header.count.get(), header.entry_len.get());
     let mut faults = Vec::new();
-    header[16..20].fill(0);
-    if len as usize != HEADER || crc32fast::hash(&header) != stored {
+    let summed = raw::Header { sum: 0.into(), ..header };
+    if header.len.get() as usize != size_of_val(&header) || crc32fast::hash(summed.as_bytes()) != header.sum.get() {
         faults.push(format!("the CRC-32 of its header does not hold (byte {at:#x})"));
     }
     if own.checked_mul(sector_len) != Some(at) {
@@ -156,7 +192,7 @@ fn table(source: &dyn Source, at: u64, sector_len: u64) -> Result<Table> {
     if count > MOST_ENTRIES || !(128..=MOST_ENTRY).contains(&entry_len) {
         return Err(Error::malformed(ID, format!("{count} entries of {entry_len} bytes"), at + 80));
     }
-    let place = entries_at.saturating_mul(sector_len);
+    let place = header.entries.get().saturating_mul(sector_len);
     let entries = match read_vec(source, place, u64::from(count) * u64::from(entry_len), "a partition table", u64::MAX)
     {
         Ok(entries) => entries,
@@ -166,16 +202,15 @@ fn table(source: &dyn Source, at: u64, sector_len: u64) -> Result<Table> {
         }
         Err(e) => return Err(e),
     };
-    if crc32fast::hash(&entries) != entries_crc && faults.is_empty() {
+    if crc32fast::hash(&entries) != header.entries_sum.get() && faults.is_empty() {
         faults.push(format!("the CRC-32 of its entries does not hold (byte {place:#x})"));
     }
     Ok(Table { sector_len, entry_len: entry_len as usize, entries, faults })
 }
 
 /// What the type of a partition stands for.
-fn kind_name(guid: &[u8]) -> String {
-    let fields = (le32(guid, 0), u16::from_le_bytes([guid[4], guid[5]]), u16::from_le_bytes([guid[6], guid[7]]));
-    match fields {
+fn kind_name(guid: &raw::Guid) -> String {
+    match (guid.first.get(), guid.second.get(), guid.third.get()) {
         (0xc12a_7328, 0xf81f, 0x11d2) => "EFI system partition".into(),
         (0xebd0_a0a2, 0xb9e5, 0x4433) => "basic data".into(),
         (0x0fc6_3daf, 0x8483, 0x4772) => "file system of Linux".into(),

@@ -4,25 +4,48 @@
 
 use super::BOOT_MARK;
 use super::{Partition, add_partition, is_boot_sector};
-use crate::num::le32;
+use crate::raw::read_at;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
-use decanter_core::source::{SourceRef, read_array};
+use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
 use std::collections::HashSet;
 
 const ID: &str = "mbr";
 /// Bytes of a sector.
 const SECTOR: u64 = 512;
-/// Where the four entries begin, and bytes of each.
-const ENTRIES: usize = 446;
-const ENTRY: usize = 16;
+/// Where the four entries begin.
+const ENTRIES: usize = std::mem::offset_of!(raw::Sector, entries);
 /// Partitions in an extended one.
 const MOST_LOGICAL: usize = 128;
 /// The type that stands for a table of the newer kind.
 const PROTECTIVE: u8 = 0xee;
+
+mod raw {
+    use crate::raw::layouts;
+    use zerocopy::byteorder::{LE, U32};
+
+    layouts! {
+        /// One of four entries.
+        Entry: 16 {
+            status: u8,
+            first: [u8; 3],
+            kind: u8,
+            last: [u8; 3],
+            start: U32<LE>,
+            sectors: U32<LE>,
+        }
+
+        /// A sector with a table.
+        Sector: 512 {
+            code: [u8; 446],
+            entries: [Entry; 4],
+            mark: [u8; 2],
+        }
+    }
+}
 
 /// The format.
 pub struct Mbr;
@@ -37,10 +60,15 @@ struct Entry {
 }
 
 impl Entry {
-    fn all(sector: &[u8; 512]) -> [Self; 4] {
+    fn all(sector: &raw::Sector) -> [Self; 4] {
         std::array::from_fn(|i| {
-            let bytes = &sector[ENTRIES + i * ENTRY..][..ENTRY];
-            Self { status: bytes[0], kind: bytes[4], start: le32(bytes, 8).into(), sectors: le32(bytes, 12).into() }
+            let own = &sector.entries[i];
+            Self {
+                status: own.status,
+                kind: own.kind,
+                start: own.start.get().into(),
+                sectors: own.sectors.get().into(),
+            }
         })
     }
 
@@ -97,14 +125,14 @@ impl Format for Mbr {
         if !is_boot_sector(source)? {
             return Ok(None);
         }
-        let entries = Entry::all(&read_array(source, 0)?);
+        let entries = Entry::all(&read_at(source, 0)?);
         let is_one = entries.iter().all(|e| e.status & 0x7f == 0 && (!e.is_used() || e.start > 0))
             && entries.iter().any(Entry::is_used);
         Ok(is_one.then_some(60))
     }
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
-        let entries = Entry::all(&read_array(source.as_ref(), 0)?);
+        let entries = Entry::all(&read_at(source.as_ref(), 0)?);
         let mut opened = Opened::new(ID, self.name());
         opened.extent.unit = Some(512);
         if entries.iter().any(|e| e.kind == PROTECTIVE) {
@@ -146,8 +174,8 @@ fn logical(opened: &mut Opened, extended: Entry, source: &SourceRef, opener: &Op
                 .damage(format!("the tables of the extended partition go in a circle (byte {here:#x}): not followed"));
             break;
         }
-        let sector: [u8; 512] = read_array(source.as_ref(), here)?;
-        if sector[510..] != [0x55, 0xaa] {
+        let sector: raw::Sector = read_at(source.as_ref(), here)?;
+        if sector.mark != [0x55, 0xaa] {
             opened.damage(format!("the table of partition {number} (at byte {here:#x}) is damaged: the next are lost"));
             break;
         }

@@ -84,14 +84,15 @@ fn gather(items: Vec<Item>, setting: &Setting<'_>) -> std::result::Result<Item, 
     Ok(item)
 }
 
-fn accepts(item: &Item, _: &Target) -> Option<u8> {
+fn accepts(item: &Item, target: &Target) -> Option<u8> {
     let tree = item.opened.holds.tree.as_ref();
     let has_programs = || tree.is_some_and(|t| t.files().any(|(n, _)| n.path.to_lowercase().ends_with(".prg")));
     if Prg.is_of(&item.opened) {
         return Some(30);
     }
     if is_disk(item) {
-        return Some(15);
+        // The same form once more is left to who wants to add to it, or another label.
+        return Some(if item.opened.identity.format == target.id { 5 } else { 15 });
     }
     is_folder(item).then(|| if has_programs() { 40 } else { 2 })
 }

@@ -3,6 +3,7 @@
 use super::choice::Split;
 use super::made::Back;
 use super::packed;
+use crate::grouped;
 use crate::{Item, Setting};
 use decanter_core::compare::first_difference;
 use decanter_core::source::{FileSource, SourceRef};
@@ -53,7 +54,7 @@ pub(super) fn prove(
             let found = opened.as_ref().and_then(packed::content).unwrap_or(written);
             setting.watch.begin("proving", Some(wanted.len()));
             match first_difference(wanted.as_ref(), found.as_ref(), setting.watch)? {
-                None => Ok(Proof::of(format!("read back: all {} bytes are identical", wanted.len()))),
+                None => Ok(Proof::of(format!("read back: all {} bytes are identical", grouped(wanted.len())))),
                 Some(at) => Err(differs(at)),
             }
         }
@@ -94,7 +95,7 @@ pub(super) fn prove(
             let found = opened.and_then(|o| o.holds.rom).map_or(written, |rom| rom.body);
             setting.watch.begin("proving", Some(body.len()));
             match first_difference(body.as_ref(), found.as_ref(), setting.watch)? {
-                None => Ok(Proof::of(format!("read back: all {} bytes of the ROM are identical", body.len()))),
+                None => Ok(Proof::of(format!("read back: all {} bytes of the ROM are identical", grouped(body.len())))),
                 Some(at) => Err(differs(at)),
             }
         }

@@ -7,6 +7,7 @@ use super::sweep::{self, Check, Lane, Outcome};
 use super::verdict::{Finding, Findings};
 use super::{Counts, FileReport, FileState, RangeReport, Verdict, VerifyReport};
 use crate::Item;
+use crate::grouped;
 use crate::quoted;
 use decanter_core::digest::{self, Digest, Hasher};
 use decanter_core::expectation::{Expectation, ExpectedFile, RangeCheck};
@@ -201,7 +202,9 @@ impl<'a> Comparison<'a> {
             ));
         }
         if let Some(extra) = self.expectation.len.and_then(|l| self.len().checked_sub(l)).filter(|&e| e > 0) {
-            report.notices.push(Notice::new(format!("{extra} bytes follow after the end of what is described")));
+            report
+                .notices
+                .push(Notice::new(format!("{} bytes follow after the end of what is described", grouped(extra))));
         }
         settle::conclude(&mut report);
         if report.verdict == Verdict::Sound {
@@ -348,7 +351,11 @@ impl Subject<'_> {
                 report.suspects = self.cut_suspects(*missing);
                 (
                     FileState::Unreadable,
-                    Some(format!("{missing} of {} bytes are missing at the end of the image", self.file.len)),
+                    Some(format!(
+                        "{} of {} bytes are missing at the end of the image",
+                        grouped(*missing),
+                        grouped(self.file.len)
+                    )),
                 )
             }
             (Content::Broken(why), _, _) => (FileState::Unreadable, Some(why.clone())),

@@ -6,6 +6,7 @@ use super::{Counts, FileReport, FileState, NamedDigest, RangeReport, Suspect, Ve
 use crate::quoted;
 use crate::{Item, Setting, cd};
 use decanter_core::digest::Algorithm;
+use decanter_core::tell::count;
 use decanter_core::track::TrackKind;
 use decanter_core::tree::Content;
 use decanter_core::{Result, SECTOR};
@@ -30,7 +31,7 @@ pub(super) fn check_tracks(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
             (false, _) if track.kind == TrackKind::Audio => Some("sound, which carries no checks".to_owned()),
             (false, _) => Some("2048 bytes a sector, which carry no checks".to_owned()),
             (true, 0) => None,
-            (true, n) => Some(format!("{n} faulty sectors")),
+            (true, n) => Some(count(n, "faulty sector", "faulty sectors")),
         };
         ranges.push(RangeReport {
             name: name.clone(),

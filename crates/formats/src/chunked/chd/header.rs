@@ -1,17 +1,15 @@
 //! The header of versions 3 to 5, and the list of metadata. All numbers are big-endian.
 
 use super::ID;
-use crate::num::{be32, be64};
+use crate::raw::read_at;
 use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::source::{Source, read_array, read_vec};
+use decanter_core::source::{Source, read_vec};
 use decanter_core::{Error, Result};
 
 /// What every image begins with.
 pub(super) const MAGIC: &[u8; 8] = b"MComprHD";
 /// Bytes of the header of version 5.
-pub(super) const LEN_5: u64 = 124;
-/// Bytes of the longest header that is read.
-const MOST_LEN: usize = 124;
+pub(super) const LEN_5: u64 = size_of::<raw::Version5>() as u64;
 /// Largest hunk that is read.
 pub(super) const MOST_HUNK: u32 = 4 << 20;
 /// Metadata entries, and bytes of one of them.
@@ -19,6 +17,67 @@ const MOST_ENTRIES: usize = 1000;
 const MOST_ENTRY: u64 = 1 << 20;
 /// Flag of metadata that the overall SHA-1 covers.
 pub(super) const COVERED: u8 = 1;
+
+mod raw {
+    use crate::raw::layouts;
+    use zerocopy::byteorder::{BE, U32, U64};
+
+    layouts! {
+        /// What all versions begin with.
+        Start: 16 {
+            magic: [u8; 8],
+            len: U32<BE>,
+            version: U32<BE>,
+        }
+
+        /// What versions 3 and 4 go on with.
+        Old: 44 {
+            start: Start,
+            flags: U32<BE>,
+            codec: U32<BE>,
+            hunks: U32<BE>,
+            logical_len: U64<BE>,
+            meta: U64<BE>,
+        }
+
+        Version3: 120 {
+            old: Old,
+            md5: [u8; 16],
+            parent_md5: [u8; 16],
+            hunk_len: U32<BE>,
+            sha1: [u8; 20],
+            parent: [u8; 20],
+        }
+
+        Version4: 108 {
+            old: Old,
+            hunk_len: U32<BE>,
+            sha1: [u8; 20],
+            parent: [u8; 20],
+            raw_sha1: [u8; 20],
+        }
+
+        Version5: 124 {
+            start: Start,
+            codecs: [[u8; 4]; 4],
+            logical_len: U64<BE>,
+            map: U64<BE>,
+            meta: U64<BE>,
+            hunk_len: U32<BE>,
+            unit_len: U32<BE>,
+            raw_sha1: [u8; 20],
+            sha1: [u8; 20],
+            parent: [u8; 20],
+        }
+
+        /// What stands before each entry of metadata.
+        Metadata: 16 {
+            tag: [u8; 4],
+            flags_and_len: [u8; 4],
+            next: U64<BE>,
+        }
+    }
+}
 
 /// How a hunk is packed, by its four letters in version 5.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -62,14 +121,14 @@ impl Header {
     /// # Errors
     /// [`Error::Malformed`] with the field, [`Error::Unsupported`] for other versions and codecs.
     pub(super) fn read(source: &dyn Source) -> Result<Self> {
-        if source.len() < 16 {
+        if source.len() < size_of::<raw::Start>() as u64 {
             return Err(Error::malformed(ID, "too short for a header: the file ends", source.len()));
         }
-        let start: [u8; 16] = read_array(source, 0)?;
-        let (len, version) = (be32(&start, 8), be32(&start, 12));
+        let start: raw::Start = read_at(source, 0)?;
+        let (len, version) = (start.len.get(), start.version.get());
         let wanted = match version {
-            3 => 120,
-            4 => 108,
+            3 => size_of::<raw::Version3>() as u64,
+            4 => size_of::<raw::Version4>() as u64,
             5 => LEN_5,
             other => return Err(Error::unsupported(ID, format!("version {other}"))),
         };
@@ -83,52 +142,58 @@ impl Header {
         if source.len() < wanted {
             return Err(Error::malformed(ID, format!("the header ends at {wanted:#x}: the file ends"), source.len()));
         }
-        let mut bytes = [0; MOST_LEN];
-        source.read_at(0, &mut bytes[..wanted as usize])?;
-        let sha1 = |at: usize| {
-            let mut digest = [0; 20];
-            digest.copy_from_slice(&bytes[at..at + 20]);
-            digest
-        };
-        let parent = |at: usize| Some(sha1(at)).filter(|d| d.iter().any(|b| *b != 0));
-        let header = if version == 5 {
-            let tag = |i: usize| Tag([bytes[16 + i * 4], bytes[17 + i * 4], bytes[18 + i * 4], bytes[19 + i * 4]]);
-            Self {
-                version,
-                codecs: [tag(0), tag(1), tag(2), tag(3)],
-                logical_len: be64(&bytes, 32),
-                map_offset: be64(&bytes, 40),
-                meta_offset: be64(&bytes, 48),
-                hunk_len: be32(&bytes, 56),
-                unit_len: be32(&bytes, 60),
-                raw_sha1: sha1(64),
-                sha1: sha1(84),
-                parent: parent(104),
+        let header = match version {
+            3 => {
+                let own: raw::Version3 = read_at(source, 0)?;
+                // The digest of the image is also that of all of it.
+                Self::old(version, &own.old, own.hunk_len.get(), [own.sha1, own.sha1, own.parent])?
             }
-        } else {
-            let codec = match be32(&bytes, 20) {
-                0 => Tag::NONE,
-                1 | 2 => Tag(*b"zlib"),
-                3 => Tag(*b"avhu"),
-                other => return Err(Error::unsupported(ID, format!("codec {other} of version {version}"))),
-            };
-            let is_difference = be32(&bytes, 16) & 1 != 0;
-            let (hunk, own, of_parent, raw) = if version == 4 { (44, 48, 68, 88) } else { (76, 80, 100, 80) };
-            Self {
-                version,
-                codecs: [codec, Tag::NONE, Tag::NONE, Tag::NONE],
-                logical_len: be64(&bytes, 28),
-                map_offset: wanted,
-                meta_offset: be64(&bytes, 36),
-                hunk_len: be32(&bytes, hunk),
-                unit_len: 0,
-                raw_sha1: sha1(raw),
-                sha1: sha1(own),
-                parent: if is_difference { Some(sha1(of_parent)) } else { None },
+            4 => {
+                let own: raw::Version4 = read_at(source, 0)?;
+                Self::old(version, &own.old, own.hunk_len.get(), [own.raw_sha1, own.sha1, own.parent])?
             }
+            _ => Self::of(&read_at(source, 0)?),
         };
         header.check(if version == 5 { 56 } else { 44 })?;
         Ok(header)
+    }
+
+    /// That of version 5.
+    fn of(own: &raw::Version5) -> Self {
+        Self {
+            version: 5,
+            codecs: own.codecs.map(Tag),
+            logical_len: own.logical_len.get(),
+            map_offset: own.map.get(),
+            meta_offset: own.meta.get(),
+            hunk_len: own.hunk_len.get(),
+            unit_len: own.unit_len.get(),
+            raw_sha1: own.raw_sha1,
+            sha1: own.sha1,
+            parent: Some(own.parent).filter(|digest| *digest != [0; 20]),
+        }
+    }
+
+    /// That of versions 3 and 4, whose map follows it; the digests are of the image, of all, and of the parent.
+    fn old(version: u32, own: &raw::Old, hunk_len: u32, [raw_sha1, sha1, parent]: [[u8; 20]; 3]) -> Result<Self> {
+        let codec = match own.codec.get() {
+            0 => Tag::NONE,
+            1 | 2 => Tag(*b"zlib"),
+            3 => Tag(*b"avhu"),
+            other => return Err(Error::unsupported(ID, format!("codec {other} of version {version}"))),
+        };
+        Ok(Self {
+            version,
+            codecs: [codec, Tag::NONE, Tag::NONE, Tag::NONE],
+            logical_len: own.logical_len.get(),
+            map_offset: own.start.len.get().into(),
+            meta_offset: own.meta.get(),
+            hunk_len,
+            unit_len: 0,
+            raw_sha1,
+            sha1,
+            parent: (own.flags.get() & 1 != 0).then_some(parent),
+        })
     }
 
     fn check(&self, hunk_at: u64) -> Result<()> {
@@ -190,11 +255,12 @@ pub(super) fn metadata(source: &dyn Source, first: u64) -> Result<Vec<Entry>> {
         if entries.len() >= MOST_ENTRIES {
             return Err(Error::malformed(ID, format!("more than {MOST_ENTRIES} metadata entries: a loop"), at));
         }
-        let head: [u8; 16] = read_array(source, at)?;
-        let len = u64::from(be32(&head, 4) & 0xff_ffff);
+        let head: raw::Metadata = read_at(source, at)?;
+        let [flags, len @ ..] = head.flags_and_len;
+        let len = u64::from(u32::from_be_bytes([0, len[0], len[1], len[2]]));
         let data = read_vec(source, at + 16, len, "a metadata entry", MOST_ENTRY)?;
-        entries.push(Entry { tag: Tag([head[0], head[1], head[2], head[3]]), flags: head[4], data });
-        at = be64(&head, 8);
+        entries.push(Entry { tag: Tag(head.tag), flags, data });
+        at = head.next.get();
     }
     Ok(entries)
 }

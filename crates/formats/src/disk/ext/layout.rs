@@ -1,14 +1,15 @@
 //! The superblock and the descriptors of the groups: where everything of a volume is.
 
-use super::sum;
-use crate::num::{le16, le32, le64};
-use decanter_core::Result;
-use decanter_core::source::{Source, read_array, read_vec};
+use super::{ID, raw, sum};
+use crate::num::le16;
+use crate::raw::read_at;
+use decanter_core::source::{Source, read_vec};
+use decanter_core::{Error, Result};
+use zerocopy::FromBytes;
+use zerocopy::byteorder::{LE, U16, U32};
 
 /// Where the superblock stands.
 pub(super) const SUPER: u64 = 1024;
-/// Its bytes.
-pub(super) const SUPER_LEN: usize = 1024;
 
 /// Features that older programs may pass over.
 pub(super) mod compatible {
@@ -109,52 +110,55 @@ pub(super) struct Layout {
 impl Layout {
     /// Reads the superblock; `None` if it is none.
     pub fn read(source: &dyn Source) -> Result<Option<Self>> {
-        if source.len() < SUPER + SUPER_LEN as u64 {
+        if source.len() < SUPER + size_of::<raw::Super>() as u64 {
             return Ok(None);
         }
-        let s: [u8; SUPER_LEN] = read_array(source, SUPER)?;
-        if le16(&s, 56) != 0xef53 || le32(&s, 24) > 6 || le32(&s, 76) > 1 {
+        let own: raw::Super = read_at(source, SUPER)?;
+        let (block_shift, revision) = (own.block_shift.get(), own.revision.get());
+        if own.magic.get() != 0xef53 || block_shift > 6 || revision > 1 {
             return Ok(None);
         }
-        let is_new = le32(&s, 76) > 0;
-        let feature = |at| if is_new { le32(&s, at) } else { 0 };
-        let (compatible, incompatible, writing) = (feature(92), feature(96), feature(100));
+        let is_new = revision > 0;
+        let feature = |bits: U32<LE>| if is_new { bits.get() } else { 0 };
+        let (compatible, incompatible, writing) =
+            (feature(own.compatible), feature(own.incompatible), feature(own.writing));
         let is_wide = incompatible & incompatible::WIDE != 0;
-        let high = |at: usize| if is_wide { u64::from(le32(&s, at)) << 32 } else { 0 };
-        let mut uuid = [0; 16];
-        uuid.copy_from_slice(&s[104..120]);
-        let seed = if incompatible & incompatible::SEED != 0 { le32(&s, 0x270) } else { sum::crc32c(!0, &uuid) };
-        let steps = le32(&s, 28).checked_sub(le32(&s, 24)).filter(|n| *n <= 20 && writing & writing::CLUSTERS != 0);
+        let high = |half: U32<LE>| if is_wide { u64::from(half.get()) << 32 } else { 0 };
+        let has_seed = incompatible & incompatible::SEED != 0;
+        let seed = if has_seed { own.sum_seed.get() } else { sum::crc32c(!0, &own.uuid) };
+        let has_clusters = writing & writing::CLUSTERS != 0;
+        let steps = own.cluster_shift.get().checked_sub(block_shift).filter(|n| *n <= 20 && has_clusters);
+        let is_elsewhere = own.journal_device.get() != 0 || own.journal_uuid != [0; 16];
         let layout = Self {
-            block_len: 1024 << le32(&s, 24),
-            blocks: u64::from(le32(&s, 4)) | high(0x150),
-            free_blocks: u64::from(le32(&s, 12)) | high(0x158),
-            first_block: le32(&s, 20).into(),
-            blocks_per_group: le32(&s, 32).into(),
+            block_len: 1024 << block_shift,
+            blocks: u64::from(own.blocks.get()) | high(own.blocks_high),
+            free_blocks: u64::from(own.free_blocks.get()) | high(own.free_blocks_high),
+            first_block: own.first_block.get().into(),
+            blocks_per_group: own.blocks_per_group.get().into(),
             cluster: 1 << steps.unwrap_or(0),
-            inodes: le32(&s, 0),
-            inodes_per_group: le32(&s, 40),
-            inode_len: if is_new { le16(&s, 88).into() } else { 128 },
-            group_len: if is_wide { u64::from(le16(&s, 254)).max(32) } else { 32 },
+            inodes: own.inodes.get(),
+            inodes_per_group: own.inodes_per_group.get(),
+            inode_len: if is_new { own.inode_len.get().into() } else { 128 },
+            group_len: if is_wide { u64::from(own.descriptor_len.get()).max(32) } else { 32 },
             compatible,
             incompatible,
             writing,
-            state: le16(&s, 58),
-            first_inode: if is_new { le32(&s, 84) } else { 11 },
-            reserved: if compatible & compatible::RESIZE != 0 { le16(&s, 206).into() } else { 0 },
-            journal_elsewhere: le32(&s, 0xe4) != 0 || s[0xd0..0xe0].iter().any(|b| *b != 0),
-            journal: if compatible & compatible::JOURNAL != 0 { le32(&s, 0xe0) } else { 0 },
-            first_meta_group: le32(&s, 0x104).into(),
-            guard: (incompatible & incompatible::GUARD != 0).then(|| le64(&s, 0x168)),
-            backups: [le32(&s, 0x24c), le32(&s, 0x250)],
+            state: own.state.get(),
+            first_inode: if is_new { own.first_inode.get() } else { 11 },
+            reserved: if compatible & compatible::RESIZE != 0 { own.reserved_descriptors.get().into() } else { 0 },
+            journal_elsewhere: is_elsewhere,
+            journal: if compatible & compatible::JOURNAL != 0 { own.journal.get() } else { 0 },
+            first_meta_group: own.first_meta_group.get().into(),
+            guard: (incompatible & incompatible::GUARD != 0).then(|| own.guard.get()),
+            backups: own.backup_groups.map(U32::get),
             seed,
-            uuid,
+            uuid: own.uuid,
             hidden: [
-                if writing & writing::PROJECTS != 0 { le32(&s, 0x26c) } else { 0 },
-                if compatible & compatible::ORPHANS != 0 { le32(&s, 0x280) } else { 0 },
+                if writing & writing::PROJECTS != 0 { own.project_quota.get() } else { 0 },
+                if compatible & compatible::ORPHANS != 0 { own.orphans.get() } else { 0 },
             ],
-            is_signed: le32(&s, 0x160) & 2 == 0,
-            hash_seed: [0xec, 0xf0, 0xf4, 0xf8].map(|at| le32(&s, at)),
+            is_signed: own.flags.get() & 2 == 0,
+            hash_seed: own.hash_seed.map(U32::get),
         };
         let plausible = layout.inodes_per_group > 0
             && layout.blocks_per_group > 0
@@ -266,6 +270,8 @@ pub(super) struct Group {
     pub flags: u16,
     /// Inodes at the end of its table that were never used.
     pub unused: u32,
+    /// Its checksum.
+    pub sum: u16,
     pub bytes: Vec<u8>,
 }
 
@@ -280,28 +286,31 @@ impl Group {
     /// What reading fails with.
     pub fn read(source: &dyn Source, layout: &Layout, group: u64) -> Result<Self> {
         let at = layout.descriptor_at(group);
-        read_vec(source, at, layout.group_len, "a group descriptor", 1024).map(Self::new)
+        let bytes = read_vec(source, at, layout.group_len, "a group descriptor", 1024)?;
+        let cut = || Error::malformed(ID, "a group descriptor is cut short", at);
+        Self::new(bytes).ok_or_else(cut)
     }
 
-    fn new(bytes: Vec<u8>) -> Self {
-        let is_wide = bytes.len() >= 64;
-        let pair = |low: usize, high: usize| {
-            u64::from(le32(&bytes, low)) | if is_wide { u64::from(le32(&bytes, high)) << 32 } else { 0 }
-        };
-        let short = |low: usize, high: usize| {
-            u32::from(le16(&bytes, low)) | if is_wide { u32::from(le16(&bytes, high)) << 16 } else { 0 }
-        };
-        Self {
-            block_map: pair(0, 32),
-            inode_map: pair(4, 36),
-            inodes_at: pair(8, 40),
-            free_blocks: short(12, 44),
-            free_inodes: short(14, 46),
-            folders: short(16, 48),
-            flags: le16(&bytes, 18),
-            unused: short(28, 50),
+    fn new(bytes: Vec<u8>) -> Option<Self> {
+        let (low, rest) = raw::Low::ref_from_prefix(&bytes).ok()?;
+        // Narrow ones end here.
+        let high = raw::High::ref_from_prefix(rest).ok().map(|(high, _)| high);
+        let word =
+            |low: U32<LE>, high: Option<U32<LE>>| u64::from(low.get()) | u64::from(high.map_or(0, U32::get)) << 32;
+        let short =
+            |low: U16<LE>, high: Option<U16<LE>>| u32::from(low.get()) | u32::from(high.map_or(0, U16::get)) << 16;
+        Some(Self {
+            block_map: word(low.block_map, high.map(|h| h.block_map)),
+            inode_map: word(low.inode_map, high.map(|h| h.inode_map)),
+            inodes_at: word(low.inodes_at, high.map(|h| h.inodes_at)),
+            free_blocks: short(low.free_blocks, high.map(|h| h.free_blocks)),
+            free_inodes: short(low.free_inodes, high.map(|h| h.free_inodes)),
+            folders: short(low.folders, high.map(|h| h.folders)),
+            flags: low.flags.get(),
+            sum: low.sum.get(),
+            unused: short(low.unused, high.map(|h| h.unused)),
             bytes,
-        }
+        })
     }
 
     /// The checksum that it should have.

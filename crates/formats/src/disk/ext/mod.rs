@@ -6,6 +6,7 @@ mod check;
 mod folder;
 mod inode;
 mod layout;
+mod raw;
 mod sum;
 mod walk;
 

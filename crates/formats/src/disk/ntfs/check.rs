@@ -1,22 +1,21 @@
 //! Records, folders and maps held against each other.
 
-use super::record::{Attribute, Body, Piece, attributes, fix};
+use super::raw;
+use super::record::{Attribute, Body, IN_USE, IS_FOLDER, NUMBER, Piece, attributes, fix};
 use super::{BITMAP, Layout, ROOT, STRETCH, TABLE, Volume, kind};
 use crate::disk::faults::Faults;
-use crate::num::{le16, le32, le64};
 use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Result, Watch, watch};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::ops::Range;
+use zerocopy::FromBytes;
 
 /// Bytes of the lists of a folder, and of a map.
 const MOST_NODES: u64 = 256 << 20;
 const MOST_MAP: u64 = 512 << 20;
 /// The name of the attributes that a folder's list is in.
 const LIST: &str = "$I30";
-/// The number of a record, without what counts its uses.
-const NUMBER: u64 = 0xffff_ffff_ffff;
 
 /// A name as a folder or a file has it: the folder's record, the file's, and the name in UTF-16.
 type Name = (u64, u64, Vec<u8>);
@@ -90,7 +89,11 @@ impl Found {
 
     fn record(&mut self, number: u64, record: &mut [u8], layout: Layout) {
         // What is no record is told of by the map of records, where it should be one.
-        if record[..4] != *b"FILE" || le16(record, 22) & 1 == 0 {
+        let Ok((head, _)) = raw::Record::read_from_prefix(record) else {
+            self.faults.note(|| format!("record {number} is cut short"));
+            return;
+        };
+        if &head.fixups.magic != b"FILE" || head.flags.get() & IN_USE == 0 {
             return;
         }
         self.in_use.insert(number);
@@ -99,14 +102,15 @@ impl Found {
             self.faults.note(|| format!("record {number}: {e}"));
             return;
         }
-        let base = le64(record, 32) & NUMBER;
+        let base = head.base.get() & NUMBER;
         let own = if base == 0 { number } else { base };
-        self.sequences.insert(number, le16(record, 16));
+        self.sequences.insert(number, head.sequence.get());
         // Records of version 3.1 know their number.
-        if le16(record, 4) >= 48 && u64::from(le32(record, 44)) != number & 0xffff_ffff {
-            self.faults.note(|| format!("record {number} says that it is record {}", le32(record, 44)));
+        let said = head.number.get();
+        if usize::from(head.fixups.list.get()) >= size_of_val(&head) && u64::from(said) != number & 0xffff_ffff {
+            self.faults.note(|| format!("record {number} says that it is record {said}"));
         }
-        let (used, room) = (le32(record, 24) as usize, le32(record, 28) as usize);
+        let (used, room) = (head.used.get() as usize, head.room.get() as usize);
         if used > room || room != record.len() {
             self.faults.note(|| format!("record {number} says that it has another length"));
         }
@@ -114,7 +118,7 @@ impl Found {
         if !is_whole {
             self.faults.note(|| format!("record {number}: its attributes are not whole"));
         }
-        if base == 0 && le16(record, 22) & 2 != 0 {
+        if base == 0 && head.flags.get() & IS_FOLDER != 0 {
             self.folders.entry(own).or_default();
         }
         for attribute in all {
@@ -136,11 +140,13 @@ impl Found {
         }
         let is_list = attribute.name == LIST;
         match (attribute.kind, attribute.body) {
-            (kind::NAME, Body::Resident(value)) if value.len() >= 66 => {
-                let name = value.get(66..66 + usize::from(value[64]) * 2).unwrap_or_default();
-                self.names.insert((le64(value, 0) & NUMBER, own, name.to_vec()));
-            }
-            (kind::NAME, _) => self.faults.note(|| format!("record {number} has a name that is cut short")),
+            (kind::NAME, Body::Resident(value)) => match letters(value) {
+                Some((parent, name)) => {
+                    self.names.insert((parent & NUMBER, own, name.to_vec()));
+                }
+                None => self.faults.note(|| format!("record {number} has a name that is cut short")),
+            },
+            (kind::NAME, _) => self.faults.note(|| format!("record {number} has a name that is not in it")),
             (kind::DATA, Body::Elsewhere(piece)) if own == BITMAP && attribute.name.is_empty() => {
                 self.clusters.push(piece)
             }
@@ -264,14 +270,13 @@ impl Folder {
     /// The lists of entries of all nodes that are in use, each from its first entry on.
     fn lists(&self, volume: &Volume) -> Result<Vec<Vec<u8>>> {
         let bad = |what: &str| decanter_core::Error::Unreadable { why: format!("its list {what}") };
-        if self.root.len() < 32 {
-            return Err(bad("has no root"));
-        }
-        let mut lists = vec![list(&self.root, 16).ok_or_else(|| bad("has a damaged root"))?];
+        let (root, _) = raw::Root::ref_from_prefix(&self.root).map_err(|_| bad("has no root"))?;
+        let mut lists =
+            vec![list(&self.root, std::mem::offset_of!(raw::Root, list)).ok_or_else(|| bad("has a damaged root"))?];
         if self.nodes.is_empty() {
             return Ok(lists);
         }
-        let node_len = u64::from(le32(&self.root, 8));
+        let node_len = u64::from(root.node_len.get());
         if !(512..=65536).contains(&node_len) || !node_len.is_power_of_two() {
             return Err(bad("has nodes of a length that none has"));
         }
@@ -291,8 +296,15 @@ impl Folder {
 
 /// The entries after a head at `at`: where they begin and end counts from there.
 fn list(bytes: &[u8], at: usize) -> Option<Vec<u8>> {
-    let (from, to) = (at.checked_add(le32(bytes, at) as usize)?, at.checked_add(le32(bytes, at + 4) as usize)?);
+    let (own, _) = raw::List::ref_from_prefix(bytes.get(at..)?).ok()?;
+    let (from, to) = (at.checked_add(own.from.get() as usize)?, at.checked_add(own.to.get() as usize)?);
     bytes.get(from..to).map(<[u8]>::to_vec)
+}
+
+/// The folder that a name is in, and its letters.
+fn letters(value: &[u8]) -> Option<(u64, &[u8])> {
+    let (own, rest) = raw::Name::ref_from_prefix(value).ok()?;
+    Some((own.parent.get(), rest.get(..usize::from(own.letters) * 2)?))
 }
 
 /// References and names in a list; `None` if it does not come to its end.
@@ -300,17 +312,16 @@ fn entries(list: &[u8]) -> Option<Vec<(u64, Vec<u8>)>> {
     const LAST: u16 = 2;
     let (mut found, mut at) = (Vec::new(), 0);
     loop {
-        let head = list.get(at..at + 16)?;
-        let (len, key_len, flags) = (usize::from(le16(head, 8)), usize::from(le16(head, 10)), le16(head, 12));
-        if len < 16 || at + len > list.len() || 16 + key_len > len {
+        let (own, rest) = raw::Entry::ref_from_prefix(list.get(at..)?).ok()?;
+        let (len, key_len) = (usize::from(own.len.get()), usize::from(own.key_len.get()));
+        if at + len > list.len() || size_of_val(own) + key_len > len {
             return None;
         }
-        if flags & LAST != 0 {
+        if own.flags.get() & LAST != 0 {
             return Some(found);
         }
-        let key = list.get(at + 16..at + 16 + key_len).filter(|k| k.len() >= 66)?;
-        let name = key.get(66..66 + usize::from(key[64]) * 2)?;
-        found.push((le64(head, 0), name.to_vec()));
+        let (_, name) = letters(rest.get(..key_len)?)?;
+        found.push((own.file.get(), name.to_vec()));
         at += len;
     }
 }

@@ -5,11 +5,13 @@
 
 mod check;
 mod packed;
+mod raw;
 mod record;
 
 use super::used;
 use crate::noticed::Noticed;
-use crate::num::{le16, le32, le64};
+use crate::num::{le16, le32};
+use crate::raw::read_at;
 use crate::walk::Room;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
@@ -20,10 +22,11 @@ use decanter_core::tree::{About, File, Kind, Node, Tree, below};
 use decanter_core::view::{Cached, Concat, Fill, Slice};
 use decanter_core::{Error, Result, watch};
 use packed::{MOST_UNIT, Units};
-use record::{Attribute, Body, Piece, attributes, fix, utf16};
+use record::{Attribute, Body, IN_USE, IS_FOLDER, NUMBER, Piece, attributes, fix, utf16};
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
+use zerocopy::FromBytes;
 
 const ID: &str = "ntfs";
 /// Records with a fixed meaning: the table itself, the volume, the root folder, the map of clusters.
@@ -73,16 +76,19 @@ impl Layout {
         if !super::is_boot_sector(source)? || &read_array::<8>(source, 3)? != b"NTFS    " {
             return Ok(None);
         }
-        let b: [u8; 512] = read_array(source, 0)?;
-        let sector_len = u64::from(le16(&b, 11));
-        let per_cluster = if b[13] > 0x80 { 1 << (256 - u32::from(b[13])).min(20) } else { u64::from(b[13]) };
+        let own: raw::Boot = read_at(source, 0)?;
+        let sector_len = u64::from(own.sector_len.get());
+        let per_cluster = match own.sectors_a_cluster {
+            log @ 0x81.. => 1 << (256 - u32::from(log)).min(20),
+            sectors => u64::from(sectors),
+        };
         let cluster_len = sector_len * per_cluster;
-        let record_len = match b[64] as i8 {
+        let record_len = match own.record_len {
             clusters @ 1.. => cluster_len * clusters as u64,
             log => 1 << (-i32::from(log)).clamp(0, 20),
         };
-        let table = le64(&b, 48).checked_mul(cluster_len);
-        let len = (le64(&b, 40)).checked_mul(sector_len);
+        let table = own.table.get().checked_mul(cluster_len);
+        let len = own.sectors.get().checked_mul(sector_len);
         let (Some(table), Some(len)) = (table, len) else { return Ok(None) };
         let plausible = matches!(sector_len, 512 | 1024 | 2048 | 4096)
             && cluster_len.is_power_of_two()
@@ -256,7 +262,11 @@ impl Volume {
     }
 
     fn record(&mut self, number: u64, record: &mut [u8], opened: &mut Opened) {
-        if record[..4] != *b"FILE" && record[..4] != *b"BAAD" || le16(record, 22) & 1 == 0 {
+        let Ok((head, _)) = raw::Record::read_from_prefix(record) else {
+            self.noticed.note(format!("record {number} of the file table is cut short"));
+            return;
+        };
+        if !matches!(&head.fixups.magic, b"FILE" | b"BAAD") || head.flags.get() & IN_USE == 0 {
             if self.in_use.get(number as usize / 8).is_some_and(|b| b >> (number % 8) & 1 != 0) {
                 self.noticed.note(format!("record {number} of the file table is in use, and is none: a file is lost"));
             }
@@ -266,13 +276,13 @@ impl Volume {
             self.noticed.note(format!("record {number} of the file table is damaged: {e}"));
             return;
         }
-        let base = le64(record, 32) & 0xffff_ffff_ffff;
+        let base = head.base.get() & NUMBER;
         let own = if base == 0 { number } else { base };
         let entry = self.entries.entry(own).or_default();
         if base == 0 {
             entry.in_use = true;
-            entry.is_folder = le16(record, 22) & 2 != 0;
-            entry.sequence = le16(record, 16);
+            entry.is_folder = head.flags.get() & IS_FOLDER != 0;
+            entry.sequence = head.sequence.get();
         }
         let (all, is_whole) = attributes(record);
         if !is_whole {
@@ -280,7 +290,7 @@ impl Volume {
         }
         for attribute in all {
             match (attribute.kind, &attribute.body) {
-                (kind::NAME, Body::Resident(value)) if value.len() >= 66 => entry.name(value),
+                (kind::NAME, Body::Resident(value)) => entry.name(value),
                 (kind::LABEL, Body::Resident(value)) if own == VOLUME => opened.fact("label", utf16(value)),
                 (kind::STATE, Body::Resident(value)) if own == VOLUME && value.len() >= 12 => {
                     if le16(value, 10) & 1 != 0 {
@@ -465,12 +475,12 @@ impl Volume {
 
 impl Entry {
     fn name(&mut self, value: &[u8]) {
-        let (len, namespace) = (usize::from(value[64]), value[65]);
-        let Some(name) = value.get(66..66 + len * 2).filter(|_| namespace != DOS) else { return };
-        let parent = le64(value, 0);
+        let Ok((own, rest)) = raw::Name::ref_from_prefix(value) else { return };
+        let Some(name) = rest.get(..usize::from(own.letters) * 2).filter(|_| own.namespace != DOS) else { return };
+        let parent = own.parent.get();
         // Units of 100 ns since 1601.
-        let modified = (le64(value, 16) / 10_000_000) as i64 - 11_644_473_600;
-        self.names.push((parent & 0xffff_ffff_ffff, (parent >> 48) as u16, utf16(name).replace('/', "_"), modified));
+        let modified = (own.modified.get() / 10_000_000) as i64 - 11_644_473_600;
+        self.names.push((parent & NUMBER, (parent >> 48) as u16, utf16(name).replace('/', "_"), modified));
     }
 
     fn data(&mut self, attribute: Attribute<'_>) {

@@ -1,8 +1,10 @@
 //! Records of the master file table: fixups, attributes, runs.
 
-use super::ID;
-use crate::num::{le16, le32, le64};
+use super::{ID, raw};
+use crate::num::le32;
+use crate::raw::split;
 use decanter_core::{Error, Result};
+use zerocopy::FromBytes;
 
 /// An attribute of a record.
 pub(super) struct Attribute<'a> {
@@ -35,15 +37,22 @@ pub(super) struct Piece {
     pub(super) unit: u8,
 }
 
+/// Bits of a reference that are the number of a record; the others are its sequence.
+pub(super) const NUMBER: u64 = 0xffff_ffff_ffff;
+/// Flags of a record.
+pub(super) const IN_USE: u16 = 1;
+pub(super) const IS_FOLDER: u16 = 2;
+
 /// Puts back the two bytes at the end of every 512 that a record keeps in its header.
 ///
 /// # Errors
 /// [`Error::Malformed`] where the bytes there are not those that were written with the record.
 pub(super) fn fix(record: &mut [u8], magic: &[u8; 4], at: u64) -> Result<()> {
-    if &record[..4] != magic {
+    let own = *split::<raw::Fixups>(ID, "a record", record, at)?.0;
+    if &own.magic != magic {
         return Err(Error::malformed(ID, "a record without its signature", at));
     }
-    let (list, count) = (usize::from(le16(record, 4)), usize::from(le16(record, 6)));
+    let (list, count) = (usize::from(own.list.get()), usize::from(own.count.get()));
     if count == 0 || list + count * 2 > record.len() || (count - 1) * 512 > record.len() {
         return Err(Error::malformed(ID, "a record with a list of fixups that cannot be", at + 4));
     }
@@ -61,7 +70,8 @@ pub(super) fn fix(record: &mut [u8], magic: &[u8; 4], at: u64) -> Result<()> {
 
 /// The attributes of a record whose fixups are done, and whether all of them could be read, up to the mark of their end.
 pub(super) fn attributes(record: &[u8]) -> (Vec<Attribute<'_>>, bool) {
-    let (mut found, mut at, mut is_whole) = (Vec::new(), usize::from(le16(record, 20)), true);
+    let Ok((head, _)) = raw::Record::ref_from_prefix(record) else { return (Vec::new(), false) };
+    let (mut found, mut at, mut is_whole) = (Vec::new(), usize::from(head.attributes.get()), true);
     while at + 4 <= record.len() {
         let kind = le32(record, at);
         if kind == u32::MAX {
@@ -71,7 +81,7 @@ pub(super) fn attributes(record: &[u8]) -> (Vec<Attribute<'_>>, bool) {
         if len < 24 || at + len > record.len() {
             break;
         }
-        match attribute(&record[at..at + len], kind) {
+        match attribute(&record[at..at + len]) {
             Some(attribute) => found.push(attribute),
             None => is_whole = false,
         }
@@ -80,25 +90,26 @@ pub(super) fn attributes(record: &[u8]) -> (Vec<Attribute<'_>>, bool) {
     (found, false)
 }
 
-fn attribute(bytes: &[u8], kind: u32) -> Option<Attribute<'_>> {
-    let (name_len, name_at) = (usize::from(bytes[9]), usize::from(le16(bytes, 10)));
-    let name = utf16(bytes.get(name_at..name_at + name_len * 2)?);
-    let body = if bytes[8] == 0 {
-        let (len, from) = (le32(bytes, 16) as usize, usize::from(le16(bytes, 20)));
+fn attribute(bytes: &[u8]) -> Option<Attribute<'_>> {
+    let (head, _) = raw::Attribute::ref_from_prefix(bytes).ok()?;
+    let name_at = usize::from(head.name.get());
+    let name = utf16(bytes.get(name_at..name_at + usize::from(head.name_len) * 2)?);
+    let body = if head.is_elsewhere == 0 {
+        let (own, _) = raw::Resident::ref_from_prefix(bytes).ok()?;
+        let (len, from) = (own.len.get() as usize, usize::from(own.at.get()));
         Body::Resident(bytes.get(from..from.checked_add(len)?)?)
     } else {
-        if bytes.len() < 64 {
-            return None;
-        }
-        let (runs, first, last) = (runs(bytes.get(usize::from(le16(bytes, 32))..)?)?, le64(bytes, 16), le64(bytes, 24));
+        let (own, _) = raw::Elsewhere::ref_from_prefix(bytes).ok()?;
+        let runs = runs(bytes.get(usize::from(own.runs.get())..)?)?;
+        let (first, last) = (own.first.get(), own.last.get());
         let count = runs.iter().try_fold(0u64, |sum, r| sum.checked_add(r.1))?;
         // The last cluster is one before the first where there are none.
         if first.checked_add(count)? != last.wrapping_add(1) {
             return None;
         }
-        Body::Elsewhere(Piece { first, runs, len: le64(bytes, 48), written: le64(bytes, 56), unit: bytes[34] })
+        Body::Elsewhere(Piece { first, runs, len: own.len.get(), written: own.written.get(), unit: own.unit })
     };
-    Some(Attribute { kind, name, flags: le16(bytes, 12), body })
+    Some(Attribute { kind: head.kind.get(), name, flags: head.flags.get(), body })
 }
 
 /// Runs of clusters: a byte with the widths of two numbers, then how many, and how far from the run before.

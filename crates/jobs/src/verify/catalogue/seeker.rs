@@ -2,6 +2,7 @@
 
 use super::matches::{MatchState, MatchedFile, blank};
 use crate::Setting;
+use crate::grouped;
 use decanter_core::catalogue::{Catalogue, Status, last_name};
 use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
 use decanter_core::source::SourceRef;
@@ -98,7 +99,9 @@ impl Seeker<'_> {
                 MatchState::Unknown,
                 Some("listed, but nobody has dumped it: there is nothing to hold it against".into()),
             ),
-            (_, Some(own)) if own != len => (MatchState::Differs, Some(format!("{len} bytes instead of {own}"))),
+            (_, Some(own)) if own != len => {
+                (MatchState::Differs, Some(format!("{} bytes instead of {}", grouped(len), grouped(own))))
+            }
             _ => (MatchState::Differs, None),
         };
         let expected = other.sums.strongest();

@@ -1,12 +1,12 @@
 //! The superblock and the descriptors of the groups.
 
 use super::super::inode::Volume;
-use super::super::layout::{Group, SUPER, SUPER_LEN, incompatible, writing};
-use super::super::sum;
+use super::super::layout::{Group, SUPER, incompatible, writing};
+use super::super::{raw, sum};
 use crate::disk::faults::Faults;
-use crate::num::{le16, le32};
-use decanter_core::source::read_array;
+use crate::raw::read_at;
 use decanter_core::{Error, Result, Watch, watch};
+use zerocopy::IntoBytes;
 
 /// Bytes of all descriptors together that are held.
 const MOST: u64 = 256 << 20;
@@ -15,8 +15,10 @@ const MOST: u64 = 256 << 20;
 /// when they like.
 pub(super) fn read(volume: &Volume, faults: &mut Faults, watch: &dyn Watch) -> Result<Vec<Group>> {
     let (layout, source) = (&volume.layout, volume.source.as_ref());
-    let s: [u8; SUPER_LEN] = read_array(source, SUPER)?;
-    if layout.writes(writing::SUMS) && sum::crc32c(!0, &s[..1020]) != le32(&s, 1020) {
+    let own: raw::Super = read_at(source, SUPER)?;
+    let bytes = own.as_bytes();
+    let summed = &bytes[..bytes.len() - 4];
+    if layout.writes(writing::SUMS) && sum::crc32c(!0, summed) != own.sum.get() {
         faults.note(|| "the checksum of the superblock does not hold".into());
     }
     let (groups, bits) = (layout.groups(), layout.block_len * 8);
@@ -39,10 +41,11 @@ pub(super) fn read(volume: &Volume, faults: &mut Faults, watch: &dyn Watch) -> R
     let is_small = layout.block_len == 1024 && layout.cluster == 1;
     wrong(layout.first_block != u64::from(is_small), "the first block is none that there can be");
     wrong(layout.first_inode < 11 || layout.first_inode > layout.inodes, "the first inode is none that there can be");
-    let kept = u64::from(le32(&s, 8));
+    let kept = u64::from(own.reserved_blocks.get());
     wrong(kept > layout.blocks, "more blocks are kept than there are");
     wrong(layout.reserved > layout.block_len / 4, "it keeps more room for descriptors than a block can list");
-    wrong(le16(&s, 88) != 0 && !le16(&s, 88).is_power_of_two(), "the size of inodes is none that there can be");
+    let inode_len = own.inode_len.get();
+    wrong(inode_len != 0 && !inode_len.is_power_of_two(), "the size of inodes is none that there can be");
     for group in [layout.first_meta_group].into_iter().filter(|_| layout.has(incompatible::META_GROUPS)) {
         wrong(group > layout.descriptor_blocks(), "the first meta group is none that there can be");
     }
@@ -60,7 +63,7 @@ pub(super) fn read(volume: &Volume, faults: &mut Faults, watch: &dyn Watch) -> R
 
 fn check(volume: &Volume, group: u64, own: &Group, faults: &mut Faults) {
     let layout = &volume.layout;
-    if layout.may_skip() && le16(&own.bytes, 30) != own.expected_sum(layout, group) {
+    if layout.may_skip() && own.sum != own.expected_sum(layout, group) {
         faults.note(|| format!("the checksum of group {group}'s descriptor does not hold"));
     }
     let table = (u64::from(layout.inodes_per_group) * layout.inode_len).div_ceil(layout.block_len);
