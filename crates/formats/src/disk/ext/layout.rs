@@ -331,3 +331,130 @@ impl Group {
         is_low && (self.bytes.len() < high + 2 || le16(&self.bytes, high) == (sum >> 16) as u16)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use decanter_core::source::Bytes;
+
+    fn put<const N: usize>(bytes: &mut [u8], at: usize, value: [u8; N]) {
+        bytes[at..at + N].copy_from_slice(&value);
+    }
+
+    /// A superblock of revision 1 at its offset in a volume: 4 KiB blocks, 3 groups of 0x8000 blocks, the last with 100.
+    /// Offsets along docs/formats/ext.md.
+    fn volume() -> Vec<u8> {
+        let mut bytes = vec![0; 2048];
+        let s = &mut bytes[1024..];
+        for (at, value) in [
+            (0, 3000),
+            (4, 0x1_0064),
+            (12, 77),
+            (24, 2),
+            (28, 2),
+            (32, 0x8000),
+            (40, 1000),
+            (76, 1),
+            (84, 11),
+            (92, 0x34),
+            (96, 0x42),
+            (100, 0x1),
+            (0xe0, 8),
+            (0xec, 0x0102_0304),
+            (0xf8, 0x0506_0708),
+            (0x160, 1),
+        ] {
+            put(s, at, u32::to_le_bytes(value));
+        }
+        for (at, value) in [(56, 0xef53), (58, 1), (88, 256), (206, 15), (254, 64)] {
+            put(s, at, u16::to_le_bytes(value));
+        }
+        put(s, 104, [0x5a; 16]);
+        bytes
+    }
+
+    fn layout(bytes: Vec<u8>) -> Option<Layout> {
+        Layout::read(&Bytes(bytes)).unwrap()
+    }
+
+    #[test]
+    fn the_superblock_says_where_everything_is() {
+        let own = layout(volume()).unwrap();
+        assert_eq!((own.block_len, own.blocks, own.free_blocks, own.groups()), (4096, 0x1_0064, 77, 3));
+        assert_eq!((own.inodes, own.inodes_per_group, own.inode_len, own.first_inode), (3000, 1000, 256, 11));
+        assert_eq!(
+            (own.group_len, own.reserved, own.journal),
+            (32, 15, 8),
+            "descriptors are narrow without the feature"
+        );
+        assert_eq!((own.is_signed, own.is_clean(), own.journal_elsewhere), (true, true, false));
+        assert_eq!(own.hash_seed, [0x0102_0304, 0, 0, 0x0506_0708]);
+        assert_eq!((own.start(2), own.group_blocks(2), own.group_blocks(1)), (0x1_0000, 100, 0x8000));
+        assert_eq!(own.descriptor_at(2), 4096 + 64, "behind the block of the superblock");
+    }
+
+    #[test]
+    fn wide_volumes_have_high_halves() {
+        let mut bytes = volume();
+        put(&mut bytes, 1024 + 96, (0x42u32 | incompatible::WIDE).to_le_bytes());
+        put(&mut bytes, 1024 + 0x150, 1u32.to_le_bytes());
+        put(&mut bytes, 1024 + 0x158, 2u32.to_le_bytes());
+        let own = layout(bytes).unwrap();
+        assert_eq!((own.blocks, own.free_blocks, own.group_len), (0x1_0001_0064, 0x2_0000_004d, 64));
+    }
+
+    #[test]
+    fn what_older_volumes_lack_is_not_read() {
+        let mut bytes = volume();
+        put(&mut bytes, 1024 + 76, 0u32.to_le_bytes());
+        let own = layout(bytes).unwrap();
+        assert_eq!((own.inode_len, own.first_inode, own.compatible, own.incompatible), (128, 11, 0, 0));
+        assert_eq!((own.journal, own.reserved), (0, 0));
+    }
+
+    #[test]
+    fn what_cannot_be_is_no_superblock() {
+        let with = |at: usize, value: u8| {
+            let mut bytes = volume();
+            bytes[1024 + at] = value;
+            layout(bytes)
+        };
+        assert!(with(0, 0).is_some());
+        for (at, value, what) in [(56, 0, "magic"), (24, 7, "block"), (76, 2, "revision"), (89, 32, "inode of 8 KiB")] {
+            assert!(with(at, value).is_none(), "{what}");
+        }
+        assert!(layout(volume()[..2047].to_vec()).is_none(), "cut short");
+    }
+
+    #[test]
+    fn copies_of_the_superblock_stand_where_the_features_say() {
+        let own = layout(volume()).unwrap();
+        let with: Vec<u64> = (0..60).filter(|group| own.has_super(*group)).collect();
+        assert_eq!(with, [0, 1, 3, 5, 7, 9, 25, 27, 49], "powers of 3, 5 and 7");
+        let all = Layout { writing: 0, ..own };
+        assert!((0..60).all(|group| all.has_super(group)));
+        let two = Layout { compatible: compatible::SPARSE_2, backups: [1, 44], ..own };
+        assert_eq!((0..60).filter(|group| two.has_super(*group)).collect::<Vec<_>>(), [0, 1, 44]);
+        // One block of descriptors, and room for 15 more.
+        assert_eq!((own.heads(0), own.heads(1), own.heads(2)), (17, 17, 0));
+    }
+
+    #[test]
+    fn a_descriptor_is_put_together_of_two_halves() {
+        let mut bytes: Vec<u8> = (0..64).collect();
+        let own = Group::new(bytes.clone()).unwrap();
+        assert_eq!(
+            (own.block_map, own.inode_map, own.inodes_at),
+            (0x2322_2120_0302_0100, 0x2726_2524_0706_0504, 0x2b2a_2928_0b0a_0908)
+        );
+        assert_eq!((own.free_blocks, own.free_inodes, own.folders), (0x2d2c_0d0c, 0x2f2e_0f0e, 0x3130_1110));
+        assert_eq!((own.flags, own.unused, own.sum), (0x1312, 0x3332_1d1c, 0x1f1e));
+        assert!(own.has_sum((24, 56), 0x3938_1918) && !own.has_sum((24, 56), 0x3938_1919));
+        bytes.truncate(32);
+        let narrow = Group::new(bytes.clone()).unwrap();
+        assert_eq!((narrow.block_map, narrow.unused), (0x0302_0100, 0x1d1c));
+        assert!(narrow.has_sum((24, 56), 0xffff_1918), "only the low half is there");
+        bytes.truncate(31);
+        assert!(Group::new(bytes).is_none());
+    }
+}

@@ -159,4 +159,79 @@ mod tests {
         assert_eq!(runs(&[0x11, 1]), None);
         assert_eq!(runs(&[0x11, 1, 0x80, 0]), None, "before the first cluster");
     }
+
+    fn put(bytes: &mut [u8], at: usize, value: &[u8]) {
+        bytes[at..at + value.len()].copy_from_slice(value);
+    }
+
+    /// A record of 1 KiB: fixups at byte 48, an attribute in it, one in clusters, and the mark of the end. Offsets along
+    /// docs/formats/ntfs.md.
+    fn record() -> Vec<u8> {
+        let mut b = vec![0; 1024];
+        put(&mut b, 0, b"FILE");
+        put(&mut b, 4, &[48, 0, 3, 0]);
+        put(&mut b, 20, &[56, 0, 1, 0]);
+        put(&mut b, 48, &[0xaa, 0xbb, 0x11, 0x12, 0x21, 0x22]);
+        put(&mut b, 510, &[0xaa, 0xbb]);
+        put(&mut b, 1022, &[0xaa, 0xbb]);
+        // A value of five bytes at byte 32 of an attribute of 40, called "$I" at byte 24.
+        put(&mut b, 56, &[0x30, 0, 0, 0, 40, 0, 0, 0, 0, 2, 24, 0, 0, 0, 7, 0]);
+        put(&mut b, 72, &[5, 0, 0, 0, 32, 0]);
+        put(&mut b, 80, &[b'$', 0, b'I', 0, 0, 0, 0, 0, b'b', b'r', b'i', b'n', b'e']);
+        // Three clusters from 0x10 on, the first of the value, of which 600 bytes are used and 512 written; runs at byte 64.
+        put(&mut b, 96, &[0x80, 0, 0, 0, 72, 0, 0, 0, 1, 0, 64, 0, 1, 0, 8, 0]);
+        put(&mut b, 96 + 24, &[2]);
+        put(&mut b, 96 + 32, &[64, 0, 4]);
+        put(&mut b, 96 + 48, &[0x58, 2]);
+        put(&mut b, 96 + 56, &[0, 2]);
+        put(&mut b, 96 + 64, &[0x11, 3, 0x10, 0]);
+        put(&mut b, 168, &[0xff; 4]);
+        b
+    }
+
+    #[test]
+    fn fixups_are_put_back_or_the_record_is_not_whole() {
+        let mut own = record();
+        fix(&mut own, b"FILE", 0).unwrap();
+        assert_eq!((&own[510..512], &own[1022..]), (&[0x11, 0x12][..], &[0x21, 0x22][..]));
+        let told = |change: fn(&mut Vec<u8>)| {
+            let mut own = record();
+            change(&mut own);
+            fix(&mut own, b"FILE", 0x4000).unwrap_err().to_string()
+        };
+        assert!(told(|b| b[0] = b'B').contains("without its signature"));
+        assert!(told(|b| b[1022] = 0).contains("written only in part") && told(|b| b[1022] = 0).contains("0x43fe"));
+        assert!(told(|b| b[6] = 0).contains("list of fixups"));
+        assert!(told(|b| b[6] = 4).contains("list of fixups"), "more than the record has ends");
+        assert!(told(|b| b[5] = 4).contains("list of fixups"), "a list past its end");
+        assert!(told(|b| b.truncate(4)).contains("cut short"));
+    }
+
+    #[test]
+    fn attributes_follow_each_other_up_to_the_mark() {
+        let own = record();
+        let (all, is_whole) = attributes(&own);
+        assert!(is_whole);
+        let [name, data] = &all[..] else { panic!("{} attributes", all.len()) };
+        assert_eq!((name.kind, name.name.as_str(), name.flags), (0x30, "$I", 0));
+        assert!(matches!(name.body, Body::Resident(b"brine")));
+        let Body::Elsewhere(piece) = &data.body else { panic!("it is in clusters") };
+        assert_eq!((data.kind, data.flags, piece.unit, piece.first), (0x80, 1, 4, 0));
+        assert_eq!((piece.runs.as_slice(), piece.len, piece.written), (&[(Some(0x10), 3)][..], 600, 512));
+    }
+
+    #[test]
+    fn attributes_that_cannot_be_cost_the_others_nothing() {
+        let with = |at: usize, value: u8| {
+            let mut own = record();
+            own[at] = value;
+            let (all, is_whole) = attributes(&own);
+            (all.iter().map(|a| a.kind).collect::<Vec<_>>(), is_whole)
+        };
+        assert_eq!(with(72, 200), (vec![0x80], false), "a value past the end of its attribute");
+        assert_eq!(with(65, 200), (vec![0x80], false), "a name past the end of its attribute");
+        assert_eq!(with(96 + 24, 3), (vec![0x30], false), "fewer clusters than it says");
+        assert_eq!(with(60, 20), (vec![], false), "an attribute without room for its head");
+        assert_eq!(with(168, 0), (vec![0x30, 0x80], false), "no mark of the end");
+    }
 }
