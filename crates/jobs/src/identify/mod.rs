@@ -1,23 +1,23 @@
 //! What is it? Its state, what it needs, what it can become, and the next command to type.
 
+mod becomes;
+mod drive;
+
 use crate::below::Below;
-use crate::convert::table::targets;
 use crate::failure::with_article;
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
 use crate::starter::{self, Starter};
-use crate::{Answer, Failure, Item, Setting, label, locate, place, quoted, traces, verify};
-use decanter_core::error::KeyWay;
+use crate::{Answer, Failure, Item, Setting, label, locate, place};
+use becomes::{becomes, next};
 use decanter_core::format::Format;
 use decanter_core::label::Picture;
 use decanter_core::native;
-use decanter_core::opened::Belongs;
-use decanter_core::opened::Fact;
+use decanter_core::opened::{Belongs, Fact};
 use decanter_core::pour::Output;
 use decanter_core::protection::{KeyState, State};
-use decanter_core::role::{Medium, Role};
-use decanter_core::rom::Shape;
+use decanter_core::role::Role;
 use decanter_core::source::Bytes;
 use decanter_core::tree::Content;
 use decanter_core::{Blueprint, Error, Notice, SECTOR};
@@ -28,6 +28,8 @@ use serde::Serialize;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
+
+pub use becomes::Becomes;
 
 /// How many times as large an icon is drawn.
 const ICON_SCALE: u32 = 8;
@@ -146,15 +148,6 @@ pub struct Encryption {
     pub key_proof: Option<String>,
     /// What is needed and where it was looked for, if it is missing or wrong.
     pub key_trouble: Option<String>,
-}
-
-/// Something that a source can become.
-#[derive(Debug, Serialize)]
-pub struct Becomes {
-    /// What.
-    pub what: &'static str,
-    /// The command.
-    pub command: String,
 }
 
 /// Identifies all sources; folders are searched.
@@ -363,7 +356,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     {
         fact.value = own;
     }
-    facts.extend(drive_facts(item, setting));
+    facts.extend(drive::facts(item, setting));
     let tracks = &item.opened.holds.tracks;
     let stored = item.source.as_ref().map_or(0, |s| s.len());
     let bytes = if tracks.is_empty() { stored } else { tracks.iter().map(|t| t.source.len()).sum() };
@@ -441,136 +434,4 @@ fn starters(item: &Item) -> Vec<Starter> {
     let tree = opened.holds.tree.as_ref().filter(|_| holds);
     // What cannot be read is told by other means.
     tree.and_then(|t| starter::rank(t).ok()).unwrap_or_default()
-}
-
-/// What stands on a PC drive, partition by partition.
-fn drive_facts(item: &Item, setting: &Setting<'_>) -> Vec<Fact> {
-    let mut facts = Vec::new();
-    let mut look = |opened: &decanter_core::Opened, of: &str| {
-        let mut add = |name: &'static str, text: String| facts.push(Fact { name, value: format!("{of}{text}") });
-        if !of.is_empty() {
-            let said: Vec<&str> = ["label", "used"].iter().filter_map(|n| opened.get(n)).collect();
-            add("holds", format!("{} {}", opened.identity.kind, said.join(", ")));
-        }
-        let Some(tree) = &opened.holds.tree else { return };
-        let systems = traces::systems(tree);
-        if !systems.is_empty() {
-            add("system", systems.join(", "));
-        }
-        if let Some((folder, why)) = traces::program_folder(tree) {
-            add("program", format!("{folder} ({why})"));
-        }
-    };
-    match item.opened.identity.role {
-        Role::Image(Medium::Volume) => look(&item.opened, ""),
-        Role::Image(Medium::Drive) => {
-            for (node, file) in item.opened.holds.tree.iter().flat_map(|t| t.files()) {
-                let Ok(source) = file.source() else { continue };
-                let names = [node.path.clone()];
-                let opener = setting.opener(&item.keyring).with_names(&names).at_depth(item.around.len() + 1);
-                if let Ok(opened) = opener.open_among(source.clone(), &|f| f.role() != Role::Image(Medium::Drive)) {
-                    look(&opened, &format!("{}: ", node.path));
-                }
-            }
-        }
-        _ => {}
-    }
-    facts
-}
-
-fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
-    let source = quoted(&item.shown);
-    let mut list = Vec::new();
-    if item.opened.protection.as_ref().is_some_and(|p| matches!(p.key, KeyState::Trouble(_))) {
-        let key = key_option(item);
-        list.push(Becomes { what: "folder", command: format!("decanter extract {source} {key}") });
-        if !is_cut {
-            list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} {key}") });
-        }
-        return list;
-    }
-    if item.opened.holds.tree.is_some() && item.opened.identity.role != Role::Folder {
-        let inside = first_partition(item).map_or(source.clone(), |name| quoted(&format!("{}::{name}", item.shown)));
-        list.push(Becomes { what: "folder", command: format!("decanter extract {inside}") });
-    }
-    if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
-        list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source}") });
-    }
-    if let Some(Shape::Padded { .. } | Shape::Overdumped { .. }) = item.opened.holds.rom.as_ref().map(|r| &r.shape) {
-        let command = format!("decanter convert {source} --trim");
-        list.push(Becomes { what: "trimmed", command });
-    }
-    if !is_cut {
-        let mut fitting: Vec<_> = targets().filter_map(|t| Some((t.accepts(item)?, t))).collect();
-        fitting.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));
-        // What is as useful as copying the file is left to who asks for it.
-        for (_, target) in fitting.into_iter().filter(|(use_of, _)| *use_of > 10) {
-            list.push(Becomes { what: target.id, command: format!("decanter convert {source} --to {}", target.id) });
-        }
-    }
-    list
-}
-
-/// The name of the first partition of a drive.
-fn first_partition(item: &Item) -> Option<&str> {
-    let is_drive = item.opened.identity.role == Role::Image(Medium::Drive);
-    item.opened
-        .holds
-        .tree
-        .iter()
-        .filter(|_| is_drive)
-        .flat_map(|t| t.files())
-        .next()
-        .map(|(node, _)| node.path.as_str())
-}
-
-/// The option that gives the missing key.
-fn key_option(item: &Item) -> &'static str {
-    match item.opened.protection.as_ref().map(|p| &p.key) {
-        Some(KeyState::Trouble(trouble)) if trouble.way == KeyWay::ByName => "--keys FILE",
-        _ => "--key HEX",
-    }
-}
-
-fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
-    let source = quoted(&item.shown);
-    if item.unfinished.is_some() {
-        let target = quoted(&native::text(item.host.with_extension("")));
-        return Some(format!("decanter dump DRIVE -o {target}"));
-    }
-    if let Some(kind) = verify::game_folder(item) {
-        return Some(format!("decanter verify {source} --against DESCRIPTION, if there is one of this {kind}"));
-    }
-    let key = item.opened.protection.as_ref().map(|p| &p.key);
-    if item.opened.holds.expectation.is_some() || item.opened.holds.catalogue.is_some() {
-        return Some(format!("decanter verify SOURCE --against {source}"));
-    }
-    if let Some(KeyState::Trouble(_)) = key {
-        return Some(format!("decanter identify {source} {}", key_option(item)));
-    }
-    if is_cut {
-        return Some("copy or dump it again; \"decanter extract\" takes what is whole".into());
-    }
-    if item.opened.holds.patch.is_some() {
-        return Some(format!("decanter patch show {source}"));
-    }
-    match item.opened.holds.rom.as_ref().map(|r| &r.shape) {
-        Some(Shape::Trailing { is_rom: true, .. }) => return Some(format!("decanter extract {source}")),
-        Some(Shape::Overdumped { .. }) => return Some(format!("decanter convert {source} --trim")),
-        Some(_) => return Some(format!("decanter verify {source} --against DAT")),
-        None => {}
-    }
-    if let Some(name) = first_partition(item) {
-        return Some(format!("decanter list {}", quoted(&format!("{}::{name}", item.shown))));
-    }
-    if !item.opened.holds.tree.as_ref().is_none_or(|t| t.nodes.is_empty()) && !item.opened.proof.inspections.is_empty()
-    {
-        return Some(format!("decanter verify {source}"));
-    }
-    let is_image = item.opened.extent.promised_len.is_some() || !item.opened.holds.tracks.is_empty();
-    match item.descriptions.first() {
-        Some((at, _)) if is_image => Some(format!("decanter verify {source} --against {}", quoted(at))),
-        _ if is_image => Some(format!("decanter verify {source}")),
-        _ => becomes.first().map(|b| b.command.clone()),
-    }
 }
