@@ -123,6 +123,17 @@ impl Setting<'_> {
         pour::pour_all(outputs, door, self.watch, &mut proof).map(Some)
     }
 
+    /// [`Setting::pour`] of one file.
+    pub(crate) fn pour_one(
+        &self,
+        output: Output<'_>,
+        door: Door<'_>,
+        prove: &mut dyn FnMut(&Path) -> decanter_core::Result<()>,
+    ) -> decanter_core::Result<Option<Poured>> {
+        let poured = self.pour(&[output], door, &mut |paths| paths.iter().try_for_each(|path| prove(path)))?;
+        Ok(poured.and_then(|mut all| all.pop()))
+    }
+
     /// Writes one file. `what` could not be done if the trouble is not with the target.
     pub(crate) fn write(&self, output: Output<'_>, what: &str) -> Result<Option<Poured>, Failure> {
         self.write_by(self.door(), output, what)
@@ -130,11 +141,10 @@ impl Setting<'_> {
 
     /// [`Setting::write`] by a door of one's own.
     pub(crate) fn write_by(&self, door: Door<'_>, output: Output<'_>, what: &str) -> Result<Option<Poured>, Failure> {
-        let poured = self.pour(&[output], door, &mut |_| Ok(())).map_err(|e| match e.blame() {
+        self.pour_one(output, door, &mut |_| Ok(())).map_err(|e| match e.blame() {
             Blame::Request => refused(output.target, e),
             _ => Failure::new(what, e),
-        })?;
-        Ok(poured.and_then(|mut all| all.pop()))
+        })
     }
 }
 

@@ -61,7 +61,7 @@ pub struct Group {
 }
 
 /// What one source is.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Default, Serialize)]
 pub struct Identity {
     /// The source, with what it was looked through.
     pub source: String,
@@ -317,31 +317,11 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
     Identity {
         source: shown.to_owned(),
         error: Some(failure.cause.to_string()),
-        title: None,
-        belongs: None,
-        format: None,
         kind: "not understood".into(),
-        inside: Vec::new(),
-        facts: Vec::new(),
         bytes: std::fs::metadata(native::path(shown)).map_or(0, |m| m.len()),
-        promised_bytes: None,
-        missing_sectors: 0,
-        missing_bytes: 0,
-        hit_files: Vec::new(),
-        hit_count: 0,
-        files: None,
-        folders: None,
-        regions: None,
-        rom: None,
-        padding: None,
-        encryption: None,
-        becomes: Vec::new(),
-        unread_sectors: None,
-        starters: Vec::new(),
         next: failure.hint,
-        notices: Vec::new(),
-        is_package: false,
         cause: Some(*failure.cause),
+        ..Identity::default()
     }
 }
 

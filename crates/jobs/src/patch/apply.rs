@@ -187,12 +187,12 @@ pub fn apply(
     let others: Vec<Algorithm> = options.digests.iter().copied().filter(|a| !is_known(a)).collect();
     let blueprint = Blueprint::of(file);
     let output = Output::new(&blueprint, &target).with_digests(&others);
-    let poured = setting.pour(&[output], setting.door(), &mut |_| Ok(()));
+    let poured = setting.pour_one(output, setting.door(), &mut |_| Ok(()));
     let poured = poured.map_err(|e| match e.blame() {
         Blame::Request => place::refused(&target, e),
         _ => wrong(e),
     })?;
-    let poured = poured.and_then(|mut all| all.pop()).map(|p| p.digests).unwrap_or_default();
+    let poured = poured.map(|p| p.digests).unwrap_or_default();
     setting.watch.end();
     let crc = promised.map(|crc| Digest { algorithm: Algorithm::Crc32, bytes: crc.to_be_bytes().to_vec() });
     let asked = options.digests.iter().filter(|a| is_known(a)).zip(crc).map(|(_, digest)| digest);

@@ -179,8 +179,8 @@ fn open(source: SourceRef, id: &'static str, name: &str, opener: &Opener<'_>) ->
     opened.told.notices.extend(walked.notices);
     let mut tree = walked.tree;
     let lead = disk.layout.lead();
-    // The check of all blocks tells it once more.
-    let _ = claims.mark(&mut tree, |block| Some(block * BLOCK as u64 + lead));
+    // Which files those are is told by the check of all blocks.
+    claims.mark(&mut tree, |block| Some(block * BLOCK as u64 + lead));
     opened.extent.structure = walked.structure;
     opened.proof.inspections.push(Arc::new(move |watch| check::inspect(&disk, watch)));
     opened.holds.tree = Some(tree);

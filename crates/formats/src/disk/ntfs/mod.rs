@@ -290,7 +290,8 @@ impl Volume {
         }
         for attribute in all {
             match (attribute.kind, &attribute.body) {
-                (kind::NAME, Body::Resident(value)) => entry.name(value),
+                (kind::NAME, Body::Resident(value)) if entry.name(value) => {}
+                (kind::NAME, _) => self.noticed.note(format!("record {number} of the file table has a damaged name")),
                 (kind::LABEL, Body::Resident(value)) if own == VOLUME => opened.fact("label", utf16(value)),
                 (kind::STATE, Body::Resident(value)) if own == VOLUME && value.len() >= 12 => {
                     if le16(value, 10) & 1 != 0 {
@@ -474,13 +475,18 @@ impl Volume {
 }
 
 impl Entry {
-    fn name(&mut self, value: &[u8]) {
-        let Ok((own, rest)) = raw::Name::ref_from_prefix(value) else { return };
-        let Some(name) = rest.get(..usize::from(own.letters) * 2).filter(|_| own.namespace != DOS) else { return };
+    /// Takes a name over, unless it is one that DOS sees; whether it is whole.
+    fn name(&mut self, value: &[u8]) -> bool {
+        let Ok((own, rest)) = raw::Name::ref_from_prefix(value) else { return false };
+        let Some(name) = rest.get(..usize::from(own.letters) * 2) else { return false };
+        if own.namespace == DOS {
+            return true;
+        }
         let parent = own.parent.get();
         // Units of 100 ns since 1601.
         let modified = (own.modified.get() / 10_000_000) as i64 - 11_644_473_600;
         self.names.push((parent & NUMBER, (parent >> 48) as u16, utf16(name).replace('/', "_"), modified));
+        true
     }
 
     fn data(&mut self, attribute: Attribute<'_>) {
@@ -577,5 +583,28 @@ mod tests {
         assert_eq!(layout(2, 1).unwrap().record_len, 1024);
         assert_eq!(layout(0xf4, -10).unwrap().cluster_len, 512 << 12);
         assert!(layout(3, -10).is_none() && layout(8, -4).is_none(), "no power of two, and records of 16 bytes");
+    }
+
+    /// A name of `letters` in the root folder (record 5, used once), changed at the beginning of 1970, along
+    /// docs/formats/ntfs.md.
+    fn name(letters: &str, namespace: u8) -> Vec<u8> {
+        let mut value = vec![0; 66];
+        value[..8].copy_from_slice(&[5, 0, 0, 0, 0, 0, 1, 0]);
+        value[16..24].copy_from_slice(&(11_644_473_600u64 * 10_000_000).to_le_bytes());
+        (value[64], value[65]) = (letters.len() as u8, namespace);
+        value.extend(letters.encode_utf16().flat_map(u16::to_le_bytes));
+        value
+    }
+
+    #[test]
+    fn names_are_taken_over_whole_or_told() {
+        let mut entry = Entry::default();
+        assert!(entry.name(&name("Kelp Courier", 1)));
+        assert!(entry.name(&name("KELPCO~1", DOS)), "known, and left to DOS");
+        let mut cut = name("Kelp Courier", 1);
+        cut.pop();
+        assert!(!entry.name(&cut), "a letter is missing");
+        assert!(!entry.name(&cut[..65]), "not even the head is whole");
+        assert_eq!(entry.names, [(5, 1, "Kelp Courier".to_owned(), 0)]);
     }
 }

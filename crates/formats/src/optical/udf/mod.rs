@@ -71,6 +71,9 @@ impl Format for Udf {
         let (lvd, raw_maps) = split::<raw::Logical>("the logical volume", &volume.logical, volume.logical_at)?;
         let mut maps =
             Maps::read(&source, volume.block, raw_maps, (lvd.maps.get(), volume.logical_at), &volume.partitions)?;
+        if maps.maps.iter().any(|map| matches!(map, Map::Sparable(_, _, None))) {
+            opened.damage("no sparing table is whole: what was moved because of a defect is read from where it was");
+        }
         find_metadata(&mut maps, &mut opened.told.notices)?;
         opened.fact("volume", dstring(&lvd.id));
         let revision = u16::from_le_bytes([lvd.domain.suffix[0], lvd.domain.suffix[1]]);

@@ -1,7 +1,7 @@
 //! From a block of a logical partition to bytes of the image: partition maps (ECMA-167, 3/10.7; UDF 2.60, 2.2.8 ff.).
 
 use super::ID;
-use super::descriptor::{Address, split};
+use super::descriptor::{Address, check as check_tag, split};
 use super::raw::{Metadata, NamedMap, PlainMap, Sparable, Spared, SparingTable};
 use decanter_core::error::Blame;
 use decanter_core::source::{Source, SourceRef, read_vec};
@@ -33,7 +33,7 @@ pub(super) enum Map {
     /// Blocks follow each other.
     Plain(Physical),
     /// Some packets of blocks stand elsewhere: packet length, and where those packets are.
-    Sparable(Physical, u32, HashMap<u32, u32>),
+    Sparable(Physical, u32, Option<HashMap<u32, u32>>),
     /// Blocks of the metadata file, which stands in another map: its number, the file's entry and its mirror's.
     Metadata { on: u16, file: u32, mirror: u32, extents: Vec<(u32, u32)> },
     /// A kind that is not read.
@@ -92,7 +92,10 @@ impl Maps {
                 while left > 0 {
                     let (number, into) = (block / packet, block % packet);
                     let here = (u64::from(packet - into) * self.block).min(left);
-                    let base = moved.get(&(number * packet)).map_or(p.start + number * packet, |&m| m);
+                    let base = moved
+                        .as_ref()
+                        .and_then(|m| m.get(&(number * packet)))
+                        .map_or(p.start + number * packet, |&m| m);
                     let start = (u64::from(base) + u64::from(into)) * self.block;
                     push(&mut ranges, start..start + here);
                     left -= here;
@@ -200,9 +203,13 @@ fn map(source: &dyn Source, block: u64, own: &[u8], at: u64, partitions: &[Physi
     }
 }
 
-/// The packets that a sparable partition keeps elsewhere (UDF 2.60, 2.2.11): the first readable table counts.
-fn spared(source: &dyn Source, block: u64, map: &Sparable, places: &[u8]) -> Result<HashMap<u32, u32>> {
-    let len = u64::from(map.table_len.get()).min(MOST_TABLE);
+/// The packets that a sparable partition keeps elsewhere (UDF 2.60, 2.2.11): the first table that is whole counts; `None`
+/// if there is none.
+fn spared(source: &dyn Source, block: u64, map: &Sparable, places: &[u8]) -> Result<Option<HashMap<u32, u32>>> {
+    let len = u64::from(map.table_len.get());
+    if len > MOST_TABLE {
+        return Err(Error::Limit { what: "bytes of a sparing table", asked: len, limit: MOST_TABLE });
+    }
     for place in places.chunks_exact(4).take(map.tables.min(4).into()) {
         let at = u64::from(U32::<LE>::read_from_bytes(place).map_or(0, U32::get)) * block;
         let bytes = match read_vec(source, at, len, "a sparing table", MOST_TABLE) {
@@ -211,15 +218,15 @@ fn spared(source: &dyn Source, block: u64, map: &Sparable, places: &[u8]) -> Res
             Err(e) => return Err(e),
         };
         let Ok((head, rest)) = SparingTable::ref_from_prefix(&bytes) else { continue };
-        if !head.id.id.starts_with(b"*UDF Sparing Table") {
+        if check_tag(&bytes, at).is_err() || !head.id.id.starts_with(b"*UDF Sparing Table") {
             continue;
         }
         let entries = rest.chunks_exact(size_of::<Spared>()).take(head.entries.get().into());
         let entries = entries.filter_map(|e| Spared::read_from_bytes(e).ok()).map(|e| (e.from.get(), e.to.get()));
         // From 0xfffffff0 on, an entry is free or its packet is defective.
-        return Ok(entries.filter(|(from, _)| *from < 0xffff_fff0).collect());
+        return Ok(Some(entries.filter(|(from, _)| *from < 0xffff_fff0).collect()));
     }
-    Ok(HashMap::new())
+    Ok(None)
 }
 
 #[cfg(test)]
@@ -238,7 +245,7 @@ mod tests {
     #[test]
     fn packets_that_were_moved_are_read_where_they_are() {
         // Packets of four blocks; the one from block 8 on stands in block 900 of the image.
-        let maps = maps(vec![Map::Sparable(PHYSICAL, 4, HashMap::from([(8, 900)]))]);
+        let maps = maps(vec![Map::Sparable(PHYSICAL, 4, Some(HashMap::from([(8, 900)])))]);
         let at = |block| Address { block, partition: 0 };
         assert_eq!(maps.ranges(at(0), 2048).unwrap(), [100 * 2048..101 * 2048]);
         let around = maps.ranges(at(6), 8 * 2048).unwrap();
@@ -293,9 +300,15 @@ mod tests {
         image[2048 + 48] = 2;
         let entries = [32u32, 500, 0xffff_ffff, 532].map(u32::to_le_bytes).concat();
         image[2048 + 56..2048 + 72].copy_from_slice(&entries);
-        let maps = read(&map, 1, image).unwrap().maps;
-        let Map::Sparable(_, 32, moved) = &maps[0] else { panic!("{:?}", maps[0]) };
-        assert_eq!(*moved, HashMap::from([(32, 500)]));
+        let moved = |image: &[u8]| {
+            let maps = read(&map, 1, image.to_vec()).unwrap().maps;
+            let Map::Sparable(_, 32, moved) = &maps[0] else { panic!("{:?}", maps[0]) };
+            moved.clone()
+        };
+        assert_eq!(moved(&image), Some(HashMap::from([(32, 500)])));
+        // A table whose tag does not fit, and one that is past the end, are none.
+        image[2048 + 4] = 9;
+        assert_eq!((moved(&image), moved(&image[..2048])), (None, None));
     }
 
     #[test]
@@ -312,7 +325,7 @@ mod tests {
     proptest! {
         #[test]
         fn ranges_are_as_long_as_asked_or_an_error(block in 0u32..80, len in 0u64..200_000, packet in 1u32..40) {
-            let maps = maps(vec![Map::Sparable(PHYSICAL, packet, HashMap::from([(packet, 500)]))]);
+            let maps = maps(vec![Map::Sparable(PHYSICAL, packet, Some(HashMap::from([(packet, 500)])))]);
             if let Ok(ranges) = maps.ranges(Address { block, partition: 0 }, len) {
                 prop_assert_eq!(ranges.iter().map(|r| r.end - r.start).sum::<u64>(), len);
                 prop_assert!(u64::from(block) + len.div_ceil(2048) <= 64);

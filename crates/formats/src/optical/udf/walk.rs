@@ -55,10 +55,14 @@ impl Way<'_> {
         while rest.len() >= size_of::<FileIdentifier>() {
             let offset = begin + (bytes.len() - rest.len()) as u64;
             let Some((name, child, len)) = self.identifier(folder, rest, offset)? else { break };
-            rest = rest.get(len..).unwrap_or_default();
+            // The last one may lack its padding.
+            rest = &rest[len.min(rest.len())..];
             if let Some(name) = name {
                 self.child(folder, below(&folder.path, &name), child)?;
             }
+        }
+        if rest.len() < size_of::<FileIdentifier>() && rest.iter().any(|b| *b != 0) {
+            self.walk.note(format!("{} ends in the middle of an entry", folder.shown()));
         }
         Ok(())
     }

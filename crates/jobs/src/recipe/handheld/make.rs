@@ -104,12 +104,12 @@ fn one(
     };
     setting.watch.begin(&format!("making {}", target.display()), Some(blueprint.len()));
     let output = Output::new(&blueprint, target).with_digests(&[Algorithm::Crc32]);
-    let poured = setting.pour(&[output], setting.door(), &mut |paths| {
+    let poured = setting.pour_one(output, setting.door(), &mut |path| {
         setting.watch.end();
-        prove(&paths[0], setting)
+        prove(path, setting)
     });
     setting.watch.end();
-    made.digests = poured?.and_then(|mut all| all.pop()).map(|p| p.digests).unwrap_or_default();
+    made.digests = poured?.map(|p| p.digests).unwrap_or_default();
     Ok(made)
 }
 

@@ -5,7 +5,7 @@ mod room;
 mod run;
 
 use super::RESERVED;
-use super::block::{self, BLOCK, TABLE, at, put, put_moment, seal, slot, to_latin};
+use super::block::{self, BLOCK, TABLE, at, counted, put, put_moment, seal, slot, to_latin};
 use crate::arranged::{Arranged, Member, Named};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Bytes, SourceRef};
@@ -115,14 +115,13 @@ impl<'a> Builder<'a> {
                 self.content(&mut header, number, &tree.files[file].source)?;
             }
         }
+        let slot = slot(counted(&header[..], at::NAME, block::MOST_NAME), self.volume.file_system.is_international);
         self.blocks.insert(number, header);
-        self.link(parent, number, &named.name)
+        self.link(parent, number, slot)
     }
 
     /// Puts an entry into the table of its folder, behind those of the same slot.
-    fn link(&mut self, folder: u64, number: u64, name: &str) -> Result<()> {
-        let raw = to_latin(name).unwrap_or_default();
-        let slot = slot(&raw, self.volume.file_system.is_international);
+    fn link(&mut self, folder: u64, number: u64, slot: usize) -> Result<()> {
         let (mut holder, mut place) = (folder, at::TABLE + slot * 4);
         loop {
             let block = self.blocks.get_mut(&holder).ok_or_else(|| Error::Usage("a folder is gone".into()))?;
