@@ -47,6 +47,14 @@ pub enum When {
     Never,
 }
 
+/// Sources that go with the one of a command.
+#[derive(Debug, Clone, Args)]
+pub struct WithArg {
+    /// The base that an update goes with: a package, a gamecard image or a content (repeatable)
+    #[arg(long, value_name = "BASE", value_parser = native())]
+    pub with: Vec<String>,
+}
+
 /// The key of the one source of a command.
 #[derive(Debug, Clone, Args)]
 pub struct KeyArg {

@@ -79,6 +79,7 @@ pub struct Opener<'a> {
     watch: &'a dyn Watch,
     depth: usize,
     beside: &'a dyn Beside,
+    companions: &'a [SourceRef],
 }
 
 /// The files next to a source, for formats that name others: cue sheets, split sets.
@@ -106,7 +107,7 @@ impl Beside for () {
 impl<'a> Opener<'a> {
     /// One for a source that stands alone and has no name: nothing is beside it, and nobody watches.
     pub fn new(registry: &'a Registry, keys: &'a Keyring) -> Self {
-        Self { registry, keys, names: &[], watch: &(), depth: 0, beside: &() }
+        Self { registry, keys, names: &[], watch: &(), depth: 0, beside: &(), companions: &[] }
     }
 
     /// With what the source is called, without extension: keys may be filed under it.
@@ -122,6 +123,11 @@ impl<'a> Opener<'a> {
     /// With files next to the source.
     pub fn with_beside(self, beside: &'a dyn Beside) -> Self {
         Self { beside, ..self }
+    }
+
+    /// With sources that go with this one: the bases of updates.
+    pub fn with_companions(self, companions: &'a [SourceRef]) -> Self {
+        Self { companions, ..self }
     }
 
     /// With so many containers around the source.
@@ -167,6 +173,11 @@ impl<'a> Opener<'a> {
         self.beside
     }
 
+    /// Sources that go with this one.
+    pub fn companions(&self) -> &'a [SourceRef] {
+        self.companions
+    }
+
     /// Opens `source` as the format that fits it best.
     ///
     /// # Errors
@@ -190,7 +201,8 @@ impl<'a> Opener<'a> {
     /// # Errors
     /// As [`Opener::open`].
     pub fn open_among(&self, source: SourceRef, takes: &dyn Fn(&dyn Format) -> bool) -> Result<Opened> {
-        match self.registry.detect_among(&Head::new(source.as_ref()), takes)? {
+        let head = Head::new(source.as_ref()).with_keys(self.keys).with_names(self.names);
+        match self.registry.detect_among(&head, takes)? {
             Some(format) => self.open_as(format, source),
             None => Err(Error::NotUnderstood { seems: seems(source.as_ref())? }),
         }

@@ -1,6 +1,7 @@
 //! What is looked at first: the beginning of a source, read once for all formats that ask.
 
 use crate::error::{Error, Result};
+use crate::keyring::Keyring;
 use crate::source::{Extent, Source, check_range};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -32,6 +33,8 @@ pub struct Head<'a> {
     reach: u64,
     window: OnceLock<Window>,
     far: AtomicUsize,
+    keys: Option<&'a Keyring>,
+    names: &'a [String],
 }
 
 /// The first bytes, as many as can be read, and why there are no more.
@@ -43,7 +46,29 @@ struct Window {
 impl<'a> Head<'a> {
     /// A look at `source`, however far.
     pub fn new(source: &'a dyn Source) -> Self {
-        Self { source, reach: u64::MAX, window: OnceLock::new(), far: AtomicUsize::new(0) }
+        Self { source, reach: u64::MAX, window: OnceLock::new(), far: AtomicUsize::new(0), keys: None, names: &[] }
+    }
+
+    /// With the user's keys, for formats that nothing but their key tells from noise.
+    #[must_use]
+    pub fn with_keys(self, keys: &'a Keyring) -> Self {
+        Self { keys: Some(keys), ..self }
+    }
+
+    /// With what the source is called, the innermost name first.
+    #[must_use]
+    pub fn with_names(self, names: &'a [String]) -> Self {
+        Self { names, ..self }
+    }
+
+    /// The user's keys, if they are known.
+    pub fn keys(&self) -> Option<&'a Keyring> {
+        self.keys
+    }
+
+    /// What the source is called; nothing where that is not known.
+    pub fn names(&self) -> &'a [String] {
+        self.names
     }
 
     /// A look that must not cost a pass over everything: of a stream that can only be read forwards the far end stays unread.

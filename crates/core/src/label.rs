@@ -1,5 +1,7 @@
 //! A label: the names and pictures of a title.
 
+use crate::source::SourceRef;
+
 /// The names and pictures that a source carries.
 #[derive(Clone, Default)]
 pub struct Label {
@@ -7,6 +9,8 @@ pub struct Label {
     pub titles: Vec<(&'static str, String)>,
     /// Pictures, each with what it is.
     pub pictures: Vec<(&'static str, Picture)>,
+    /// Pictures as they stand in their files, JPEG or PNG, each with what it is: unpacked by whoever shows them.
+    pub packed: Vec<(&'static str, SourceRef)>,
 }
 
 /// A picture.

@@ -3,6 +3,7 @@
 use crate::catalogue::Catalogue;
 use crate::error::Result;
 use crate::expectation::Expectation;
+use crate::keyring::Keyring;
 use crate::label::Label;
 use crate::patch::Patch;
 use crate::protection::Protection;
@@ -119,6 +120,10 @@ pub struct Proof {
 pub struct Holds {
     /// The files inside.
     pub tree: Option<Tree>,
+    /// Further files, which it takes looking into what is inside to know: asked for by who lists or copies them.
+    pub more: Option<More>,
+    /// Keys that it carries for what is in it, with those that it was opened with.
+    pub keys: Option<Arc<Keyring>>,
     /// Whether they are called there as they are called; a compressed image does not know what its image is called.
     pub has_own_names: bool,
     /// The logical sectors of 2,048 bytes, where the source has other bytes around them.
@@ -138,6 +143,9 @@ pub struct Holds {
     /// What many other sources should hold, if this is a list of them.
     pub catalogue: Option<Arc<Catalogue>>,
 }
+
+/// Looks for further files in a source; says what was noticed.
+pub type More = Arc<dyn Fn() -> Result<(Tree, Vec<String>)> + Send + Sync>;
 
 /// What an image was pressed on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -230,6 +238,19 @@ impl Opened {
         self.told.notices.push(Notice::damage(text));
     }
 
+    /// Looks for the files that it takes looking into what is inside to know, and adds them to the tree.
+    ///
+    /// # Errors
+    /// What reading fails with.
+    pub fn look_inside(&mut self) -> Result<()> {
+        if let Some(more) = self.holds.more.take() {
+            let (tree, notices) = more()?;
+            self.holds.tree.get_or_insert_default().nodes.extend(tree.nodes);
+            notices.into_iter().for_each(|n| self.notice(n));
+        }
+        Ok(())
+    }
+
     /// Takes over all that is known of what is inside: what it is stays, lists grow, and what this one has itself goes
     /// before what the inner one has, but for the files, the protection and the length, which the inner one knows better.
     pub fn wrap(&mut self, inner: Opened) {
@@ -254,11 +275,13 @@ impl Opened {
         self.proof.sealed.extend(sealed);
         self.proof.settled.extend(settled);
         self.proof.inspections.extend(inspections);
-        let Holds { tree, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
+        let Holds { tree, more, keys, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
         self.holds.disc = self.holds.disc.or(disc);
         self.holds.is_bridge |= is_bridge;
         self.holds.has_own_names &= has_own_names;
         self.holds.tree = tree.or(self.holds.tree.take());
+        self.holds.more = more.or(self.holds.more.take());
+        self.holds.keys = keys.or(self.holds.keys.take());
         self.holds.volume = self.holds.volume.take().or(volume);
         if self.holds.tracks.is_empty() {
             self.holds.tracks = tracks;
@@ -281,6 +304,8 @@ impl Default for Holds {
     fn default() -> Self {
         Self {
             tree: None,
+            more: None,
+            keys: None,
             has_own_names: true,
             volume: None,
             tracks: Vec::new(),

@@ -55,12 +55,14 @@ pub type Inside = Arc<dyn Fn() -> Vec<(Range<u64>, String)> + Send + Sync>;
 pub enum Expected {
     /// One digest of all of it.
     Digest(Digest),
-    /// A SHA-256 for every block, the last one filled up with zeros.
+    /// A SHA-256 for every block.
     Blocks {
         /// The digests, 32 bytes each, in order.
         digests: SourceRef,
         /// Bytes of a block.
         block: u64,
+        /// Whether the last block is filled up with zeros before it is hashed.
+        is_filled_up: bool,
     },
 }
 

@@ -96,8 +96,8 @@ pub(crate) fn route(number: usize) -> Vec<u8> {
     bytes
 }
 
-/// A picture: the marsh at dusk, with the pier as a dark line.
-pub(crate) fn picture(width: u32, height: u32) -> Vec<u8> {
+/// The marsh at dusk, with the pier as a dark line: red, green, blue of each pixel.
+fn dusk(width: u32, height: u32) -> Vec<u8> {
     let mut pixels = Vec::with_capacity((width * height * 3) as usize);
     for y in 0..height {
         for x in 0..width {
@@ -113,6 +113,21 @@ pub(crate) fn picture(width: u32, height: u32) -> Vec<u8> {
             pixels.extend(pixel.map(|v| v.min(255) as u8));
         }
     }
+    pixels
+}
+
+/// That picture as a JPEG.
+pub(crate) fn picture_jpeg(width: u32, height: u32) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    let encoder = image::codecs::jpeg::JpegEncoder::new_with_quality(&mut bytes, 80);
+    // Writing into memory does not fail.
+    let _ = image::ImageEncoder::write_image(encoder, &dusk(width, height), width, height, image::ExtendedColorType::Rgb8);
+    bytes
+}
+
+/// That picture as a PNG.
+pub(crate) fn picture(width: u32, height: u32) -> Vec<u8> {
+    let pixels = dusk(width, height);
     let mut bytes = Vec::new();
     let mut encoder = png::Encoder::new(&mut bytes, width, height);
     encoder.set_color(png::ColorType::Rgb);

@@ -6,6 +6,7 @@ mod cartridges;
 mod content;
 mod disc;
 mod handheld;
+pub mod hybrid;
 mod machines;
 mod shelf;
 
@@ -82,6 +83,8 @@ pub struct Collection {
     pub case: Case,
     /// What came with the home computers and the arcade cabinet.
     pub bench: Bench,
+    /// The folder with titles of the hybrid console.
+    pub shelf: PathBuf,
 }
 
 /// Home computers and the arcade cabinet.
@@ -243,6 +246,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let drawer = drawer(folder, &put, wish.replace)?;
     let case = case(folder, &put)?;
     let bench = bench(folder, &put)?;
+    let shelf = hybrid_shelf(folder, &put)?;
     Ok(Collection {
         image,
         archive,
@@ -262,6 +266,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         drawer,
         case,
         bench,
+        shelf,
     })
 }
 
@@ -357,6 +362,19 @@ fn case(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Res
         player_recipe: file("deep water.toml", handheld::PLAYER_RECIPE.as_bytes().to_vec())?,
         save: file("moth save.bin", handheld::save_block(&cartridges::moth_hour())?)?,
     })
+}
+
+/// Fills the shelf of the hybrid console.
+fn hybrid_shelf(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Result<PathBuf> {
+    let place = folder.join("shelf");
+    for inner in ["Kelp Courier", "keys"] {
+        let inner = place.join(inner);
+        std::fs::create_dir_all(&inner).map_err(|e| Error::io("make folder", &inner, e))?;
+    }
+    for (path, bytes) in hybrid::shelf()? {
+        put(&format!("shelf/{path}"), &Blueprint::of(Arc::new(Bytes(bytes))))?;
+    }
+    Ok(place)
 }
 
 /// Fills the bench of home computers.

@@ -195,7 +195,7 @@ fn holds(opened: &Opened) -> bool {
                 let bytes = &bytes[seal.range.start as usize..seal.range.end as usize];
                 match &seal.expected {
                     Expected::Digest(digest) => sha(bytes) == digest.bytes,
-                    Expected::Blocks { digests, block } => {
+                    Expected::Blocks { digests, block, .. } => {
                         let mut bytes = bytes.to_vec();
                         bytes.resize(bytes.len().next_multiple_of(*block as usize), 0);
                         let found: Vec<u8> = bytes.chunks(*block as usize).flat_map(sha).collect();

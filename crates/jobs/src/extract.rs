@@ -173,8 +173,9 @@ pub fn extract(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ExtractReport, Answer), Failure> {
-    let item = locate::open(shown, "extract", setting)?;
+    let mut item = locate::open(shown, "extract", setting)?;
     let fail = |e| Failure::new(format!("cannot extract \"{shown}\""), e);
+    item.opened.look_inside().map_err(fail)?;
     let Some(tree) = &item.opened.holds.tree else {
         return Err(fail(Error::Usage(format!(
             "it is {}, which has no files inside",

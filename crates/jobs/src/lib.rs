@@ -78,6 +78,8 @@ pub struct Setting<'a> {
     duties: Mutex<Vec<SourceRef>>,
     /// Places beside this machine that sources come from, each with paths of its own.
     pub stores: Vec<Arc<dyn Store>>,
+    /// Sources that go with the others: the bases of updates.
+    companions: Vec<SourceRef>,
     /// What stands in the folders of the sources, each read once.
     folders: Mutex<HashMap<String, locate::Listing>>,
 }
@@ -100,13 +102,26 @@ impl<'a> Setting<'a> {
             duties: Mutex::default(),
             guard: Guard::default(),
             stores: Vec::new(),
+            companions: Vec::new(),
             folders: Mutex::default(),
         }
     }
 
     /// The way in for everything that is read: all formats, with these keys.
     pub(crate) fn opener<'s>(&'s self, keys: &'s Keyring) -> Opener<'s> {
-        Opener::new(&REGISTRY, keys).with_watch(self.watch)
+        Opener::new(&REGISTRY, keys).with_watch(self.watch).with_companions(&self.companions)
+    }
+
+    /// Takes sources along that go with those of the job: the bases of updates.
+    ///
+    /// # Errors
+    /// When one cannot be read.
+    pub fn take_along(&mut self, paths: &[String]) -> Result<(), Failure> {
+        for path in paths {
+            let source = locate::bytes(path, self).map_err(|e| Failure::new(format!("cannot take \"{path}\" along"), e))?;
+            self.companions.push(source);
+        }
+        Ok(())
     }
 
     /// Where the source at `path` comes from.

@@ -75,7 +75,8 @@ pub enum EntryState {
 /// # Errors
 /// When it cannot be opened.
 pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
-    let item = locate::open(shown, "list", setting)?;
+    let mut item = locate::open(shown, "list", setting)?;
+    item.opened.look_inside().map_err(|e| Failure::new(format!("cannot list \"{shown}\""), e))?;
     let unit = item.opened.extent.unit.unwrap_or(SECTOR);
     let tree = item.opened.holds.tree.unwrap_or_default();
     let entry = |node: &decanter_core::Node| {

@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, native};
+use crate::global::{KeyArg, WithArg, native};
 use crate::render::{Manner, Page, count, number, size, speed, style};
 use clap::Args;
 use decanter_core::native;
@@ -48,16 +48,19 @@ pub struct Extract {
     #[arg(long, conflicts_with_all = ["verify", "against"])]
     unchecked: bool,
     #[command(flatten)]
+    companions: WithArg,
+    #[command(flatten)]
     key: KeyArg,
 }
 
 impl Run for Extract {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, output, only, overlay, originals, verify, against, unchecked, key } = self;
+        let Self { source, output, only, overlay, originals, verify, against, unchecked, companions, key } = self;
         let (only, overlay, originals) = (only.clone(), overlay.clone(), originals.clone());
         let options = extract::Options { only, overlay, originals, verify: *verify, against: against.clone() };
         let mut setting = with.setting(Some(key))?;
         setting.unchecked = *unchecked;
+        setting.take_along(&companions.with)?;
         let (report, answer) = extract::extract(source, output.as_deref(), &options, &setting)?;
         with.show(out, &report, |page| show_extract(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))

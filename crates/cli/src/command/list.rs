@@ -2,7 +2,7 @@
 
 use super::{Run, With};
 use crate::Stop;
-use crate::global::{KeyArg, native};
+use crate::global::{KeyArg, WithArg, native};
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size};
 use clap::Args;
@@ -21,13 +21,17 @@ pub struct List {
     #[arg(value_name = "SOURCE", value_parser = native())]
     source: String,
     #[command(flatten)]
+    companions: WithArg,
+    #[command(flatten)]
     key: KeyArg,
 }
 
 impl Run for List {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, key } = self;
-        let report = list::list(source, &with.setting(Some(key))?)?;
+        let Self { source, companions, key } = self;
+        let mut setting = with.setting(Some(key))?;
+        setting.take_along(&companions.with)?;
+        let report = list::list(source, &setting)?;
         with.show(out, &report, |page| show(page, &report, with.manner()))?;
         Ok(0)
     }

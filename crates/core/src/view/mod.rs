@@ -16,6 +16,7 @@ mod overlay;
 mod slice;
 mod spaced;
 mod stream;
+mod xts;
 
 pub use blockwise::{Blockwise, Change};
 pub use cached::{Blocks, Cached};
@@ -33,6 +34,7 @@ pub use overlay::Overlay;
 pub use slice::Slice;
 pub use spaced::Spaced;
 pub use stream::{CtrRanges, Keystream, Streamed};
+pub use xts::{Tweaked, Xts, XtsRanges};
 
 use crate::error::Result;
 use crate::source::{Extent, Place, SourceRef};

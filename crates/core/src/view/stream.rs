@@ -25,7 +25,8 @@ pub struct Keystream {
 struct Stream {
     origin: u64,
     counter: u128,
-    aes: Aes128Enc,
+    /// Neighbours under the same key share it.
+    aes: Arc<Aes128Enc>,
 }
 
 /// AES-128-CTR within some ranges of a source, each with its own key and counter. It is its own inverse.
@@ -45,12 +46,18 @@ impl CtrRanges {
         if all.windows(2).any(|w| w[0].range.end > w[1].range.start) {
             return Err(Error::Usage("two encrypted ranges overlap".into()));
         }
-        let (mut ranges, mut streams) = (Vec::new(), Vec::new());
+        let (mut ranges, mut streams) = (Vec::with_capacity(all.len()), Vec::with_capacity(all.len()));
+        let mut last: Option<(Key, Arc<Aes128Enc>)> = None;
         for Keystream { range, origin, counter, key } in all {
             if range.start < origin {
                 return Err(Error::Usage("an encrypted range begins before its counter does".into()));
             }
-            streams.push(Stream { origin, counter, aes: Aes128Enc::new(&Array::from(*key.bytes16()?)) });
+            let aes = match last.take().filter(|(known, _)| *known == key) {
+                Some((_, aes)) => aes,
+                None => Arc::new(Aes128Enc::new(&Array::from(*key.bytes16()?))),
+            };
+            streams.push(Stream { origin, counter, aes: aes.clone() });
+            last = Some((key, aes));
             ranges.push(range);
         }
         Ok(Self { ranges, streams })
@@ -76,7 +83,7 @@ impl Transform for CtrRanges {
             let into = from - stream.origin;
             // The counter wraps as a number of 128 bits, however far the range is from its origin.
             let counter = stream.counter.wrapping_add(u128::from(into / 16));
-            let core = CtrCore::<_, Ctr128BE>::inner_iv_init(stream.aes.clone(), &Array::from(counter.to_be_bytes()));
+            let core = CtrCore::<_, Ctr128BE>::inner_iv_init((*stream.aes).clone(), &Array::from(counter.to_be_bytes()));
             let mut cipher = StreamCipherCoreWrapper::from_core(core);
             cipher.seek(into % 16);
             cipher.apply_keystream(&mut bytes[(from - offset) as usize..(to - offset) as usize]);

@@ -12,7 +12,7 @@ use decanter_core::source::SourceRef;
 use decanter_core::store;
 use decanter_core::tree::{Node, Tree};
 use decanter_core::view::{Concat, Gaps, held};
-use decanter_core::{Error, Result, native, split};
+use decanter_core::{Error, Keyring, Result, native, split};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -27,6 +27,8 @@ pub(super) struct Reached<'a> {
     pub(super) host: PathBuf,
     pub(super) found: Found,
     pub(super) around: Around,
+    /// Keys that what was gone through carries for what is in it, with all others.
+    pub(super) carried: Option<Arc<Keyring>>,
     pub(super) near: Near<'a>,
     pub(super) names: Vec<String>,
     pub(super) kinds: Vec<Identity>,
@@ -50,6 +52,7 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
     let stop = inside.last().is_some_and(String::is_empty);
     let mut parts = inside.iter().filter(|p| !p.is_empty());
     let (mut unfinished, mut through) = (None, Vec::new());
+    let mut carried: Option<Arc<Keyring>> = None;
     let mut found = if store.is_folder(&host)? {
         follow(&folder_tree(&host, setting)?, parts.next().map_or("", String::as_str))?
     } else {
@@ -60,9 +63,13 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
     let mut near = Near::Store(store, store::folder_of(&host).to_owned(), siblings);
     for (depth, part) in parts.enumerate() {
         let Found::Place(place) = found else { return Err(no_inside("a folder")) };
-        let ring = around.keyring(setting);
+        let ring = match &carried {
+            Some(keys) => keys.clone(),
+            None => Arc::new(around.keyring(setting)),
+        };
         names.push(stem_of(&place.name));
-        let opener = setting.opener(&ring).with_names(&names).at_depth(depth).with_beside(&near);
+        let innermost_first: Vec<String> = names.iter().rev().cloned().collect();
+        let opener = setting.opener(&ring).with_names(&innermost_first).at_depth(depth).with_beside(&near);
         let mut opened = opener.open(place.source)?;
         // A path that a compressed image does not have may lead on in the image inside.
         while let Some((name, inner)) = packed_inside(&opened, part) {
@@ -70,6 +77,10 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
             let opener = opener.inside()?.with_names(&names);
             kinds.push(opened.identity);
             opened = opener.open(inner)?;
+        }
+        carried = opened.holds.keys.take().or(carried);
+        if opened.holds.tree.as_ref().is_some_and(|tree| tree.find(part.trim_matches('/')).is_none()) {
+            opened.look_inside()?;
         }
         let tree = opened.holds.tree.ok_or_else(|| no_inside(&place.name))?;
         around.look_inside(&place.name, &tree, part);
@@ -82,7 +93,7 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
         near = Near::inside(&tree, part);
     }
     let host = native::path(&host);
-    Ok(Reached { host, found, around, near, names, kinds, unfinished, through, gap, stop })
+    Ok(Reached { host, found, around, carried, near, names, kinds, unfinished, through, gap, stop })
 }
 
 /// A file in a folder of a store is as good as its own path, and so are the keys and parts beside it.

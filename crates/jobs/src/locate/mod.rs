@@ -141,7 +141,7 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
 }
 
 fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Result<Item> {
-    let Reached { host, found, mut around, mut near, mut names, mut kinds, unfinished, mut through, gap, stop } =
+    let Reached { host, found, mut around, mut carried, mut near, mut names, mut kinds, unfinished, mut through, gap, stop } =
         reached;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
@@ -157,7 +157,10 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
     loop {
         names.push(stem_of(&place.name));
         names.reverse();
-        let ring = around.keyring(setting);
+        let ring = match &carried {
+            Some(keys) => (**keys).clone(),
+            None => around.keyring(setting),
+        };
         let opener = setting.opener(&ring).with_names(&names).at_depth(kinds.len()).with_beside(&near);
         let mut opened = opener
             .open(place.source.clone())
@@ -208,6 +211,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         sealed.append(&mut opened.proof.sealed);
         settled.append(&mut opened.proof.settled);
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
+        carried = opened.holds.keys.or(carried);
         kinds.push(opened.identity);
         setting.owes(&inner.source);
         through.push(inner.source.clone());

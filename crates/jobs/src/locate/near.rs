@@ -1,7 +1,7 @@
 //! What lies beside a source: the files of its folder, in a store and in containers; and folders as trees.
 
 use super::INSIDE;
-use super::listing::{Listing, MOST_FILES};
+use super::listing::{KEYS, Listing, MOST_FILES};
 use crate::key_files::{self, Gathering};
 use crate::{Setting, attributes};
 use decanter_core::format::Beside;
@@ -138,6 +138,18 @@ impl Around {
         let of = || Listing::of(folder, setting.store(path).as_ref());
         let listing = kept.entry(folder.to_owned()).or_insert_with(of).clone();
         self.files.extend(listing.files);
+        // Keys of their own folder: beside the source, or beside the folder of its title.
+        let around = if folder == "." { "" } else { store::folder_of(folder) };
+        for place in [folder, around].into_iter().filter(|p| !p.is_empty()) {
+            let slot = format!("{}/", store::join(place, KEYS));
+            let known = kept.get(&slot).cloned();
+            let keys = known.or_else(|| Listing::of_keys(place, setting.store(path).as_ref()));
+            if let Some(keys) = keys {
+                self.folders.push(store::join(place, KEYS));
+                self.files.extend(keys.files.iter().cloned());
+                kept.entry(slot).or_insert(keys);
+            }
+        }
         listing.names
     }
 

@@ -53,6 +53,7 @@ struct Work<'a> {
 struct Blocks<'a> {
     digests: &'a SourceRef,
     block: u64,
+    is_filled_up: bool,
     filled: u64,
     number: u64,
     held: Vec<u8>,
@@ -65,9 +66,10 @@ impl<'a> Work<'a> {
     fn new(seal: &'a Seal) -> Self {
         let blocks = match &seal.expected {
             Expected::Digest(_) => None,
-            Expected::Blocks { digests, block } => Some(Blocks {
+            Expected::Blocks { digests, block, is_filled_up } => Some(Blocks {
                 digests,
                 block: *block,
+                is_filled_up: *is_filled_up,
                 filled: 0,
                 number: 0,
                 held: Vec::new(),
@@ -118,7 +120,9 @@ impl<'a> Work<'a> {
             }
             (_, Some(mut blocks)) => {
                 if blocks.filled > 0 {
-                    self.hasher.update(&vec![0; (blocks.block - blocks.filled) as usize]);
+                    if blocks.is_filled_up {
+                        self.hasher.update(&vec![0; (blocks.block - blocks.filled) as usize]);
+                    }
                     blocks.end(&mut self.hasher)?;
                 }
                 let Some(first) = blocks.bad_blocks.first() else { return Ok(Outcome::holds()) };

@@ -47,7 +47,7 @@ pub(super) fn read(source: &dyn Source, at: u64) -> Result<(Label, Vec<Check>)> 
     let title = |index: usize| bytes.get(TITLES + index * TITLE..TITLES + (index + 1) * TITLE).map(utf16);
     let titles = LANGUAGES.iter().take(count).enumerate().filter_map(|(i, language)| Some((*language, title(i)?)));
     let titles = titles.filter(|(_, t)| !t.is_empty()).collect();
-    Ok((Label { titles, pictures: vec![("icon", icon(&bytes))] }, checks))
+    Ok((Label { titles, pictures: vec![("icon", icon(&bytes))], packed: Vec::new() }, checks))
 }
 
 /// Tiles of 8 by 8, four bits a pixel, the left one low; the first colour of the palette is transparent.

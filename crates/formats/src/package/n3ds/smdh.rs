@@ -192,7 +192,7 @@ impl Smdh {
             (!text.is_empty()).then_some((*language, text))
         });
         let pictures = vec![("icon", self.icon(LARGE)), ("small icon", self.icon(SMALL))];
-        Label { titles: titles.collect(), pictures }
+        Label { titles: titles.collect(), pictures, packed: Vec::new() }
     }
 }
 

@@ -55,7 +55,8 @@ pub(super) fn sealed(content: &Content, name: &str, whole: Option<Digest>) -> Se
             if let Some(Ok(digests)) = slice {
                 let what =
                     if index == 2 { "RomFS, level 3: the files".into() } else { format!("RomFS, level {}", index + 1) };
-                let expected = Expected::Blocks { digests: Arc::new(digests) as SourceRef, block: level.block };
+                let digests: SourceRef = Arc::new(digests);
+                let expected = Expected::Blocks { digests, block: level.block, is_filled_up: true };
                 push(what, level.range.clone(), true, expected, FILES);
             }
         }

@@ -1,0 +1,64 @@
+//! The family of the hybrid console: contents (NCA), the two file systems that hold them (PFS0, HFS0), gamecard images, lists
+//! of contents, control data, tickets. Layouts: docs/formats/nca.md and its neighbours.
+
+pub mod bktr;
+pub mod cnmt;
+pub mod contents;
+pub mod keys;
+pub mod nacp;
+pub mod nca;
+pub mod nsp;
+pub mod partition;
+mod raw;
+pub mod romfs;
+mod tell;
+pub mod ticket;
+pub mod title;
+pub mod xci;
+
+use aes::Aes128Dec;
+use aes::cipher::{Array, BlockCipherDecrypt, KeyInit, consts::U16};
+use decanter_core::digest::{Algorithm, of_bytes};
+use contents::Contents;
+use decanter_core::format::Format;
+use decanter_core::head::Head;
+use decanter_core::keyring::{Key, Keyring};
+use decanter_core::source::SourceRef;
+use decanter_core::{Digest, Error, Result};
+
+/// SHA-256 of bytes in memory.
+pub fn sha256(bytes: &[u8]) -> [u8; 32] {
+    let mut out = [0; 32];
+    out.copy_from_slice(&of_bytes(Algorithm::Sha256, bytes).bytes);
+    out
+}
+
+/// A SHA-256 out of a header, as a digest.
+pub(crate) fn digest(bytes: &[u8]) -> Digest {
+    Digest { algorithm: Algorithm::Sha256, bytes: bytes.to_vec() }
+}
+
+/// The titles in a package or a gamecard image.
+///
+/// # Errors
+/// [`Error::NotUnderstood`] for anything else, and what reading fails with.
+pub fn open_contents(source: &SourceRef, keys: &Keyring) -> Result<Contents> {
+    let head = Head::new(source.as_ref());
+    if xci::CARD.score(&head)?.is_some() && head.has_one_of(xci::CARD.marks())? {
+        return Contents::read(xci::Card::read(source, keys)?.files(xci::SECURE, source)?, keys);
+    }
+    match head.has_one_of(nsp::PACKAGE.marks())? {
+        true => nsp::read(source, keys),
+        false => Err(Error::NotUnderstood { seems: "it is neither a package nor a gamecard image".into() }),
+    }
+}
+
+/// Decrypts whole blocks in place, each by itself.
+///
+/// # Errors
+/// [`decanter_core::Error::Usage`] for a key that has not 16 bytes.
+pub(crate) fn ecb_decrypt(key: &Key, bytes: &mut [u8]) -> Result<()> {
+    let (blocks, _) = Array::<u8, U16>::slice_as_chunks_mut(bytes);
+    Aes128Dec::new(&Array::from(*key.bytes16()?)).decrypt_blocks(blocks);
+    Ok(())
+}

@@ -1,0 +1,217 @@
+//! A content (NCA): a header and up to four sections, each encrypted and hashed in its own way. Layout: docs/formats/nca.md.
+
+mod format;
+pub mod header;
+pub mod levels;
+mod proof;
+mod section;
+mod unlock;
+
+pub use format::{CONTENT, ContentFormat};
+pub use section::{Cipher, Layout, Section};
+
+use super::romfs;
+use decanter_core::error::KeyTrouble;
+use decanter_core::keyring::Keyring;
+use decanter_core::protection::KeyState;
+use decanter_core::seal::Sealed;
+use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::transform::Transform;
+use decanter_core::tree::{File, Kind as NodeKind, Node};
+use decanter_core::view::{Overlay, Slice};
+use decanter_core::{Error, Result};
+use header::{Header, Kind};
+use std::ops::Range;
+use std::sync::Arc;
+
+pub(crate) const ID: &str = "nca";
+
+/// A content, opened.
+#[derive(Clone)]
+pub struct Nca {
+    /// Its header.
+    pub header: Header,
+    /// Its sections, in the order of the header.
+    pub sections: Vec<Section>,
+    /// Its bytes as they stand in the file; fewer where that is cut.
+    pub stored: SourceRef,
+    /// The same decrypted; what is under a missing key fails on reading.
+    pub clear: SourceRef,
+    /// What decrypts the sections.
+    pub transform: Option<Arc<dyn Transform>>,
+    /// Stretches whose key is missing or wrong.
+    pub locked: Vec<Range<u64>>,
+    /// What is known of the key of its sections.
+    pub key: KeyState,
+}
+
+impl Nca {
+    /// Opens a content; `what` it is, for messages.
+    ///
+    /// # Errors
+    /// When its header cannot be read. A missing key of its sections is a state.
+    pub fn read(source: &SourceRef, keys: &Keyring, what: &str) -> Result<Self> {
+        let header = Header::read(source.as_ref(), keys, what)?;
+        let stored: SourceRef = Arc::new(Slice::new(source.clone(), 0, header.len().min(source.len()))?);
+        let unlocked = unlock::unlock(&header, &stored, keys, what)?;
+        let head: SourceRef = Arc::new(Bytes(header.raw.clone()));
+        let clear = Arc::new(Overlay::new(unlocked.view, vec![(0, head)])?);
+        let (sections, transform, locked, key) = (unlocked.sections, unlocked.transform, unlocked.locked, unlocked.key);
+        Ok(Self { header, sections, stored, clear, transform, locked, key })
+    }
+
+    /// Why the key is missing or wrong, if so.
+    pub fn trouble(&self) -> Option<&KeyTrouble> {
+        match &self.key {
+            KeyState::Trouble(trouble) => Some(trouble),
+            _ => None,
+        }
+    }
+
+    /// How many of its bytes are missing at its end.
+    pub fn missing(&self) -> u64 {
+        self.header.len() - self.stored.len()
+    }
+
+    /// The bytes of a section, decrypted, as many as are there.
+    ///
+    /// # Errors
+    /// When a slice cannot be made, which checked headers rule out.
+    pub fn section(&self, section: &Section) -> Result<SourceRef> {
+        let start = section.range.start.min(self.clear.len());
+        let end = section.range.end.min(self.clear.len());
+        Ok(Arc::new(Slice::new(self.clear.clone(), start, end - start)?))
+    }
+
+    /// The section of an update, over the same section of its base.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`] when the base has no such section or is another one; what reading tables fails with.
+    pub fn joined(&self, section: &Section, base: Option<&Self>) -> Result<SourceRef> {
+        let own = self.section(section)?;
+        let Some(patch) = &section.patch else { return Ok(own) };
+        let Some(base) = base else {
+            return Err(Error::Unreadable { why: format!("it is an update: {}", self.base_needed()) });
+        };
+        let other = base.sections.iter().find(|s| s.index == section.index && s.patch.is_none());
+        let other = other.ok_or_else(|| Error::Damaged { what: "the base has no such section".into() })?;
+        let moves = patch.moves(own.as_ref())?;
+        let view: SourceRef = match super::bktr::Patched::new(base.section(other)?, own, moves) {
+            Ok(view) => Arc::new(view),
+            Err(Error::PastEnd { .. }) => {
+                return Err(Error::Damaged { what: "the base has less than the update takes from it".into() });
+            }
+            Err(e) => return Err(e),
+        };
+        let levels = section.levels.as_ref();
+        match levels.map(|l| l.master_holds(&view)).transpose()?.flatten() {
+            Some(false) => Err(Error::Damaged {
+                what: "the update over this base does not have the hash that the update says: it is for another base".into(),
+            }),
+            _ => Ok(view),
+        }
+    }
+
+    /// Which base an update is for, as a message says it.
+    fn base_needed(&self) -> String {
+        format!("it needs its base {} (give it with --with)", super::title::shown(super::title::base_of(self.header.program_id())))
+    }
+
+    /// What a section is called in a tree.
+    pub fn name_of(&self, section: &Section) -> String {
+        match (section.layout, self.header.kind(), section.index) {
+            (Layout::Rom, ..) if self.sections.iter().filter(|s| s.layout == Layout::Rom).count() == 1 => "romfs".into(),
+            (Layout::Files, Kind::Program, 0) => "exefs".into(),
+            (Layout::Files, Kind::Program, _) => "logo".into(),
+            (Layout::Files, Kind::Meta, _) => "meta".into(),
+            (_, _, index) => format!("section {index}"),
+        }
+    }
+
+    /// The files of its sections below `prefix`, and what was noticed. `base` is the same content of the base, for an update.
+    ///
+    /// # Errors
+    /// What the machine is to blame for. A section that cannot be read is a broken file with the reason.
+    pub fn nodes(&self, prefix: &str, base: Option<&Self>, notices: &mut Vec<String>) -> Result<Vec<Node>> {
+        let mut nodes = Vec::new();
+        for section in &self.sections {
+            let name = format!("{prefix}{}", self.name_of(section));
+            match self.files(section, &name, base, notices) {
+                Ok(more) => nodes.extend(more),
+                Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+                Err(e) => {
+                    let len = section.range.end - section.range.start;
+                    let file = match e {
+                        Error::Key(trouble) => {
+                            let ranges = Arc::new([0..len]);
+                            let source: SourceRef = Arc::new(decanter_core::view::Fill { byte: 0, len });
+                            let source = Arc::new(decanter_core::view::Locked::new(source, ranges, trouble));
+                            File { len, spans: Vec::new(), content: decanter_core::tree::Content::Locked(source) }
+                        }
+                        e => File::broken(len, format!("it cannot be read: {e}")),
+                    };
+                    nodes.push(Node::new(name, NodeKind::File(file), None));
+                }
+            }
+        }
+        Ok(nodes)
+    }
+
+    fn files(&self, section: &Section, name: &str, base: Option<&Self>, notices: &mut Vec<String>) -> Result<Vec<Node>> {
+        if let (Some(trouble), true) = (self.trouble(), section.cipher.needs_key()) {
+            return Err(trouble.clone().into());
+        }
+        if let Some(oddity) = &section.oddity {
+            return Err(Error::unsupported(ID, oddity.clone()));
+        }
+        let view = self.joined(section, base)?;
+        let data = section.levels.as_ref().map_or(0..view.len(), |l| l.data().clone());
+        let start = data.start.min(view.len());
+        let there = data.end.min(view.len()) - start;
+        let source: SourceRef = Arc::new(Slice::new(view, start, there)?);
+        let folder = Node::new(name.to_owned(), NodeKind::Folder, None);
+        let inner = match section.layout {
+            Layout::Files => {
+                let partition = super::partition::Partition::read(source.as_ref(), super::partition::Kinds::Plain)?;
+                partition.nodes(&source, &format!("{name}/"))?
+            }
+            Layout::Rom => {
+                let files = romfs::Files::read(source.as_ref(), data.end - data.start)?;
+                notices.extend(files.notices.iter().map(|n| format!("{name}: {n}")));
+                files.nodes(&source, &format!("{name}/"))?
+            }
+            Layout::Other(kind) => return Err(Error::unsupported(ID, format!("a section of kind {kind}"))),
+        };
+        Ok(std::iter::once(folder).chain(inner).collect())
+    }
+
+    /// The digests that it carries of its own bytes; `whole` is that of all of it, by the list of contents.
+    pub fn sealed(&self, name: &str, whole: Option<[u8; 32]>) -> Sealed {
+        proof::sealed(self, name, whole)
+    }
+
+    /// The digests of the sections of an update, over its base.
+    ///
+    /// # Errors
+    /// As [`Nca::joined`].
+    pub fn sealed_over(&self, name: &str, base: &Self) -> Result<Vec<Sealed>> {
+        proof::sealed_over(self, name, base)
+    }
+
+    /// Its file of `wanted` name in a section of files, or of a RomFS: at most `limit` bytes.
+    ///
+    /// # Errors
+    /// What reading fails with.
+    pub fn small_file(&self, wanted: &dyn Fn(&str) -> bool, limit: u64) -> Result<Vec<(String, Vec<u8>)>> {
+        let mut found = Vec::new();
+        for node in self.nodes("", None, &mut Vec::new())? {
+            let NodeKind::File(file) = &node.kind else { continue };
+            if wanted(&node.path) {
+                let source = file.source()?;
+                let bytes = decanter_core::source::read_vec(source.as_ref(), 0, source.len(), "a small file", limit)?;
+                found.push((node.path, bytes));
+            }
+        }
+        Ok(found)
+    }
+}
