@@ -10,6 +10,8 @@ use crate::protection::Protection;
 use crate::role::Role;
 use crate::rom::Rom;
 use crate::seal::{Sealed, Settled};
+use crate::title::HeldTitle;
+pub use crate::title::TitlePart;
 use crate::source::SourceRef;
 use crate::track::Track;
 use crate::tree::Tree;
@@ -61,23 +63,6 @@ pub struct Belongs {
     pub part: TitlePart,
 }
 
-/// A part of a title.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum TitlePart {
-    /// The game or program itself.
-    Program,
-    /// A trial version of it.
-    Trial,
-    /// An update of it.
-    Update,
-    /// More content for it.
-    AddOn,
-    /// Its manual.
-    Manual,
-    /// Something else that goes with it.
-    Other,
-}
-
 /// What a source says of itself.
 #[derive(Clone, Default)]
 pub struct Told {
@@ -122,6 +107,8 @@ pub struct Holds {
     pub tree: Option<Tree>,
     /// Further files, which it takes looking into what is inside to know: asked for by who lists or copies them.
     pub more: Option<More>,
+    /// The titles, where several may stand in one source or go together with others.
+    pub titles: Vec<HeldTitle>,
     /// Keys that it carries for what is in it, with those that it was opened with.
     pub keys: Option<Arc<Keyring>>,
     /// Whether they are called there as they are called; a compressed image does not know what its image is called.
@@ -275,12 +262,13 @@ impl Opened {
         self.proof.sealed.extend(sealed);
         self.proof.settled.extend(settled);
         self.proof.inspections.extend(inspections);
-        let Holds { tree, more, keys, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
+        let Holds { tree, more, titles, keys, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
         self.holds.disc = self.holds.disc.or(disc);
         self.holds.is_bridge |= is_bridge;
         self.holds.has_own_names &= has_own_names;
         self.holds.tree = tree.or(self.holds.tree.take());
         self.holds.more = more.or(self.holds.more.take());
+        self.holds.titles.extend(titles);
         self.holds.keys = keys.or(self.holds.keys.take());
         self.holds.volume = self.holds.volume.take().or(volume);
         if self.holds.tracks.is_empty() {
@@ -305,6 +293,7 @@ impl Default for Holds {
         Self {
             tree: None,
             more: None,
+            titles: Vec::new(),
             keys: None,
             has_own_names: true,
             volume: None,

@@ -15,9 +15,11 @@ mod label;
 mod launcher;
 mod list;
 mod manual;
+mod merge;
 mod patch;
 mod recipe;
 mod save;
+mod unmerge;
 mod verify;
 
 use crate::Stop;
@@ -43,6 +45,8 @@ pub enum Command {
     Extract(extract::Extract),
     Decrypt(decrypt::Decrypt),
     Convert(convert::Convert),
+    Merge(merge::Merge),
+    Unmerge(unmerge::Unmerge),
     #[command(subcommand)]
     Patch(patch::Patch),
     #[command(subcommand)]
@@ -80,6 +84,8 @@ impl Command {
             Self::Extract(command) => command,
             Self::Decrypt(command) => command,
             Self::Convert(command) => command,
+            Self::Merge(command) => command,
+            Self::Unmerge(command) => command,
             Self::Patch(command) => command,
             Self::Save(command) => command,
             Self::Label(command) => command,

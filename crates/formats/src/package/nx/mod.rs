@@ -5,6 +5,7 @@ pub mod bktr;
 pub mod cnmt;
 pub mod contents;
 pub mod keys;
+pub mod load;
 pub mod nacp;
 pub mod nca;
 pub mod nsp;

@@ -4,7 +4,7 @@
 use super::contents::{self, Contents, Held};
 use super::partition::{HEAD, Kinds, Partition};
 use super::tell;
-use decanter_core::blueprint::Blueprint;
+use decanter_core::blueprint::{Blueprint, PartId};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
@@ -48,21 +48,19 @@ pub fn read(source: &SourceRef, keys: &Keyring) -> Result<Contents> {
     Contents::read(files(source)?, keys)
 }
 
-/// A package of these files, in this order, back to back.
+/// A package of these files, in this order, back to back; and the part of each.
 ///
 /// # Errors
 /// [`Error::Unsupported`] for more names than a header has room for.
-pub fn compose(files: &[(String, SourceRef)]) -> Result<Blueprint> {
+pub fn compose(files: &[(String, SourceRef)]) -> Result<(Blueprint, Vec<PartId>)> {
     let items: Vec<super::partition::Item> = files
         .iter()
         .map(|(name, source)| super::partition::Item { name: name.clone(), len: source.len(), hashed: None })
         .collect();
     let mut blueprint = Blueprint::new();
     blueprint.source(Arc::new(Bytes(super::partition::header(Kinds::Plain, &items, ALIGN)?)));
-    for (_, source) in files {
-        blueprint.source(source.clone());
-    }
-    Ok(blueprint)
+    let parts = files.iter().map(|(_, source)| blueprint.source(source.clone())).collect();
+    Ok((blueprint, parts))
 }
 
 impl Format for Nsp {
@@ -120,7 +118,7 @@ impl Format for Nsp {
 
     fn compose(&self, tree: &Tree, _label: &str) -> Result<Blueprint> {
         let files = tree.files().map(|(node, file)| Ok((node.path.clone(), file.source()?.clone())));
-        compose(&files.collect::<Result<Vec<_>>>()?)
+        Ok(compose(&files.collect::<Result<Vec<_>>>()?)?.0)
     }
 }
 

@@ -11,6 +11,7 @@ use decanter_core::opened::{Opened, Region, TitlePart};
 use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::tell::{count, grouped, size};
+use decanter_core::title::HeldTitle;
 use decanter_core::tree::Tree;
 use decanter_core::{Error, Result};
 use std::sync::Arc;
@@ -130,6 +131,7 @@ pub(super) fn tell(opened: &mut Opened, contents: &Contents) -> Result<()> {
             opened.told.label = Some(label(control));
         }
     }
+    opened.holds.titles = contents.titles.iter().map(|t| held(contents, t)).collect();
     tell_tickets(opened, contents);
     tell_faults(opened, contents);
     let (sealed, faults) = contents::sealed(contents)?;
@@ -171,6 +173,23 @@ fn tell_title(opened: &mut Opened, contents: &Contents, title: &Title) -> Result
         opened.fact("content", format!("{}: {} bytes, {crypto}", record.name(), grouped(record.len)));
     }
     Ok(())
+}
+
+/// What is known of a title for putting it together with others.
+fn held(contents: &Contents, title: &Title) -> HeldTitle {
+    let cnmt = &title.cnmt;
+    HeldTitle {
+        id: title::shown(cnmt.title_id),
+        family: title::shown(cnmt.base_id()),
+        part: cnmt.kind.part(),
+        number: (cnmt.kind == Kind::AddOn).then(|| title::number(cnmt.title_id)),
+        version: cnmt.version,
+        version_text: title::version(cnmt.version),
+        needs: cnmt.needs.filter(|n| *n > 0),
+        missing: title.missing().map(|r| format!("{} ({})", r.file_name(), r.name())).collect(),
+        mark: contents.files[title.meta].name.to_ascii_lowercase(),
+        bytes: cnmt.records.iter().zip(&title.files).filter(|(_, f)| f.is_some()).map(|(r, _)| r.len).sum(),
+    }
 }
 
 fn label(control: Control) -> Label {

@@ -6,7 +6,7 @@ use crate::package::nx::keys::{self, Role};
 use crate::package::nx::partition::{Item, Kinds, header};
 use crate::package::nx::raw::CardHead;
 use crate::package::nx::sha256;
-use decanter_core::blueprint::Blueprint;
+use decanter_core::blueprint::{Blueprint, PartId};
 use decanter_core::keyring::Keyring;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::{Error, Result};
@@ -30,11 +30,23 @@ pub struct Making<'a> {
     pub keys: &'a Keyring,
 }
 
-/// Lays an image out; says whether the encrypted part of its header is written.
+/// An image that is laid out.
+pub struct Card {
+    /// The image.
+    pub blueprint: Blueprint,
+    /// The part of each file of the secure partition.
+    pub parts: Vec<PartId>,
+    /// Whether the encrypted part of its header is written.
+    pub has_info: bool,
+    /// The size of the card.
+    pub class: Class,
+}
+
+/// Lays an image out.
 ///
 /// # Errors
 /// [`Error::Unsupported`] for more bytes than the largest card holds, and what reading the files' beginnings fails with.
-pub fn compose(making: Making<'_>) -> Result<(Blueprint, bool)> {
+pub fn compose(making: Making<'_>) -> Result<Card> {
     let Making { secure, is_padded, keys } = making;
     let items = secure.iter().map(|(name, source)| {
         let len = source.len().min(HASHED);
@@ -69,14 +81,12 @@ pub fn compose(making: Making<'_>) -> Result<(Blueprint, bool)> {
     }
     let head_len = secure_head.len() as u64;
     blueprint.source(Arc::new(Bytes(secure_head)));
-    for (_, source) in secure {
-        blueprint.source(source);
-    }
+    let parts = secure.into_iter().map(|(_, source)| blueprint.source(source)).collect();
     blueprint.fill(0, secure_len - head_len - data);
     if is_padded {
         blueprint.fill(FILLER, class.len() - end);
     }
-    Ok((blueprint, has_info))
+    Ok(Card { blueprint, parts, has_info, class })
 }
 
 /// The header: its signature is a placeholder of 0xFF.

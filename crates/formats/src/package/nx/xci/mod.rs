@@ -5,7 +5,7 @@ mod card;
 mod compose;
 
 pub use card::{Card, Class, KEY_AREA, hashed};
-pub use compose::{Making, compose};
+pub use compose::{Card as Laid, Making, compose};
 
 use super::contents::{self, Contents};
 use super::{nsp, tell, title};

@@ -1,0 +1,126 @@
+//! What came of merging and of taking apart.
+
+use super::Form;
+use super::lay::Laid;
+use crate::Failure;
+use crate::family::Family;
+use decanter_core::Notice;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// What was merged.
+#[derive(Debug, Serialize)]
+pub struct MergeReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// What the results are.
+    pub to: &'static str,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// A result for each title.
+    pub results: Vec<Merged>,
+    /// Sources that cannot be used, and why.
+    pub failed: Vec<String>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// One merged file.
+#[derive(Debug, Default, Serialize)]
+pub struct Merged {
+    /// Id of the base.
+    pub id: String,
+    /// What the title is called.
+    pub title: Option<String>,
+    /// What is in it, in words.
+    pub holds: String,
+    /// The sources of its parts, in their order: source, and what it is.
+    pub parts: Vec<(String, String)>,
+    /// The file.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
+    pub path: Option<PathBuf>,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Files in it.
+    pub files: usize,
+    /// Contents that were held against the digests that their lists have of them.
+    pub checked: usize,
+    /// Digests that held when the result was read back, if that was asked for.
+    pub proven: Option<usize>,
+    /// What else is to be said of it: name and value.
+    pub facts: Vec<(String, String)>,
+    /// Why it was not made.
+    pub error: Option<String>,
+    /// What to do about it.
+    pub hint: Option<String>,
+    /// What was noticed.
+    pub notices: Vec<Notice>,
+}
+
+impl MergeReport {
+    pub(super) fn new(form: Form, dry_run: bool) -> Self {
+        let (results, failed, notices) = (Vec::new(), Vec::new(), Vec::new());
+        Self { schema: "decanter.merge/1", to: form.id(), dry_run, results, failed, notices }
+    }
+}
+
+impl Merged {
+    fn named(family: &Family) -> Self {
+        Self {
+            id: family.id.clone(),
+            title: family.name.clone(),
+            holds: family.words(),
+            parts: family.chosen().map(|m| (m.source.clone(), m.what())).collect(),
+            ..Self::default()
+        }
+    }
+
+    pub(super) fn of(family: &Family, target: &Path, laid: &Laid) -> Self {
+        Self {
+            path: Some(target.to_owned()),
+            bytes: laid.blueprint.len(),
+            files: laid.files,
+            checked: laid.checked,
+            facts: laid.facts.clone(),
+            notices: laid.notices.iter().map(Notice::new).collect(),
+            ..Self::named(family)
+        }
+    }
+
+    pub(super) fn failed(family: &Family, failure: &Failure) -> Self {
+        Self { error: Some(failure.cause.to_string()), hint: failure.hint.clone(), ..Self::named(family) }
+    }
+}
+
+/// What was taken apart.
+#[derive(Debug, Serialize)]
+pub struct UnmergeReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The source.
+    pub source: String,
+    /// True when nothing was written because only a rehearsal was asked for.
+    pub dry_run: bool,
+    /// A package for each title.
+    pub results: Vec<Unmerged>,
+    /// What was noticed on the way.
+    pub notices: Vec<Notice>,
+}
+
+/// A package of one title.
+#[derive(Debug, Default, Serialize)]
+pub struct Unmerged {
+    /// Id of the title.
+    pub id: String,
+    /// What it is.
+    pub what: String,
+    /// The file.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
+    pub path: Option<PathBuf>,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Contents that were held against the digests that its list has of them.
+    pub checked: usize,
+    /// Why it was not made.
+    pub error: Option<String>,
+}
