@@ -56,6 +56,15 @@ pub enum Fault {
         /// The version that it needs.
         needs: u32,
     },
+    /// A part is damaged, as far as headers tell.
+    Damaged {
+        /// The part.
+        what: String,
+        /// Its source.
+        source: String,
+        /// What is damaged.
+        why: String,
+    },
     /// Contents that a list names are not there.
     Missing {
         /// What lacks them.
@@ -76,6 +85,7 @@ impl Fault {
                 format!("\"{a}\" and \"{b}\" both claim to be {what}, with different contents")
             }
             Self::NeedsUpdate { what, needs, .. } => format!("{what} needs an update of version {needs} or later"),
+            Self::Damaged { what, source, why } => format!("{what} in \"{source}\" is damaged: {why}"),
             Self::Missing { what, source, contents } => {
                 format!("{what} in \"{source}\" lacks contents: {}", contents.join(", "))
             }

@@ -10,6 +10,7 @@ use clap::Args;
 use decanter_core::SECTOR;
 use decanter_core::protection::State;
 use decanter_jobs::Padding;
+use decanter_jobs::family::{Family, Member};
 use decanter_jobs::identify;
 use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
 use decanter_jobs::starter::Starter;
@@ -55,6 +56,7 @@ pub fn show(page: &mut Page, report: &IdentifyReport, manner: Manner) {
     }
     if report.sources.len() > MOST_SCREENS && !manner.is_verbose {
         table(page, report);
+        show_titles(page, report);
         show_groups(page, report);
         return show_folders(page, report);
     }
@@ -64,8 +66,43 @@ pub fn show(page: &mut Page, report: &IdentifyReport, manner: Manner) {
         }
         one(page, identity, manner);
     }
+    if report.sources.len() > 1 {
+        page.blank();
+        show_titles(page, report);
+    }
     show_groups(page, report);
     show_folders(page, report)
+}
+
+/// Titles that can be put into one file: a line each, then what there is to know of their parts.
+fn show_titles(page: &mut Page, report: &IdentifyReport) {
+    if report.titles.is_empty() {
+        return;
+    }
+    let head = ["TITLE", "ID", "BASE", "UPDATE", "ADD-ONS", "STATE"].map(Column::text).to_vec();
+    let version = |member: &Option<Member>| member.as_ref().map(|m| m.title.version_text.clone()).unwrap_or_else(|| "-".into());
+    let row = |family: &Family| {
+        let title = family.name.clone().unwrap_or_default();
+        let add_ons = if family.add_ons.is_empty() { "-".into() } else { number(family.add_ons.len() as u64) };
+        let state = match family.faults.len() {
+            0 => "goes together".to_owned(),
+            faults => count(faults, "fault"),
+        };
+        vec![title, family.id.clone(), version(&family.base), version(&family.update), add_ons, state]
+    };
+    page.table(Table { head, rows: report.titles.iter().map(row).collect() });
+    for family in &report.titles {
+        let name = family.name.as_deref().unwrap_or(&family.id);
+        for fault in &family.faults {
+            page.line(format!("  {}fault{}       {name}: {}", style::BAD, style::PLAIN, fault.words()));
+        }
+        for member in &family.superseded {
+            page.line(format!("  superseded  {name}: {} in {}", member.what(), member.source));
+        }
+        for member in &family.doubled {
+            page.line(format!("  doubled     {name}: {} in {}", member.what(), member.source));
+        }
+    }
 }
 
 /// Folders with programs that may be the ones to start.
@@ -219,7 +256,9 @@ fn table(page: &mut Page, report: &IdentifyReport) {
         vec![identity.source.clone(), what, size(identity.bytes), id, title, short_state(identity)]
     };
     let head = ["SOURCE", "WHAT", "SIZE", "ID", "TITLE", "STATE"].map(Column::text).to_vec();
-    page.table(Table { head, rows: known.clone().map(row).collect() });
+    // What belongs to a title has its line there.
+    let alone = known.clone().filter(|i| i.titles.is_empty());
+    page.table(Table { head, rows: alone.map(row).collect() });
     let others = report.sources.len() - known.count();
     if others > 0 {
         page.line(format!("{} of no known format; -v tells why", count(others, "more file")));
@@ -238,6 +277,9 @@ fn short_state(identity: &Identity) -> String {
     }
     if identity.missing_sectors > 0 {
         words.push(format!("{} sectors missing", number(identity.missing_sectors)));
+    }
+    if identity.is_package && identity.missing_bytes > 0 {
+        words.push(format!("{} bytes missing", number(identity.missing_bytes)));
     }
     if let Some(key) = identity.encryption.as_ref().map(|e| e.key).filter(|k| *k == "missing" || *k == "wrong") {
         words.push(format!("key {key}"));

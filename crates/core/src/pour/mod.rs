@@ -4,6 +4,7 @@
 //! other threads read, decrypt and hash; it is flushed to the disk and gets its final name only when it is
 //! complete. Stopped or killed at any moment, there is no file under the final name.
 
+mod abreast;
 mod blocks;
 mod draft;
 mod folders;
@@ -227,8 +228,12 @@ pub(crate) fn write_parts(
         }
         at += part.len();
     }
-    let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks, sums: sums.as_mut() };
-    write_run(run, run_at, look, &mut output, watch)?;
+    if whole.is_empty() && sums.is_none() && abreast::is_worth_it(blueprint) {
+        abreast::write(run, run_at, &mut measured, &mut output, watch)?;
+    } else {
+        let look = RunLook { whole: &mut whole, measured: &mut measured, blocks: &mut blocks, sums: sums.as_mut() };
+        write_run(run, run_at, look, &mut output, watch)?;
+    }
     file.set_len(at).map_err(|e| Error::io("reserve", path, e))?;
 
     let blocks = blocks.into_iter().map(BlockHasher::finish).collect();

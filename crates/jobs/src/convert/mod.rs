@@ -10,6 +10,7 @@ mod disc;
 mod drive;
 mod folder;
 pub(crate) mod handheld;
+mod hybrid;
 pub(crate) mod made;
 #[cfg(test)]
 mod made_up;

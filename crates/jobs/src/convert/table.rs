@@ -2,10 +2,10 @@
 
 use super::choice::{Choice, Choices};
 use super::target::Target;
-use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, moment, packed};
+use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, hybrid, moment, packed};
 
 /// All targets, family by family.
-static FAMILIES: [&[Target]; 9] = [
+static FAMILIES: [&[Target]; 10] = [
     &disc::TARGETS,
     &folder::TARGETS,
     &packed::TARGETS,
@@ -15,6 +15,7 @@ static FAMILIES: [&[Target]; 9] = [
     &amiga::TARGETS,
     &cartridge::TARGETS,
     &handheld::TARGETS,
+    &hybrid::TARGETS,
 ];
 
 /// All targets, in the order in which they are listed.
@@ -96,7 +97,7 @@ mod tests {
     fn a_group_stands_for_its_members() {
         let of = |name: &str| having(choices().into_iter().find(|c| c.name == name).unwrap());
         assert_eq!(of("repair"), "cd-raw");
-        assert_eq!(of("trim"), "ROMs, 3ds");
+        assert_eq!(of("trim"), "ROMs, 3ds, xci");
         assert_eq!(of("header"), "smd, smc, nes");
     }
 }

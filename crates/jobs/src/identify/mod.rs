@@ -5,6 +5,7 @@ mod drive;
 
 use crate::below::Below;
 use crate::failure::with_article;
+use crate::family::{Family, Fault, Member, families};
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
@@ -19,6 +20,7 @@ use decanter_core::pour::Output;
 use decanter_core::protection::{KeyState, State};
 use decanter_core::role::Role;
 use decanter_core::source::Bytes;
+use decanter_core::title::HeldTitle;
 use decanter_core::tree::Content;
 use decanter_core::{Blueprint, Error, Notice, SECTOR};
 use decanter_formats::archive::{lha::Lha, lzx::Lzx, zip::Zip};
@@ -45,6 +47,8 @@ pub struct IdentifyReport {
     pub sources: Vec<Identity>,
     /// Titles that belong together: a program with its updates and add-ons.
     pub groups: Vec<Group>,
+    /// The same where they can be put into one file: base, newest update, add-ons, and what is wrong.
+    pub titles: Vec<Family>,
     /// Folders with programs in them that may be the ones to start.
     pub starters: Vec<(String, Vec<Starter>)>,
 }
@@ -73,6 +77,8 @@ pub struct Identity {
     /// Which other sources it goes with.
     #[serde(skip)]
     pub belongs: Option<Belongs>,
+    /// The titles in it that can be told apart.
+    pub titles: Vec<HeldTitle>,
     /// Id of the format.
     pub format: Option<&'static str>,
     /// What it is, in a few words.
@@ -194,8 +200,9 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
     let answer = answer(named.chain(&unread));
     let sources: Vec<Identity> = found.into_iter().flat_map(|(_, identities)| identities).chain(unread).collect();
     let groups = groups(&sources);
+    let titles = titles(&sources);
     let starters = folder_starters(paths_given, setting);
-    Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups, starters }, answer))
+    Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups, titles, starters }, answer))
 }
 
 /// Programs in folders of files that an archive may have held.
@@ -213,7 +220,7 @@ fn folder_starters(sources: &[String], setting: &Setting<'_>) -> Vec<(String, Ve
 fn groups(sources: &[Identity]) -> Vec<Group> {
     let mut groups: Vec<Group> = Vec::new();
     for identity in sources {
-        let Some(Belongs { to: name, .. }) = identity.belongs.clone() else { continue };
+        let Some(Belongs { to: name, .. }) = identity.belongs.clone().filter(|_| identity.titles.is_empty()) else { continue };
         let member = (identity.source.clone(), identity.kind.clone());
         let title = identity.title.clone().unwrap_or_default();
         match groups.iter_mut().find(|g| g.name == name) {
@@ -228,6 +235,30 @@ fn groups(sources: &[Identity]) -> Vec<Group> {
     }
     groups.retain(|g| g.members.len() > 1);
     groups
+}
+
+/// Titles of all sources, put together; what is damaged of them is told with them.
+fn titles(sources: &[Identity]) -> Vec<Family> {
+    let members = |(number, identity): (usize, &Identity)| {
+        let member = |title: &HeldTitle| Member {
+            source: identity.source.clone(),
+            number,
+            name: identity.title.clone(),
+            title: title.clone(),
+        };
+        identity.titles.iter().map(member).collect::<Vec<_>>()
+    };
+    let mut all = families(sources.iter().enumerate().flat_map(members).collect());
+    for family in &mut all {
+        let told = |m: &Member| {
+            let why = sources[m.number].notices.iter().find(|n| n.is_damage).map(|n| n.text.clone())?;
+            // What is listed and not there is a fault of its own.
+            m.title.missing.is_empty().then(|| Fault::Damaged { what: m.what(), source: m.source.clone(), why })
+        };
+        let damaged: Vec<Fault> = family.chosen().filter_map(told).collect();
+        family.faults.extend(damaged);
+    }
+    all
 }
 
 /// Draws a map of the one source.
@@ -380,6 +411,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         error: None,
         title: facts.iter().find(|f| f.name == "title").map(|f| f.value.clone()),
         belongs: opened.identity.belongs.clone(),
+        titles: opened.holds.titles.clone(),
         format: Some(opened.identity.format),
         kind: opened.identity.kind.clone(),
         inside: item.around.iter().map(|around| around.kind.clone()).collect(),

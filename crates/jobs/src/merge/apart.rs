@@ -6,6 +6,7 @@ use crate::family::Member;
 use crate::{Answer, Failure, Setting, locate, place};
 use decanter_core::error::Blame;
 use decanter_core::pour::Output;
+use decanter_core::protection::KeyState;
 use decanter_core::{Error, Notice};
 use decanter_formats::package::nx;
 use std::path::Path;
@@ -17,6 +18,11 @@ use std::path::Path;
 pub fn unmerge(shown: &str, output: Option<&Path>, setting: &Setting<'_>) -> Result<(UnmergeReport, Answer), Failure> {
     let what = format!("cannot take \"{shown}\" apart");
     let item = locate::open(shown, "take apart", setting)?;
+    if let Some(KeyState::Trouble(trouble)) = item.opened.protection.as_ref().map(|p| &p.key)
+        && item.opened.holds.titles.is_empty()
+    {
+        return Err(advise(&what, trouble.clone().into()));
+    }
     let (Some(source), false) = (&item.source, item.opened.holds.titles.is_empty()) else {
         let kind = crate::failure::with_article(&item.opened.identity.kind);
         return Err(Failure::usage(what, format!("it is {kind}, in which no titles are found")).hint("give a package (nsp) or a gamecard image (xci)"));

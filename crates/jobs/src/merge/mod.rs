@@ -8,6 +8,7 @@ mod name;
 mod report;
 
 pub use apart::unmerge;
+pub(crate) use lay::lay;
 pub use report::{MergeReport, Merged, UnmergeReport, Unmerged};
 
 use crate::family::{Family, Fault, Member, families};
@@ -82,6 +83,10 @@ pub fn merge(
     let all = families(collected.members());
     if !options.each {
         one_family(&all, &what, options)?;
+        if let Some(why) = collected.failed.first() {
+            return Err(Failure::usage(what, format!("one of the parts cannot be used: {why}"))
+                .hint("get a whole copy of it, or give the other parts alone"));
+        }
     }
     if options.each && output.is_some_and(|o| !o.is_dir() && !o.as_os_str().as_encoded_bytes().ends_with(b"/")) {
         return Err(Failure::usage(what, "--each makes several files, and -o is the name of one").hint("give a folder with -o, with / at its end"));
@@ -124,7 +129,7 @@ fn refused<'a>(family: &'a Family, options: &Options) -> Option<&'a Fault> {
     family.faults.iter().find(|fault| match fault {
         Fault::NoBase => !options.without_base,
         Fault::NeedsUpdate { .. } => false,
-        Fault::Conflict { .. } | Fault::Missing { .. } => true,
+        Fault::Conflict { .. } | Fault::Missing { .. } | Fault::Damaged { .. } => true,
     })
 }
 
@@ -135,7 +140,7 @@ fn refusal(what: String, fault: &Fault) -> Failure {
             format!("leave one of them out; decanter verify {} {} tells which one is damaged, if one is", quoted(a), quoted(b))
         }
         Fault::NeedsUpdate { .. } => "add a newer update".to_owned(),
-        Fault::Missing { .. } => "get a whole copy of it".to_owned(),
+        Fault::Missing { .. } | Fault::Damaged { .. } => "get a whole copy of it".to_owned(),
     };
     Failure::usage(what, fault.words()).hint(hint)
 }
@@ -179,7 +184,7 @@ impl Job<'_, '_> {
         let target = place::file(self.output, &name::merged(family, self.form));
         self.setting.check_target(&target)?;
         let fail = |e: Error| advise(&what, e);
-        let laid = lay::lay(&titles, self.form, self.options.pad, &self.collected.packages[members[0].number].keyring, self.setting)
+        let laid = lay(&titles, self.form, self.options.pad, &self.collected.packages[members[0].number].keyring, self.setting)
             .map_err(fail)?;
         let mut merged = Merged::of(family, &target, &laid);
         self.setting.watch.begin(&format!("merging {name}"), Some(laid.blueprint.len()));

@@ -7,6 +7,7 @@ use crate::locate::{self, Inner};
 use crate::quoted;
 use crate::rom::RomReport;
 use crate::{Item, Setting};
+use decanter_core::protection::KeyState;
 use decanter_core::role::Role;
 use decanter_core::rom::Shape;
 use decanter_core::source::SourceRef;
@@ -19,6 +20,13 @@ use std::sync::atomic::Ordering;
 pub(super) fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
     let opened = &item.opened;
     let says_more = !opened.proof.is_empty();
+    // Without the key to its lists nothing is known of what a package holds: that is no verdict.
+    if let Some(KeyState::Trouble(trouble)) = opened.protection.as_ref().map(|p| &p.key)
+        && opened.identity.role == Role::Package
+        && opened.proof.sealed.is_empty()
+    {
+        return Err(trouble.clone().into());
+    }
     let mut report = if item.opened.identity.role == Role::Package && !opened.proof.sealed.is_empty() {
         seals::check(item, setting)?
     } else {

@@ -168,6 +168,11 @@ impl Contents {
     }
 
     fn title(&self, index: usize) -> Result<Title> {
+        let held = &self.files[index];
+        if held.missing() > 0 {
+            let (missing, len) = (held.missing(), held.len());
+            return Err(Error::Unreadable { why: format!("it is cut off: {missing} of its {len} bytes are missing") });
+        }
         let nca = self.nca(index)?;
         if let Some(trouble) = nca.trouble() {
             return Err(trouble.clone().into());
