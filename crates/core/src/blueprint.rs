@@ -85,6 +85,16 @@ impl Known<'_> {
             .ok_or_else(|| Error::Usage(format!("the {} of part {} was not asked for", algorithm.name(), part.0)))
     }
 
+    /// The SHA-256 of a part as it was before its beginning was changed, asked for with [`Blueprint::measure_before`].
+    ///
+    /// # Errors
+    /// [`Error::Usage`] when it is not known.
+    pub fn digest_before(&self, part: PartId) -> Result<&[u8]> {
+        // It stands behind the digests of the part itself.
+        let found = self.digests.get(part.0).and_then(Option::as_ref).and_then(|all| all.last());
+        found.map(|d| d.bytes.as_slice()).ok_or_else(|| Error::Usage(format!("no digest of part {} before", part.0)))
+    }
+
     /// The digests of a run that was added with [`Blueprint::measure_blocks`]: SHA-256, 32 bytes each, in order.
     pub fn blocks(&self, run: BlocksId) -> &[u8] {
         self.blocks.get(run.0).map_or(&[], Vec::as_slice)
@@ -113,6 +123,8 @@ pub(crate) enum Content {
 pub(crate) struct Part {
     pub(crate) content: Content,
     pub(crate) measure: Vec<Algorithm>,
+    /// What it began with before its first bytes were changed: the SHA-256 of those bytes is wanted too.
+    pub(crate) before: Option<Arc<[u8]>>,
 }
 
 impl Part {
@@ -157,7 +169,7 @@ impl Blueprint {
     }
 
     fn push(&mut self, content: Content) -> PartId {
-        self.parts.push(Part { content, measure: Vec::new() });
+        self.parts.push(Part { content, measure: Vec::new(), before: None });
         PartId(self.parts.len() - 1)
     }
 
@@ -214,6 +226,12 @@ impl Blueprint {
         if !wanted.contains(&algorithm) {
             wanted.push(algorithm);
         }
+    }
+
+    /// Asks for the SHA-256 of a part as it was when it began with `head`, where the part has other bytes: so both are held
+    /// against what they should be in one read.
+    pub fn measure_before(&mut self, part: PartId, head: Vec<u8>) {
+        self.parts[part.0].before = Some(head.into());
     }
 
     /// Asks for the SHA-256 of every `block` bytes of the parts from `first` to `last`, the last block filled up with

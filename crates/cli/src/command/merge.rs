@@ -4,7 +4,7 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::{KeyArg, native};
-use crate::render::{Manner, Page, exact, speed, style};
+use crate::render::{Manner, Page, exact, size, speed, style};
 use clap::{Args, ValueEnum};
 use decanter_core::native;
 use decanter_core::tell::count;
@@ -43,6 +43,14 @@ pub struct Merge {
     /// Read the result back and check every digest in it before it gets its name
     #[arg(long)]
     prove: bool,
+    /// Move the keys of contents under a title key into their own key area, so that no ticket is needed. Their bytes
+    /// stay, headers and lists are redone; the makers' signatures do not hold any more
+    #[arg(long)]
+    standard_crypto: bool,
+    /// Which system a console must have to start the title. lowest asks for the first one that has the keys of its
+    /// contents, where the maker asks for a later one; that changes lists, whose signatures do not hold any more
+    #[arg(long, value_name = "WHICH", default_value = "keep")]
+    required_system: System,
     /// Copy contents without holding them against their digests; the report says so
     #[arg(long)]
     unchecked: bool,
@@ -59,14 +67,30 @@ enum To {
     Xci,
 }
 
+/// Which system is asked for.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum System {
+    /// The one that each title asks for.
+    Keep,
+    /// The first one that has the keys.
+    Lowest,
+}
+
 impl Run for Merge {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { sources, to, output, each, without_base, pad, prove, unchecked, key } = self;
+        let Self { sources, to, output, each, without_base, pad, prove, standard_crypto, required_system, unchecked, key } = self;
         let form = match to {
             To::Nsp => Form::Nsp,
             To::Xci => Form::Xci,
         };
-        let options = Options { each: *each, without_base: *without_base, pad: *pad, prove: *prove };
+        let options = Options {
+            each: *each,
+            without_base: *without_base,
+            pad: *pad,
+            prove: *prove,
+            standard_crypto: *standard_crypto,
+            lowest_system: matches!(required_system, System::Lowest),
+        };
         let mut setting = with.setting(Some(key))?;
         setting.unchecked = *unchecked;
         let (report, answer) = merge::merge(sources, form, output.as_deref(), &options, &setting)?;
@@ -122,8 +146,12 @@ fn one(page: &mut Page, merged: &Merged, is_dry: bool, is_unchecked: bool, manne
             _ => format!("{} by the SHA-256 in their lists", count(merged.checked as u64, "content", "contents")),
         };
         page.row("checked", checked);
-        if let Some(proven) = merged.proven {
-            page.row("proof", format!("{}read back: {} hold{}", style::GOOD, count(proven as u64, "digest", "digests"), style::PLAIN));
+        if let Some(proven) = &merged.proven {
+            let same = match proven.same_plaintext {
+                0 => String::new(),
+                n => format!("; {} under other keys are the same without them", size(n)),
+            };
+            page.row("proof", format!("{}read back: {} hold{same}{}", style::GOOD, count(proven.digests as u64, "digest", "digests"), style::PLAIN));
         }
     }
     if let Some(hint) = &merged.hint {

@@ -3,9 +3,8 @@
 
 use super::Writing;
 use super::pipeline::{self, Consumer, Piece, Plan};
-use super::sums::PartHashers;
+use super::sums::{Gauge, PartHashers};
 use crate::blueprint::Blueprint;
-use crate::digest::Hasher;
 use crate::error::{Error, Result};
 use crate::source::SourceRef;
 use crate::watch::{Notice, Watch};
@@ -26,7 +25,7 @@ struct Stretch {
     at: u64,
     len: u64,
     parts: Vec<(usize, SourceRef)>,
-    hashers: Vec<(usize, Vec<Hasher>)>,
+    hashers: Vec<(usize, Vec<Gauge>)>,
 }
 
 /// What one lane has done.
@@ -34,12 +33,12 @@ struct Stretch {
 struct Done {
     kernel_bytes: u64,
     hole_bytes: u64,
-    hashers: Vec<(usize, Vec<Hasher>)>,
+    hashers: Vec<(usize, Vec<Gauge>)>,
 }
 
 /// Whether a blueprint has parts that are worth it: nobody looks at all of it in order, and several large parts are hashed.
 pub(super) fn is_worth_it(blueprint: &Blueprint) -> bool {
-    let large = blueprint.parts.iter().filter(|p| !p.measure.is_empty() && p.len() >= LARGE).count();
+    let large = blueprint.parts.iter().filter(|p| (!p.measure.is_empty() || p.before.is_some()) && p.len() >= LARGE).count();
     large > 1 && blueprint.block_runs.is_empty() && blueprint.packed_part().is_none()
 }
 
@@ -206,6 +205,27 @@ mod tests {
         assert!(found == want);
         for (digests, part) in written.unwrap().part_digests.iter().zip(&all) {
             assert_eq!(digests[0], of_bytes(Algorithm::Sha256, part));
+        }
+    }
+
+    #[test]
+    fn what_a_part_was_before_is_known_too() {
+        for len in [20, LARGE as usize * 2] {
+            let old = bytes(7, len);
+            let mut new = old.clone();
+            new[..10].fill(9);
+            let mut blueprint = Blueprint::new();
+            let (head, part) = (blueprint.late(64), blueprint.source(Arc::new(Bytes(new.clone()))));
+            let other = blueprint.source(Arc::new(Bytes(old.clone())));
+            [part, other].into_iter().for_each(|p| blueprint.measure(p, Algorithm::Sha256));
+            blueprint.measure_before(part, old[..10].to_vec());
+            let both = move |known: &crate::blueprint::Known<'_>| {
+                Ok([known.digest(part, Algorithm::Sha256)?, known.digest_before(part)?].concat())
+            };
+            blueprint.compute(head, &[part], Arc::new(both)).unwrap();
+            let (_, found) = poured(&blueprint);
+            let want = [of_bytes(Algorithm::Sha256, &new).bytes, of_bytes(Algorithm::Sha256, &old).bytes].concat();
+            assert_eq!(found[..64], want);
         }
     }
 

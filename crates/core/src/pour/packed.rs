@@ -2,6 +2,7 @@
 
 use super::Writing;
 use crate::blueprint::Packer;
+use super::sums::Gauge;
 use crate::digest::Hasher;
 use crate::error::{Error, Result};
 use crate::source::SourceRef;
@@ -17,7 +18,7 @@ const MOST_THREADS: usize = 32;
 
 /// Who sees the bytes before and after packing.
 pub(super) struct Look<'a> {
-    pub(super) raw: &'a mut [Hasher],
+    pub(super) raw: &'a mut [Gauge],
     pub(super) packed: &'a mut [Hasher],
 }
 

@@ -4,15 +4,41 @@ use super::pipeline::Piece;
 use crate::blueprint::{Content, Part};
 use crate::digest::{Algorithm, Digest, Hasher};
 
+/// A digest of a part, or of what it was before its beginning was changed.
+pub(super) struct Gauge {
+    hasher: Hasher,
+    /// Bytes of the part that do not count: others were there before.
+    skip: u64,
+}
+
+impl Gauge {
+    pub(super) fn update(&mut self, bytes: &[u8]) {
+        let skipped = self.skip.min(bytes.len() as u64);
+        self.skip -= skipped;
+        self.hasher.update(&bytes[skipped as usize..]);
+    }
+}
+
+/// The gauges of a part.
+fn gauges(part: &Part) -> Vec<Gauge> {
+    let mut all: Vec<Gauge> = part.measure.iter().map(|&a| Gauge { hasher: Hasher::new(a), skip: 0 }).collect();
+    if let Some(head) = &part.before {
+        let mut hasher = Hasher::new(Algorithm::Sha256);
+        hasher.update(head);
+        all.push(Gauge { hasher, skip: head.len() as u64 });
+    }
+    all
+}
+
 /// The digests of single parts, all computed on one thread.
 pub(super) struct PartHashers {
-    pub(super) hashers: Vec<Vec<Hasher>>,
+    pub(super) hashers: Vec<Vec<Gauge>>,
     late: Vec<bool>,
 }
 
 impl PartHashers {
     pub(super) fn new(parts: &[Part]) -> Self {
-        let hashers = parts.iter().map(|p| p.measure.iter().map(|&a| Hasher::new(a)).collect()).collect();
+        let hashers = parts.iter().map(gauges).collect();
         let late = parts.iter().map(|p| matches!(p.content, Content::Late { .. })).collect();
         Self { hashers, late }
     }
@@ -26,7 +52,7 @@ impl PartHashers {
     /// The digests of the parts that are complete; those of late parts are still to come.
     pub(super) fn finish(self) -> Vec<Option<Vec<Digest>>> {
         let finish =
-            |(hashers, late): (Vec<Hasher>, bool)| (!late).then(|| hashers.into_iter().map(Hasher::finish).collect());
+            |(all, late): (Vec<Gauge>, bool)| (!late).then(|| all.into_iter().map(|g| g.hasher.finish()).collect());
         self.hashers.into_iter().zip(self.late).map(finish).collect()
     }
 }

@@ -76,7 +76,7 @@ fn titles(item: &Item, form: Form, options: &Options, setting: &Setting<'_>) -> 
     let keyring = item.opened.holds.keys.as_deref().unwrap_or(&item.keyring);
     let contents = nx::open_contents(source, keyring)?;
     let all: Vec<_> = contents.titles.iter().map(|title| (&contents, title)).collect();
-    let laid = merge::lay(&all, form, options.given.has(&PAD), keyring, setting)?;
+    let laid = merge::lay(&all, form, &merge::Options { pad: options.given.has(&PAD), ..merge::Options::default() }, keyring, setting)?;
     let words = match laid.checked {
         0 => "all titles with their tickets, contents byte for byte; nothing was held against its digest".to_owned(),
         n => format!("all titles with their tickets, contents byte for byte: {n} held against the SHA-256 in their lists"),

@@ -1,7 +1,7 @@
 //! A merged file apart again: a package for each title in it.
 
 use super::report::{UnmergeReport, Unmerged};
-use super::{Form, advise, lay, name};
+use super::{Form, Options, advise, lay, name};
 use crate::family::Member;
 use crate::{Answer, Failure, Setting, locate, place};
 use decanter_core::error::Blame;
@@ -45,7 +45,7 @@ pub fn unmerge(shown: &str, output: Option<&Path>, setting: &Setting<'_>) -> Res
         let member = Member { source, number: 0, name, title: held.clone() };
         let target = folder.join(decanter_core::native::os(&name::single(member.name.as_deref(), &member)));
         let mut row = Unmerged { id: held.id.clone(), what: member.what(), ..Unmerged::default() };
-        match lay::lay(&[(&contents, title)], Form::Nsp, false, &keyring, setting) {
+        match lay(&[(&contents, title)], Form::Nsp, &Options::default(), &keyring, setting) {
             Ok(laid) => {
                 setting.check_target(&target)?;
                 setting.watch.begin(&format!("writing {}", member.what()), Some(laid.blueprint.len()));

@@ -8,6 +8,7 @@ mod name;
 mod report;
 
 pub use apart::unmerge;
+pub use lay::Proof;
 pub(crate) use lay::lay;
 pub use report::{MergeReport, Merged, UnmergeReport, Unmerged};
 
@@ -56,6 +57,10 @@ pub struct Options {
     pub pad: bool,
     /// Read the result back and check all digests in it before it gets its name.
     pub prove: bool,
+    /// Move title keys into key areas, so that nobody needs a ticket.
+    pub standard_crypto: bool,
+    /// Ask for the first version of the system that has the keys, instead of what the titles ask for.
+    pub lowest_system: bool,
 }
 
 /// Merges what the sources hold.
@@ -184,7 +189,7 @@ impl Job<'_, '_> {
         let target = place::file(self.output, &name::merged(family, self.form));
         self.setting.check_target(&target)?;
         let fail = |e: Error| advise(&what, e);
-        let laid = lay(&titles, self.form, self.options.pad, &self.collected.packages[members[0].number].keyring, self.setting)
+        let laid = lay(&titles, self.form, self.options, &self.collected.packages[members[0].number].keyring, self.setting)
             .map_err(fail)?;
         let mut merged = Merged::of(family, &target, &laid);
         self.setting.watch.begin(&format!("merging {name}"), Some(laid.blueprint.len()));
@@ -192,7 +197,7 @@ impl Job<'_, '_> {
         let poured = self.setting.pour_one(output, self.setting.door(), &mut |path| {
             self.setting.watch.end();
             if self.options.prove {
-                merged.proven = Some(lay::prove(path, &self.collected.packages[members[0].number].keyring, self.setting)?);
+                merged.proven = Some(lay::prove(path, &laid.changed, &self.collected.packages[members[0].number].keyring, self.setting)?);
             }
             Ok(())
         });

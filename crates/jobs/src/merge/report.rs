@@ -1,7 +1,7 @@
 //! What came of merging and of taking apart.
 
 use super::Form;
-use super::lay::Laid;
+use super::lay::{Laid, Proof};
 use crate::Failure;
 use crate::family::Family;
 use decanter_core::Notice;
@@ -45,8 +45,8 @@ pub struct Merged {
     pub files: usize,
     /// Contents that were held against the digests that their lists have of them.
     pub checked: usize,
-    /// Digests that held when the result was read back, if that was asked for.
-    pub proven: Option<usize>,
+    /// What reading it back has shown, if that was asked for.
+    pub proven: Option<Proof>,
     /// What else is to be said of it: name and value.
     pub facts: Vec<(String, String)>,
     /// Why it was not made.

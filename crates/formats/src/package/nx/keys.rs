@@ -83,6 +83,36 @@ pub fn revision(generation: u8) -> u8 {
     generation.saturating_sub(1)
 }
 
+/// The first version of the system that has the keys of each generation, from 0 on: major, minor, micro.
+const FIRST_SYSTEMS: [(u32, u32, u32); 20] = [
+    (1, 0, 0),
+    (1, 0, 0),
+    (3, 0, 0),
+    (3, 0, 1),
+    (4, 0, 0),
+    (5, 0, 0),
+    (6, 0, 0),
+    (6, 2, 0),
+    (7, 0, 0),
+    (8, 1, 0),
+    (9, 0, 0),
+    (9, 1, 0),
+    (12, 1, 0),
+    (13, 0, 0),
+    (14, 0, 0),
+    (15, 0, 0),
+    (16, 0, 0),
+    (17, 0, 0),
+    (18, 0, 0),
+    (19, 0, 0),
+];
+
+/// The first version of the system that has the keys of a generation, as lists of contents write versions.
+pub fn first_system(generation: u8) -> Option<u32> {
+    let (major, minor, micro) = FIRST_SYSTEMS.get(usize::from(generation))?;
+    Some(major << 26 | minor << 20 | micro << 16)
+}
+
 /// The key for `role`, with where it came from.
 ///
 /// # Errors

@@ -5,20 +5,22 @@ pub mod bktr;
 pub mod cnmt;
 pub mod contents;
 pub mod keys;
+pub mod lay;
 pub mod load;
 pub mod nacp;
 pub mod nca;
 pub mod nsp;
 pub mod partition;
 mod raw;
+mod rebuild;
 pub mod romfs;
 mod tell;
 pub mod ticket;
 pub mod title;
 pub mod xci;
 
-use aes::Aes128Dec;
-use aes::cipher::{Array, BlockCipherDecrypt, KeyInit, consts::U16};
+use aes::cipher::{Array, BlockCipherDecrypt, BlockCipherEncrypt, KeyInit, consts::U16};
+use aes::{Aes128Dec, Aes128Enc};
 use decanter_core::digest::{Algorithm, of_bytes};
 use contents::Contents;
 use decanter_core::format::Format;
@@ -61,5 +63,15 @@ pub fn open_contents(source: &SourceRef, keys: &Keyring) -> Result<Contents> {
 pub(crate) fn ecb_decrypt(key: &Key, bytes: &mut [u8]) -> Result<()> {
     let (blocks, _) = Array::<u8, U16>::slice_as_chunks_mut(bytes);
     Aes128Dec::new(&Array::from(*key.bytes16()?)).decrypt_blocks(blocks);
+    Ok(())
+}
+
+/// Encrypts whole blocks in place, each by itself.
+///
+/// # Errors
+/// As [`ecb_decrypt`].
+pub(crate) fn ecb_encrypt(key: &Key, bytes: &mut [u8]) -> Result<()> {
+    let (blocks, _) = Array::<u8, U16>::slice_as_chunks_mut(bytes);
+    Aes128Enc::new(&Array::from(*key.bytes16()?)).encrypt_blocks(blocks);
     Ok(())
 }

@@ -2,15 +2,17 @@
 //! formats of their own. Layout: docs/formats/pfs0-hfs0.md.
 
 use super::contents::{self, Contents, Held};
+use super::lay::{self, Tables};
+use super::load::Loaded;
 use super::partition::{HEAD, Kinds, Partition};
 use super::tell;
-use decanter_core::blueprint::{Blueprint, PartId};
+use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
-use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::source::SourceRef;
 use decanter_core::tree::Tree;
 use decanter_core::{Error, Result};
 use std::sync::Arc;
@@ -48,19 +50,17 @@ pub fn read(source: &SourceRef, keys: &Keyring) -> Result<Contents> {
     Contents::read(files(source)?, keys)
 }
 
-/// A package of these files, in this order, back to back; and the part of each.
+/// A package of these files, in this order, back to back; each is held against its digest unless `is_unchecked`.
 ///
 /// # Errors
 /// [`Error::Unsupported`] for more names than a header has room for.
-pub fn compose(files: &[(String, SourceRef)]) -> Result<(Blueprint, Vec<PartId>)> {
-    let items: Vec<super::partition::Item> = files
-        .iter()
-        .map(|(name, source)| super::partition::Item { name: name.clone(), len: source.len(), hashed: None })
-        .collect();
+pub fn compose(files: Vec<Loaded>, is_unchecked: bool) -> Result<Blueprint> {
+    let mut tables = Tables::new(files);
     let mut blueprint = Blueprint::new();
-    blueprint.source(Arc::new(Bytes(super::partition::header(Kinds::Plain, &items, ALIGN)?)));
-    let parts = files.iter().map(|(_, source)| blueprint.source(source.clone())).collect();
-    Ok((blueprint, parts))
+    let files = tables.files().to_vec();
+    tables.add(&mut blueprint, Arc::new(move |names| lay::table(Kinds::Plain, &files, names, &[], ALIGN)))?;
+    tables.finish(&mut blueprint, is_unchecked)?;
+    Ok(blueprint)
 }
 
 impl Format for Nsp {
@@ -114,11 +114,6 @@ impl Format for Nsp {
         opened.holds.tree = Some(Tree { nodes: contents::raw_nodes(&contents.files, "") });
         tell::add_readable(&mut opened, contents, opener.companions(), opener.keys());
         Ok(opened)
-    }
-
-    fn compose(&self, tree: &Tree, _label: &str) -> Result<Blueprint> {
-        let files = tree.files().map(|(node, file)| Ok((node.path.clone(), file.source()?.clone())));
-        Ok(compose(&files.collect::<Result<Vec<_>>>()?)?.0)
     }
 }
 
