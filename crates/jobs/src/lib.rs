@@ -129,8 +129,8 @@ impl<'a> Setting<'a> {
     /// Where the source at `path` comes from.
     pub(crate) fn store(&self, path: &str) -> Arc<dyn Store + '_> {
         match self.stores.iter().find(|store| store.has(path)) {
-            Some(store) => store.clone(),
-            None => Arc::new(locate::Files(&self.guard)),
+            Some(store) => Arc::new(locate::Joining(store.clone())),
+            None => Arc::new(locate::Joining(Arc::new(locate::Files(&self.guard)))),
         }
     }
 

@@ -1,6 +1,7 @@
 //! Titles of the hybrid console: package to gamecard image and back, trimmed or padded images.
 
 use super::Options;
+use super::choice::Split;
 use super::made::{Back, Made};
 use super::shared::{PAD, SPLIT, TRIM};
 use super::target::Target;
@@ -20,6 +21,7 @@ pub(super) static TARGETS: [Target; 2] = [
         extension: "nsp",
         made_of: "Switch gamecard images, merged ones too",
         options: &[&SPLIT],
+        splits_into_folder: true,
         accepts: |item, _| accepts(item, &CARD, &PACKAGE),
         lay: package,
         ..Target::BASE
@@ -30,7 +32,9 @@ pub(super) static TARGETS: [Target; 2] = [
         extension: "xci",
         made_of: "Switch packages, merged ones too; gamecard images, trimmed or padded",
         options: &[&TRIM, &PAD, &SPLIT],
+        splits_into_folder: true,
         accepts: |item, _| accepts(item, &PACKAGE, &CARD),
+        may_keep_damage: true,
         is_meant: |item, target, options| options.keeps_form() && item.opened.identity.format == target.id,
         lay: card,
         ..Target::BASE
@@ -46,16 +50,32 @@ fn accepts(item: &Item, other: &dyn Format, own: &dyn Format) -> Option<u8> {
     }
 }
 
+/// Two chips are nothing that these are made of.
+fn refuse_lanes(options: &Options) -> Result<()> {
+    match options.given.split(&SPLIT) {
+        Some(Split::EvenOdd) => Err(Error::Usage("even-odd is for ROMs: --split takes a size here, as in 4GiB-1".into())),
+        _ => Ok(()),
+    }
+}
+
+/// What is damaged in the source, unless it is kept or nobody asks.
+fn sound(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Vec<Notice>> {
+    if setting.unchecked { Ok(Vec::new()) } else { item.sound(options.keep_damage, setting) }
+}
+
 fn package(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    refuse_lanes(options)?;
     titles(item, Form::Nsp, options, setting)
 }
 
 /// An image of the same bytes, trimmed or padded; or one that is made of a package.
 fn card(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    refuse_lanes(options)?;
     if !CARD.is_of(&item.opened) {
         return titles(item, Form::Xci, options, setting);
     }
     let source = item.source.as_ref().ok_or_else(|| Error::Usage("it has no bytes of its own".into()))?;
+    let notices = sound(item, options, setting)?;
     let card = xci::Card::read(source, &item.keyring)?;
     let used = card.trimmed_len();
     let kept = Arc::new(Slice::new(source.clone(), 0, used)?);
@@ -67,7 +87,7 @@ fn card(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Re
         blueprint.fill(xci::FILLER, full - used);
         words = format!("all bytes, filled up with 0x{:02X} to the size of the card", xci::FILLER);
     }
-    Ok(Made { bytes_before: source.len(), back: Back::Seals, ..Made::new(blueprint, kept, words) })
+    Ok(Made { bytes_before: source.len(), back: Back::Seals, notices, ..Made::new(blueprint, kept, words) })
 }
 
 /// All titles of a source, laid out anew.
@@ -76,12 +96,15 @@ fn titles(item: &Item, form: Form, options: &Options, setting: &Setting<'_>) -> 
     let keyring = item.opened.holds.keys.as_deref().unwrap_or(&item.keyring);
     let contents = nx::open_contents(source, keyring)?;
     let all: Vec<_> = contents.titles.iter().map(|title| (&contents, title)).collect();
+    // What is cut into parts does not pass by as a whole: it is held against its digests before.
+    let is_split = options.given.has(&SPLIT);
+    let mut notices = if is_split { sound(item, options, setting)? } else { Vec::new() };
     let laid = merge::lay(&all, form, &merge::Options { pad: options.given.has(&PAD), ..merge::Options::default() }, keyring, setting)?;
     let words = match laid.checked {
         0 => "all titles with their tickets, contents byte for byte; nothing was held against its digest".to_owned(),
         n => format!("all titles with their tickets, contents byte for byte: {n} held against the SHA-256 in their lists"),
     };
-    let notices = laid.notices.iter().map(Notice::new).collect();
+    notices.extend(laid.notices.iter().map(Notice::new));
     Ok(Made {
         bytes_before: source.len(),
         back: Back::Seals,

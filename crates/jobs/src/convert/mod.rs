@@ -168,7 +168,7 @@ fn make(
     let main = parts::main_path(item, target, output, options);
     setting.check_target(&main)?;
     let made = (target.lay)(item, target, options, setting).map_err(|e| advise(&what, shown, target, e))?;
-    let outputs = parts::outputs(&made, &main, options).map_err(fail)?;
+    let outputs = parts::outputs(&made, &main, target, options).map_err(fail)?;
     let mut report = ConvertReport {
         schema: "decanter.convert/1",
         source: item.address.clone(),

@@ -19,6 +19,8 @@ use std::sync::Arc;
 
 /// Parts that a result is split into.
 const MOST_PARTS: u64 = 10_000;
+/// The same for a folder of parts, whose names have two digits.
+const MOST_IN_FOLDER: u64 = 100;
 
 /// The main file of the result.
 pub(super) fn main_path(item: &Item, target: &Target, output: Option<&Path>, options: &Options) -> PathBuf {
@@ -34,7 +36,12 @@ pub(super) fn main_path(item: &Item, target: &Target, output: Option<&Path>, opt
 }
 
 /// The files to write: the main one, in parts if asked for, and the one beside it.
-pub(super) fn outputs(made: &Made, main: &Path, options: &Options) -> Result<Vec<(Blueprint, PathBuf)>> {
+pub(super) fn outputs(
+    made: &Made,
+    main: &Path,
+    target: &Target,
+    options: &Options,
+) -> Result<Vec<(Blueprint, PathBuf)>> {
     let mut outputs = Vec::new();
     match options.given.split(&SPLIT) {
         Some(Split::EvenOdd) => {
@@ -49,16 +56,22 @@ pub(super) fn outputs(made: &Made, main: &Path, options: &Options) -> Result<Vec
                 Error::Usage("a compressed result cannot be split: its length is known only in the end".into())
             })?;
             let parts = whole.len().checked_div(most).unwrap_or(u64::MAX);
-            if parts >= MOST_PARTS {
-                let why = format!("parts of {most} bytes would be more than {MOST_PARTS}");
+            let most_parts = if target.splits_into_folder { MOST_IN_FOLDER } else { MOST_PARTS };
+            if parts >= most_parts {
+                let why = format!("parts of {most} bytes would be more than {most_parts}");
                 return Err(Error::Usage(format!("{why}: --split takes the size of a part, as in 4GiB-1")));
             }
             let mut at = 0;
             while at < whole.len() {
                 let len = most.min(whole.len() - at);
-                let mut name = main.as_os_str().to_owned();
-                name.push(format!(".{}", outputs.len()));
-                outputs.push((Blueprint::of(Arc::new(Slice::new(whole.clone(), at, len)?)), PathBuf::from(name)));
+                let path = if target.splits_into_folder {
+                    main.join(format!("{:02}", outputs.len()))
+                } else {
+                    let mut name = main.as_os_str().to_owned();
+                    name.push(format!(".{}", outputs.len()));
+                    PathBuf::from(name)
+                };
+                outputs.push((Blueprint::of(Arc::new(Slice::new(whole.clone(), at, len)?)), path));
                 at += len;
             }
         }

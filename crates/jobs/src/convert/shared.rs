@@ -12,7 +12,7 @@ pub(super) static SPLIT: Choice = Choice::of(
     "split",
     "SIZE|even-odd",
     Kind::Split,
-    "Write several files of at most this size, as in 4GiB-1 for a FAT32 stick; even-odd: one file for each of the two chips of a ROM",
+    "Write several files of at most this size, as in 4GiB-1 for a FAT32 stick (nsp, xci: a folder of parts, as consoles join them); even-odd: one file for each of the two chips of a ROM",
 );
 pub(super) static BLANK: Choice = Choice::of(
     "blank",

@@ -22,6 +22,8 @@ pub struct Target {
     pub group: Option<&'static str>,
     /// Choices that have a meaning with it.
     pub options: &'static [&'static Choice],
+    /// Whether a result that is split becomes a folder of numbered parts, which consoles join; else files beside each other.
+    pub splits_into_folder: bool,
     /// Whether `--keep-damage` makes it of contents whose digests do not hold.
     pub may_keep_damage: bool,
     /// How a source for it is opened.
@@ -50,6 +52,7 @@ impl Target {
         made_of: "",
         group: None,
         options: &[],
+        splits_into_folder: false,
         may_keep_damage: false,
         open: open::whole,
         gather: None,

@@ -3,12 +3,14 @@
 
 mod address;
 mod files;
+mod joined;
 mod listing;
 mod look;
 mod near;
 
 pub(crate) use address::{file_and_map, unfinished};
 pub(crate) use files::Files;
+pub(crate) use joined::Joining;
 pub(crate) use listing::Listing;
 pub(crate) use look::{Inner, each_rom, inner};
 pub use near::Around;
