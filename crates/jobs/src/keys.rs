@@ -4,6 +4,7 @@ use crate::locate::Around;
 use crate::{Failure, Setting, locate};
 use decanter_core::keyring::EntryReport;
 use decanter_core::protection::KeyState;
+use decanter_formats::package::nx::keys::meaning;
 use serde::Serialize;
 
 /// What is known of keys; never their values.
@@ -12,13 +13,23 @@ pub struct KeysReport {
     /// Layout of this report.
     pub schema: &'static str,
     /// Every key that is known.
-    pub keys: Vec<EntryReport>,
+    pub keys: Vec<KnownKey>,
     /// Places that were looked into.
     pub looked: Vec<String>,
     /// Lines of key lists that could not be read.
     pub unreadable: Vec<String>,
     /// Which of them serves which source.
     pub sources: Vec<SourceKey>,
+}
+
+/// A key that is known.
+#[derive(Debug, Serialize)]
+pub struct KnownKey {
+    /// Its name, length and origin.
+    #[serde(flatten)]
+    pub entry: EntryReport,
+    /// What it opens, where its name is one that a platform's lists have.
+    pub opens: Option<String>,
 }
 
 /// The key of one source.
@@ -101,7 +112,7 @@ pub fn keys(sources: &[String], setting: &Setting<'_>) -> Result<KeysReport, Fai
     }
     Ok(KeysReport {
         schema: "decanter.keys/1",
-        keys: ring.report(),
+        keys: ring.report().into_iter().map(|entry| KnownKey { opens: meaning(&entry.name), entry }).collect(),
         looked: ring.looked().to_vec(),
         unreadable: ring.unreadable.clone(),
         sources: reports,

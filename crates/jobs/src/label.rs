@@ -2,10 +2,10 @@
 
 use crate::{Failure, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::label::Picture;
+use decanter_core::label::{Label, Picture};
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, read_vec};
-use decanter_core::{Error, Notice, Result};
+use decanter_core::{Error, Notice, Result, SourceRef};
 use image::imageops::{self, FilterType};
 use image::{ImageFormat, ImageReader, Limits, Rgba, RgbaImage};
 use serde::Serialize;
@@ -93,12 +93,13 @@ pub fn label(
         None => {
             let item = locate::open(shown, "take a label from", setting)?;
             let label = item.opened.told.label.unwrap_or_default();
-            if label.titles.is_empty() && label.pictures.is_empty() {
+            let pictures = pictures(&label).map_err(fail)?;
+            if label.titles.is_empty() && pictures.is_empty() {
                 let kind = crate::failure::with_article(&item.opened.identity.kind);
                 return Err(Failure::usage(what, format!("{kind} carries no titles or pictures that are read here"))
-                    .hint("give a DS ROM, a 3DS image or package, or a picture of your own (PNG or JPEG)"));
+                    .hint("give a DS ROM, a 3DS or Switch image or package, or a picture of your own (PNG or JPEG)"));
             }
-            (item.address, label.titles, label.pictures, item.opened.told.notices)
+            (item.address, label.titles, pictures, item.opened.told.notices)
         }
     };
     let output = output.map(|o| place::file(Some(o), &format!("{}.png", place::stem_of_shown(shown))));
@@ -152,7 +153,24 @@ pub(crate) fn png(picture: &Picture, options: &Options) -> Result<((u32, u32), V
 
 /// A picture of the user's own, if the source is one.
 pub(crate) fn user_picture(shown: &str, setting: &Setting<'_>) -> Result<Option<Picture>> {
-    let Ok(source) = locate::bytes(shown, setting) else { return Ok(None) };
+    match locate::bytes(shown, setting) {
+        Ok(source) => unpacked(&source),
+        Err(_) => Ok(None),
+    }
+}
+
+/// The pictures of a label, those that are still packed unpacked.
+pub(crate) fn pictures(label: &Label) -> Result<Vec<(&'static str, Picture)>> {
+    let mut all = label.pictures.clone();
+    for (name, source) in &label.packed {
+        let picture = unpacked(source)?;
+        all.push((name, picture.ok_or_else(|| Error::malformed("picture", "it is neither a PNG nor a JPEG", 0))?));
+    }
+    Ok(all)
+}
+
+/// The picture in a file, if it is a PNG or a JPEG.
+fn unpacked(source: &SourceRef) -> Result<Option<Picture>> {
     let mut magic = [0; 8];
     let len = source.len().min(8) as usize;
     source.read_at(0, &mut magic[..len])?;

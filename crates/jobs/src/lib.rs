@@ -39,7 +39,7 @@ pub mod verify;
 
 pub use decanter_core::tell::grouped;
 pub use failure::Failure;
-pub use keys::{KeysReport, Standing, keys};
+pub use keys::{KeysReport, KnownKey, Standing, keys};
 pub use locate::{Item, open};
 pub use padding::Padding;
 pub use quote::{quoted, typed};

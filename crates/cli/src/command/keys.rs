@@ -4,10 +4,10 @@ use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
 use crate::global::{KeyArg, native};
+use crate::render::page::{Column, Table};
 use crate::render::{Page, count, style};
 use clap::Args;
-use decanter_jobs::Answer;
-use decanter_jobs::KeysReport;
+use decanter_jobs::{Answer, KeysReport, KnownKey};
 use std::io::Write;
 
 /// Show which keys are known, from where, and for which of these sources; never their values
@@ -35,11 +35,13 @@ impl Run for Keys {
 
 /// Shows which keys are known; never their values.
 pub fn show(page: &mut Page, report: &KeysReport) {
-    let width = report.keys.iter().map(|k| k.name.chars().count()).max().unwrap_or(0);
     page.line(format!("{} known", count(report.keys.len(), "key")));
-    for key in &report.keys {
-        page.line(format!("  {:<width$}  {:>4} bits  {}", key.name, key.bits, key.origin));
-    }
+    let head = vec![Column::text("NAME"), Column::number("BITS"), Column::text("FROM"), Column::text("OPENS")];
+    let row = |key: &KnownKey| {
+        let opens = key.opens.clone().unwrap_or_default();
+        vec![key.entry.name.clone(), key.entry.bits.to_string(), key.entry.origin.clone(), opens]
+    };
+    page.table(Table { head, rows: report.keys.iter().map(row).collect() });
     for source in &report.sources {
         let id = source.id.as_deref().map(|id| format!("  ({id})")).unwrap_or_default();
         page.line(format!("{}{}{}{id}", style::BOLD, source.source, style::PLAIN));

@@ -35,6 +35,8 @@ pub use becomes::Becomes;
 
 /// How many times as large an icon is drawn.
 const ICON_SCALE: u32 = 8;
+/// Pixels across of an icon that is large enough as it is.
+const LARGE_ICON: u32 = 128;
 /// Hit files that are named.
 const MOST_NAMED: usize = 50;
 
@@ -272,7 +274,9 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
     };
     let target = &place::file(Some(target), &format!("{}.png", place::stem_of_shown(source)));
     let item = locate::open(source, "draw", setting)?;
-    if let Some((_, icon)) = item.opened.told.label.as_ref().and_then(|l| l.pictures.first()) {
+    let icons = item.opened.told.label.as_ref().map(label::pictures).transpose();
+    let icons = icons.map_err(|e| Failure::new(what.clone(), e))?.unwrap_or_default();
+    if let Some((_, icon)) = icons.first() {
         return draw_icon(icon, target, &what, setting);
     }
     let Some(scene) = Scene::of_item(&item) else {
@@ -287,7 +291,8 @@ pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<
 
 /// An icon, large enough to be looked at.
 fn draw_icon(icon: &Picture, target: &Path, what: &str, setting: &Setting<'_>) -> Result<(), Failure> {
-    let size = Some((icon.width * ICON_SCALE, icon.height * ICON_SCALE));
+    let scale = if icon.width < LARGE_ICON { ICON_SCALE } else { 1 };
+    let size = Some((icon.width * scale, icon.height * scale));
     let options = label::Options { size, filter: label::Filter::Sharp, ..label::Options::default() };
     let (_, png) = label::png(icon, &options).map_err(|e| Failure::new(what, e))?;
     setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), what).map(|_| ())

@@ -230,7 +230,7 @@ impl Contents {
     pub fn readable(&self, others: &[Self], notices: &mut Vec<String>) -> Result<Vec<Node>> {
         let mut nodes = Vec::new();
         for title in &self.titles {
-            let folder = self.folder(title);
+            let folder = self.short(title);
             nodes.push(Node::new(folder.clone(), NodeKind::Folder, None));
             for (record, file) in title.cnmt.records.iter().zip(&title.files) {
                 let Some(index) = file else { continue };
@@ -286,8 +286,8 @@ impl Contents {
         Ok(nodes)
     }
 
-    /// The folder of a title's files.
-    fn folder(&self, title: &Title) -> String {
+    /// What a title is called among the others here, as short as that can be: its folder is called so too.
+    pub fn short(&self, title: &Title) -> String {
         let same = |t: &&Title| t.cnmt.kind == title.cnmt.kind;
         let (id, version) = (title::shown(title.cnmt.title_id), title.cnmt.version);
         match title.cnmt.kind {
@@ -320,7 +320,7 @@ impl Contents {
             for record in title.missing() {
                 faults.push(format!("{} ({}) is listed and not there", record.file_name(), record.name()));
             }
-            all.push(Settled::of(format!("{}: contents are those listed", title.name()), &faults, INSTALL));
+            all.push(Settled::of(format!("{}: contents are those listed", self.short(title)), &faults, INSTALL));
             all.extend(self.settled_contents(title)?);
         }
         for (index, ticket) in &self.tickets {
@@ -334,7 +334,7 @@ impl Contents {
     /// A list of contents has the id that its own SHA-256 begins with.
     fn settled_list(&self, title: &Title) -> Settled {
         let held = &self.files[title.meta];
-        let name = format!("{}: its list of contents, by its id", title.name());
+        let name = format!("{}: its list of contents, by its id", self.short(title));
         let id = held.name.to_ascii_lowercase();
         let Some(id) = id.strip_suffix(META).filter(|id| id.len() == 32) else {
             return Settled::fails(name, format!("{} is not called after an id", held.name), INSTALL);
@@ -376,11 +376,11 @@ impl Contents {
             }
         }
         const STARTS: &str = "it does not start where it is installed: get a whole copy";
-        all.push(Settled::of(format!("{}: headers of contents", title.name()), &heads, STARTS));
-        all.push(Settled::of(format!("{}: contents say that they are of it", title.name()), &ids, STARTS));
+        all.push(Settled::of(format!("{}: headers of contents", self.short(title)), &heads, STARTS));
+        all.push(Settled::of(format!("{}: contents say that they are of it", self.short(title)), &ids, STARTS));
         // Who has the title key in a list can do without the ticket.
         if !rights.is_empty() {
-            all.push(Settled::fails(format!("{}: tickets", title.name()), rights[0].clone(), STARTS));
+            all.push(Settled::fails(format!("{}: tickets", self.short(title)), rights[0].clone(), STARTS));
         }
         Ok(all)
     }
@@ -438,7 +438,7 @@ pub fn sealed(contents: &Contents) -> Result<(Vec<Sealed>, Vec<Settled>)> {
         for (record, file) in title.cnmt.records.iter().zip(&title.files) {
             let Some(index) = file else { continue };
             let held = &contents.files[*index];
-            let name = format!("{} {}", title.name(), record.name());
+            let name = format!("{} {}", contents.short(title), record.name());
             let Some(Ok(nca)) = kept_key(contents.nca(*index))? else {
                 // What cannot be opened still has the digest of its record.
                 all.push(whole(held, record, name));

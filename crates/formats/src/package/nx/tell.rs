@@ -252,7 +252,7 @@ pub(super) fn protection(contents: &Contents) -> Result<Option<Protection>> {
                     KeyState::NotNeeded => {}
                     KeyState::Found { origin, proof: by } => {
                         is_coded = true;
-                        origins.push(origin);
+                        origins.extend(origin.split(", ").map(str::to_owned));
                         proof = proof.or(by.map(|_| "hashes of its contents".to_owned()));
                     }
                     KeyState::Trouble(own) => {
@@ -272,11 +272,18 @@ pub(super) fn protection(contents: &Contents) -> Result<Option<Protection>> {
     if !is_coded {
         return Ok(None);
     }
+    // Lists first, then as many tickets as there are.
     origins.sort();
     origins.dedup();
+    let (tickets, mut origins): (Vec<String>, Vec<String>) = origins.into_iter().partition(|o| o.starts_with("the ticket "));
+    match tickets.as_slice() {
+        [] => {}
+        [one] => origins.push(one.clone()),
+        many => origins.push(count(many.len() as u64, "ticket", "tickets")),
+    }
     let key = match trouble {
         Some(trouble) => KeyState::Trouble(trouble),
-        None => KeyState::Found { origin: origins.join("; "), proof },
+        None => KeyState::Found { origin: origins.join(", "), proof },
     };
     let (unseal, seal, clear, clear_as_it_is) = (None, None, None, None);
     let evidence = "its contents have encrypted headers and sections".into();
