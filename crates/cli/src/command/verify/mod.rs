@@ -4,7 +4,7 @@ mod matches;
 
 use super::{Run, With};
 use crate::Stop;
-use crate::global::{KeyArg, native};
+use crate::global::{KeyArg, WithArg, native};
 use crate::render;
 use crate::render::style::{self, Ink};
 use crate::render::{Manner, Page, count, number};
@@ -36,13 +36,16 @@ pub struct Verify {
     #[arg(long, value_name = "FILE", value_parser = native())]
     against: Vec<String>,
     #[command(flatten)]
+    companions: WithArg,
+    #[command(flatten)]
     key: KeyArg,
 }
 
 impl Run for Verify {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { sources, against, key } = self;
-        let setting = with.setting(Some(key))?;
+        let Self { sources, against, companions, key } = self;
+        let mut setting = with.setting(Some(key))?;
+        setting.take_along(&companions.with)?;
         let mut code = 0;
         let run = verify::verify_all(sources, against, &setting, |result| -> Result<(), Stop> {
             match result {

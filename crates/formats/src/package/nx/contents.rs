@@ -213,6 +213,20 @@ impl Contents {
         same.map(|index| self.nca(index)).transpose()
     }
 
+    /// The same, in this package or in one of `others`.
+    ///
+    /// # Errors
+    /// As [`Contents::nca`].
+    fn base_content_among(&self, title: &Title, record: &Record, others: &[Self]) -> Result<Option<Nca>> {
+        for contents in std::iter::once(self).chain(others) {
+            let found = contents.base_of(title).map(|base| contents.base_content(base, record)).transpose()?;
+            if let Some(nca) = found.flatten() {
+                return Ok(Some(nca));
+            }
+        }
+        Ok(None)
+    }
+
     /// Files that are neither listed nor lists, tickets or certificates.
     pub fn strays(&self) -> Vec<&Held> {
         let listed = |index: usize| self.titles.iter().any(|t| t.meta == index || t.files.contains(&Some(index)));
@@ -262,16 +276,8 @@ impl Contents {
 
     fn files_of(&self, title: &Title, record: &Record, index: usize, place: &str, others: &[Self], notices: &mut Vec<String>) -> Result<Vec<Node>> {
         let nca = self.nca(index)?;
-        let mut base = None;
-        if nca.sections.iter().any(|s| s.patch.is_some()) {
-            for contents in std::iter::once(self).chain(others) {
-                let found = contents.base_of(title);
-                base = found.map(|b| contents.base_content(b, record)).transpose()?.flatten();
-                if base.is_some() {
-                    break;
-                }
-            }
-        }
+        let is_over = nca.sections.iter().any(|s| s.patch.is_some());
+        let base = if is_over { self.base_content_among(title, record, others)? } else { None };
         let mut nodes = nca.nodes(&format!("{place}/"), base.as_ref(), notices)?;
         // Control data has nothing but its RomFS: that needs no folder of its own.
         if record.role != Role::Program {
@@ -426,40 +432,51 @@ pub fn raw_nodes(files: &[Held], prefix: &str) -> Vec<Node> {
     files.iter().map(node).collect()
 }
 
-/// The digests of all contents: each against its record, and against the hashes that it carries itself; updates over their
-/// bases too, where those are in the same package. What of that cannot be tried is settled as a fault.
+/// The digests of a package, as far as they can be tried.
+#[derive(Default)]
+pub struct Digests {
+    /// Each content against its record, and against the hashes that it carries itself.
+    pub sealed: Vec<Sealed>,
+    /// What cannot be tried, and is a fault.
+    pub faults: Vec<Settled>,
+    /// Contents whose hashes are over a base that is not there, and that base.
+    pub without_base: Vec<(String, u64)>,
+}
+
+/// The digests of all contents; those of updates over their bases too, where these are in the same package or in one of
+/// `others`.
 ///
 /// # Errors
 /// What the machine is to blame for.
-pub fn sealed(contents: &Contents) -> Result<(Vec<Sealed>, Vec<Settled>)> {
-    let (mut all, mut faults) = (Vec::new(), Vec::new());
+pub fn digests(contents: &Contents, others: &[Contents]) -> Result<Digests> {
+    let mut own = Digests::default();
     for title in &contents.titles {
-        let base = contents.base_of(title);
         for (record, file) in title.cnmt.records.iter().zip(&title.files) {
             let Some(index) = file else { continue };
             let held = &contents.files[*index];
             let name = format!("{} {}", contents.short(title), record.name());
             let Some(Ok(nca)) = kept_key(contents.nca(*index))? else {
                 // What cannot be opened still has the digest of its record.
-                all.push(whole(held, record, name));
+                own.sealed.push(whole(held, record, name));
                 continue;
             };
             let mut sealed = nca.sealed(&name, None);
             sealed.source = held.source.clone();
             sealed.seals.insert(0, seal_of_whole(held, record));
-            all.push(sealed);
+            own.sealed.push(sealed);
             if nca.trouble().is_some() || !nca.sections.iter().any(|s| s.patch.is_some()) {
                 continue;
             }
-            let over = base.map(|b| contents.base_content(b, record)).transpose();
-            match kept_key(over.and_then(|base| base.flatten().map(|b| nca.sealed_over(&name, &b)).transpose()))? {
-                Some(Ok(more)) => all.extend(more.into_iter().flatten()),
-                Some(Err(why)) => faults.push(Settled::fails(format!("{name} over its base"), why, INSTALL)),
+            let base = contents.base_content_among(title, record, others);
+            match kept_key(base.and_then(|base| base.map(|b| nca.sealed_over(&name, &b)).transpose()))? {
+                Some(Ok(Some(more))) => own.sealed.extend(more),
+                Some(Ok(None)) => own.without_base.push((name, title.cnmt.base_id())),
+                Some(Err(why)) => own.faults.push(Settled::fails(format!("{name} over its base"), why, INSTALL)),
                 None => {}
             }
         }
     }
-    Ok((all, faults))
+    Ok(own)
 }
 
 /// The digest of a content by its record.

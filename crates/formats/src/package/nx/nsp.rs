@@ -106,7 +106,7 @@ impl Format for Nsp {
         let files = partition.entries.iter().map(|e| Held::of(&e.name, &source, &e.range)).collect::<Result<_>>()?;
         let contents = Contents::read(files, opener.keys())?;
         let mut opened = Opened::new(self.id(), kind("Switch package", &contents));
-        tell::tell(&mut opened, &contents)?;
+        tell::tell(&mut opened, &contents, opener.companions())?;
         opened.protection = tell::protection(&contents)?;
         opened.extent.promised_len = Some(partition.end());
         opened.extent.regions = tell::regions(&contents);

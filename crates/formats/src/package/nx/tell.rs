@@ -89,7 +89,7 @@ fn part(titles: &[Title]) -> TitlePart {
 ///
 /// # Errors
 /// What the machine is to blame for.
-pub(super) fn tell(opened: &mut Opened, contents: &Contents) -> Result<()> {
+pub(super) fn tell(opened: &mut Opened, contents: &Contents, companions: &[SourceRef]) -> Result<()> {
     // The newest update says what users see; then the base.
     let shown = contents.titles.iter().rev().filter(|t| t.cnmt.kind == Kind::Update).chain(&contents.titles);
     let mut named = None;
@@ -134,10 +134,15 @@ pub(super) fn tell(opened: &mut Opened, contents: &Contents) -> Result<()> {
     opened.holds.titles = contents.titles.iter().map(|t| held(contents, t)).collect();
     tell_tickets(opened, contents);
     tell_faults(opened, contents);
-    let (sealed, faults) = contents::sealed(contents)?;
-    opened.proof.sealed.extend(sealed);
+    let others = companions.iter().map(|o| super::open_contents(o, &contents.keys)).collect::<Result<Vec<_>>>()?;
+    let digests = contents::digests(contents, &others)?;
+    for (name, base) in &digests.without_base {
+        let base = title::shown(*base);
+        opened.notice(format!("the files of {name} are over the base {base}: --with BASE lists, copies and checks them"));
+    }
+    opened.proof.sealed.extend(digests.sealed);
     opened.proof.settled.extend(contents.settled()?);
-    opened.proof.settled.extend(faults);
+    opened.proof.settled.extend(digests.faults);
     opened.holds.keys = Some(Arc::new(contents.keys.clone()));
     Ok(())
 }

@@ -76,7 +76,7 @@ impl Format for Xci {
         let card = Card::read(&source, opener.keys())?;
         let contents = Contents::read(card.files(SECURE, &source)?, opener.keys())?;
         let mut opened = Opened::new(ID, nsp::kind("Switch gamecard image", &contents));
-        tell::tell(&mut opened, &contents)?;
+        tell::tell(&mut opened, &contents, opener.companions())?;
         tell_card(&mut opened, &card, &source);
         opened.protection = tell::protection(&contents)?;
         opened.extent.promised_len = Some(card.trimmed_len());
