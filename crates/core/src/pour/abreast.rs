@@ -4,7 +4,7 @@
 use super::Writing;
 use super::pipeline::{self, Consumer, Piece, Plan};
 use super::sums::{Gauge, PartHashers};
-use crate::blueprint::Blueprint;
+use crate::blueprint::{Blueprint, Content, Part};
 use crate::error::{Error, Result};
 use crate::source::SourceRef;
 use crate::watch::{Notice, Watch};
@@ -38,8 +38,11 @@ struct Done {
 
 /// Whether a blueprint has parts that are worth it: nobody looks at all of it in order, and several large parts are hashed.
 pub(super) fn is_worth_it(blueprint: &Blueprint) -> bool {
-    let large = blueprint.parts.iter().filter(|p| (!p.measure.is_empty() || p.before.is_some()) && p.len() >= LARGE).count();
-    large > 1 && blueprint.block_runs.is_empty() && blueprint.packed_part().is_none()
+    let is_hashed = |p: &&Part| (!p.measure.is_empty() || p.before.is_some()) && p.len() >= LARGE;
+    // What is unpacked from front to back is read once, by one.
+    let goes_forward = |p: &Part| matches!(&p.content, Content::Source(s) if s.prefers_sequential());
+    let large = blueprint.parts.iter().filter(is_hashed).count();
+    large > 1 && !blueprint.parts.iter().any(goes_forward) && blueprint.block_runs.is_empty() && blueprint.packed_part().is_none()
 }
 
 /// Cuts a run of parts into stretches: each large part that is hashed is one by itself.

@@ -62,13 +62,14 @@ pub struct Wish<'a> {
 }
 
 /// The files of the game: letters and routes, some of which an update changes.
-fn game_files(version: u32, len: u64) -> Result<Files> {
+fn game_files(version: u32, len: u64, more: u64) -> Result<Files> {
     let release = (version >> 16) as usize;
     let mut files = vec![("data/sea.bin".to_owned(), noise(7, len)?)];
     for number in 0..6 {
         files.push((format!("letters/{number:02}.xml"), letter(number + if number < release { 40 } else { 0 })));
         files.push((format!("data/routes/{number:02}.rte"), route(number)));
     }
+    files.extend((0..more).map(|n| (format!("many/{:03}/{n:05}.txt", n / 500), format!("Tide {n}\n").into_bytes())));
     if release > 0 {
         files.push((format!("tides/new in {release}.txt"), format!("Release {release}: new tides.\n").into_bytes()));
     }
@@ -140,7 +141,15 @@ fn program(wish: &Wish<'_>, sections: Vec<Section>) -> Result<Vec<u8>> {
 /// # Errors
 /// When a key has the wrong length, which it has not.
 pub fn base(wish: &Wish<'_>, len: u64) -> Result<Files> {
-    let rom = section::rom(&romfs::build(&game_files(0, len)?), 3);
+    base_with(wish, len, 0)
+}
+
+/// The same with so many more small files.
+///
+/// # Errors
+/// As [`base`].
+pub fn base_with(wish: &Wish<'_>, len: u64, more: u64) -> Result<Files> {
+    let rom = section::rom(&romfs::build(&game_files(0, len, more)?), 3);
     let logo = section::files(&[("logo.bin".to_owned(), noise(14, 600)?)], 0x1000, 1);
     let contents = vec![(1, program(wish, vec![program_section()?, rom, logo])?)];
     title(wish, 0x80, SYSTEM, contents, &[])
@@ -151,8 +160,16 @@ pub fn base(wish: &Wish<'_>, len: u64) -> Result<Files> {
 /// # Errors
 /// As [`base`].
 pub fn update(wish: &Wish<'_>, len: u64) -> Result<Files> {
-    let old = section::rom(&romfs::build(&game_files(0, len)?), 3);
-    let new = section::rom(&romfs::build(&game_files(wish.version, len)?), 3);
+    update_with(wish, len, 0)
+}
+
+/// The same for a base with so many more small files.
+///
+/// # Errors
+/// As [`base`].
+pub fn update_with(wish: &Wish<'_>, len: u64, more: u64) -> Result<Files> {
+    let old = section::rom(&romfs::build(&game_files(0, len, more)?), 3);
+    let new = section::rom(&romfs::build(&game_files(wish.version, len, more)?), 3);
     let contents = vec![(1, program(wish, vec![program_section()?, section::update(&old, &new)])?)];
     title(wish, 0x81, SYSTEM, contents, &[(6, noise(15, 0x400)?)])
 }
@@ -162,11 +179,22 @@ pub fn update(wish: &Wish<'_>, len: u64) -> Result<Files> {
 /// # Errors
 /// As [`base`].
 pub fn add_on(wish: &Wish<'_>, needs: u32) -> Result<Files> {
+    add_on_with(wish, needs, 0)
+}
+
+/// The same with a file of so many bytes.
+///
+/// # Errors
+/// As [`base`].
+pub fn add_on_with(wish: &Wish<'_>, needs: u32, len: u64) -> Result<Files> {
     let number = wish.title_id & 0xff;
-    let files = vec![
+    let mut files = vec![
         (format!("extra/tide {number}.rte"), route(20 + number as usize)),
         ("extra/read me.txt".to_owned(), format!("Add-on {number} of Kelp Courier.\n").into_bytes()),
     ];
+    if len > 0 {
+        files.push(("extra/sea.bin".to_owned(), noise(17, len)?));
+    }
     let data = content::nca(&Spec {
         kind: 4,
         program_id: wish.title_id,

@@ -139,8 +139,9 @@ impl Around {
         let listing = kept.entry(folder.to_owned()).or_insert_with(of).clone();
         self.files.extend(listing.files);
         // Keys of their own folder: beside the source, or beside the folder of its title.
-        let around = if folder == "." { "" } else { store::folder_of(folder) };
-        for place in [folder, around].into_iter().filter(|p| !p.is_empty()) {
+        let own = if folder == "." { "" } else { folder };
+        let around = (!own.is_empty() && own != "/").then(|| store::folder_of(own));
+        for place in std::iter::once(own).chain(around) {
             let slot = format!("{}/", store::join(place, KEYS));
             let known = kept.get(&slot).cloned();
             let keys = known.or_else(|| Listing::of_keys(place, setting.store(path).as_ref()));

@@ -13,6 +13,8 @@ use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
 use std::ops::Range;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 /// Digests of blocks that are read in one go.
 const DIGESTS_AT_ONCE: u64 = 4096;
@@ -203,10 +205,45 @@ fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
     for inspect in &opened.proof.inspections {
         seals.extend(inspect(setting.watch)?.into_iter().map(SealReport::of_settled));
     }
-    for sealed in &opened.proof.sealed {
-        seals.extend(check_sealed(sealed, setting)?);
-    }
+    seals.extend(check_all(&opened.proof.sealed, setting)?);
     Ok(seals)
+}
+
+/// Stretches that are read at once at most: each has blocks of its own.
+const MOST_AT_ONCE: usize = 4;
+
+/// The digests of all stretches, in their order; several are read at once, so that no hash waits for another.
+fn check_all(all: &[Sealed], setting: &Setting<'_>) -> Result<Vec<SealReport>> {
+    // What is unpacked from front to back is read by one.
+    let goes_forward = all.iter().any(|s| s.source.prefers_sequential());
+    let lanes = if goes_forward { 1 } else { setting.jobs.clamp(1, MOST_AT_ONCE).min(all.len().max(1)) };
+    if lanes == 1 {
+        let found = all.iter().map(|sealed| check_sealed(sealed, setting)).collect::<Result<Vec<_>>>()?;
+        return Ok(found.into_iter().flatten().collect());
+    }
+    // The longest first: the others fit in beside it.
+    let mut order: Vec<usize> = (0..all.len()).collect();
+    order.sort_by_key(|&i| std::cmp::Reverse(all[i].source.len()));
+    let (next, has_failed) = (AtomicUsize::new(0), AtomicBool::new(false));
+    let done: Mutex<Vec<(usize, Result<Vec<SealReport>>)>> = Mutex::default();
+    std::thread::scope(|scope| {
+        for _ in 0..lanes {
+            scope.spawn(|| {
+                while let Some(&index) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    if has_failed.load(Ordering::Relaxed) {
+                        return;
+                    }
+                    let checked = check_sealed(&all[index], setting);
+                    has_failed.fetch_or(checked.is_err(), Ordering::Relaxed);
+                    done.lock().unwrap_or_else(PoisonError::into_inner).push((index, checked));
+                }
+            });
+        }
+    });
+    let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
+    done.sort_by_key(|(index, _)| *index);
+    let found = done.into_iter().map(|(_, checked)| checked).collect::<Result<Vec<_>>>()?;
+    Ok(found.into_iter().flatten().collect())
 }
 
 /// Fails unless everything that matters holds in a result that was read back; else says how much there was.
