@@ -11,7 +11,8 @@ use decanter_core::rom::{Rom, SaveKind, SaveMemory, Shape};
 use decanter_core::seal::{Sealed, Settled};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::track::{Track, TrackKind};
-use decanter_core::{Notice, Opened, Result, Tree};
+use decanter_core::title::HeldTitle;
+use decanter_core::{Keyring, Notice, Opened, Result, Tree};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -52,7 +53,7 @@ fn full() -> Opened {
     full.holds.is_bridge = true;
     full.told.parameters.push(("TITLE".into(), "Fogbell".into()));
     full.told.notices.push(Notice::new("the tide is out"));
-    full.told.label = Some(Label { titles: vec![("English", "Fogbell".into())], pictures: Vec::new() });
+    full.told.label = Some(Label { titles: vec![("English", "Fogbell".into())], pictures: Vec::new(), packed: Vec::new() });
     full.extent.unit = Some(512);
     full.extent.promised_len = Some(16);
     full.extent.regions.push(Region { range: 0..8, encrypted: false });
@@ -78,6 +79,20 @@ fn full() -> Opened {
     full.proof.settled.push(Settled::holds("the header"));
     full.proof.inspections.push(Arc::new(|_| Ok(Vec::new())));
     full.holds.tree = Some(Tree::default());
+    full.holds.more = Some(Arc::new(|| Ok((Tree::default(), Vec::new()))));
+    full.holds.keys = Some(Arc::new(Keyring::default()));
+    full.holds.titles.push(HeldTitle {
+        id: "0500000000010000".into(),
+        family: "0500000000010000".into(),
+        part: TitlePart::Program,
+        number: None,
+        version: 0,
+        version_text: "v0".into(),
+        needs: None,
+        missing: Vec::new(),
+        mark: "a".into(),
+        bytes: 1,
+    });
     full.holds.has_own_names = false;
     full.holds.volume = Some(bytes());
     full.holds.tracks.push(Track {
@@ -116,7 +131,21 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
     let Told { facts, parameters, notices, label } = told;
     let Extents { unit, promised_len, regions, structure } = extent;
     let Proof { sealed, settled, inspections } = proof;
-    let Holds { tree, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
+    let Holds {
+        tree,
+        more,
+        titles,
+        keys,
+        has_own_names,
+        volume,
+        tracks,
+        disc,
+        is_bridge,
+        rom,
+        patch,
+        expectation,
+        catalogue,
+    } = holds;
     vec![
         ("title", title.is_some()),
         ("id", id.is_some()),
@@ -134,6 +163,9 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
         ("settled", !settled.is_empty()),
         ("inspections", !inspections.is_empty()),
         ("tree", tree.is_some()),
+        ("more", more.is_some()),
+        ("titles", !titles.is_empty()),
+        ("keys", keys.is_some()),
         ("has_own_names", !has_own_names),
         ("volume", volume.is_some()),
         ("disc", disc.is_some()),

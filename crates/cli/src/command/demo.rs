@@ -77,6 +77,7 @@ fn report(made: &Collection) -> serde_json::Value {
         "drawer": made.drawer,
         "case": made.case,
         "bench": made.bench,
+        "shelf": made.shelf,
     })
 }
 
@@ -103,6 +104,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
         (Some(&made.drawer.folder), "cartridges, patches, saves, and a simulated reader"),
         (Some(&made.bench.folder), "C64 programs, an Amiga archive, an arcade drive in hunks"),
         (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
+        (Some(&made.shelf), "a Switch title: base, updates, add-ons; another one on a gamecard"),
     ];
     for (path, what) in told {
         if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
@@ -126,6 +128,8 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
     let second = target("lane, other drive.iso");
     let (dat, scratched) = (show(&made.dat), show(&made.scratched));
     let (handheld_keys, dash) = (show(&made.case.keys), target("Kelp Dash.cia"));
+    let shelf_keys = show(&made.shelf.join("keys"));
+    let merged = target(&format!("card/{}", decanter_demo::hybrid::MERGED));
     vec![
         ("What is it?", words(&["identify", &box_or_image]), 0),
         ("Is the dump good?", words(&["verify", &box_or_image, "--against", &description]), 0),
@@ -218,6 +222,14 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
             words(&["save", "export", &show(&made.case.save), "--keys", &handheld_keys, "-o", &target("moth.sav")]),
             0,
         ),
+        ("A shelf: what goes together, and what is missing?", words(&["identify", &show(&made.shelf)]), 0),
+        (
+            "Base, update and add-ons become one file.",
+            words(&["merge", &show(&made.shelf.join("Kelp Courier")), "--to", "xci", "-o", &target("card/")]),
+            0,
+        ),
+        ("Every content and every hash in it is checked.", words(&["verify", &merged, "--keys", &shelf_keys]), 0),
+        ("And apart again.", words(&["unmerge", &merged, "--keys", &shelf_keys, "-o", &target("parts")]), 0),
         (
             "Five programs of a home computer go onto one disk.",
             std::iter::once("convert".to_owned())

@@ -21,6 +21,8 @@ use section::Section;
 pub const COURIER: u64 = 0x0500_9a3e_11d2_0000;
 /// Id of the game on the gamecard.
 pub const FOGBELL: u64 = 0x0500_9a3e_22c4_0000;
+/// What the first title's parts are called once they are one file.
+pub const MERGED: &str = "Kelp Courier [05009A3E11D20000] [v131072] (1 base, 1 update, 2 add-ons).xci";
 /// Version of the system that the titles need: 5.1.0.
 const SYSTEM: u32 = 5 << 26 | 1 << 20;
 

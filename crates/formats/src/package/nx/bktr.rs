@@ -149,6 +149,13 @@ impl Moves {
         (entry.physical_at + (offset - entry.virtual_at), entry.is_of_update, end - offset)
     }
 
+    /// The stretches of the patched section that come from the base, in order.
+    pub fn of_base(&self) -> impl Iterator<Item = Range<u64>> + '_ {
+        self.entries.iter().enumerate().filter(|(_, e)| !e.is_of_update).map(|(index, entry)| {
+            entry.virtual_at..self.entries.get(index + 1).map_or(self.len, |next| next.virtual_at)
+        })
+    }
+
     /// How many bytes the base must have.
     pub fn base_len(&self) -> u64 {
         let ends = self.entries.iter().enumerate().filter(|(_, e)| !e.is_of_update).map(|(index, entry)| {

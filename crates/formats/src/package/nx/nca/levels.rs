@@ -136,6 +136,25 @@ impl Levels {
         Ok(all)
     }
 
+    /// Whether a block of the files has its hash, both read from `section`; `None` for one that is not there as a whole.
+    ///
+    /// # Errors
+    /// What reading fails with.
+    pub fn block_holds(&self, section: &SourceRef, number: u64) -> Result<Option<bool>> {
+        let [.., above, Level { range, block }] = self.levels.as_slice() else { return Ok(None) };
+        let (start, hash_at) = (range.start + number * block, above.range.start + number * 32);
+        if start >= range.end || hash_at + 32 > above.range.end {
+            return Ok(None);
+        }
+        let len = (*block).min(range.end - start);
+        let mut bytes = decanter_core::source::read_vec(section.as_ref(), start, len, "a hashed block", MOST_FIRST)?;
+        if self.is_filled_up {
+            bytes.resize(*block as usize, 0);
+        }
+        let stored: [u8; 32] = decanter_core::source::read_array(section.as_ref(), hash_at)?;
+        Ok(Some(super::super::sha256(&bytes) == stored))
+    }
+
     /// Whether the master hash holds in `section`; `None` where that ends before.
     ///
     /// # Errors
@@ -157,4 +176,91 @@ impl Levels {
 fn range(offset: u64, len: u64, at: u64) -> Result<Range<u64>> {
     let end = offset.checked_add(len).filter(|end| *end <= i64::MAX as u64);
     end.map(|end| offset..end).ok_or_else(|| Error::malformed(ID, "a level of an impossible length", at))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::package::nx::sha256;
+    use zerocopy::FromZeros;
+
+    fn head(hash: u8, data: &[u8]) -> SectionHead {
+        let mut head = SectionHead::new_zeroed();
+        head.hash = hash;
+        head.hash_data[..data.len()].copy_from_slice(data);
+        head
+    }
+
+    /// Two blocks of 0x20 and one of 8 behind their hashes; the section is put together by hand.
+    fn flat() -> (Vec<u8>, Vec<u8>) {
+        let files: Vec<u8> = (0..0x48).collect();
+        let hashes = [sha256(&files[..0x20]), sha256(&files[0x20..0x40]), sha256(&files[0x40..])].concat();
+        let mut data = sha256(&hashes).to_vec();
+        data.extend([0x20, 0, 0, 0, 2, 0, 0, 0]);
+        for word in [0u64, 0x60, 0x80, 0x48] {
+            data.extend(word.to_le_bytes());
+        }
+        let mut section = hashes;
+        section.resize(0x80, 0);
+        section.extend(files);
+        (section, data)
+    }
+
+    #[test]
+    fn one_level_hashes_the_last_block_as_it_is() {
+        let (section, data) = flat();
+        let own = Levels::of(&head(2, &data), section.len() as u64).unwrap().unwrap();
+        assert_eq!((own.levels.len(), own.data().clone(), own.is_filled_up), (2, 0x80..0xc8, false));
+        let source: SourceRef = Arc::new(Bytes(section.clone()));
+        assert_eq!(own.master_holds(&source).unwrap(), Some(true));
+        let mut torn = section.clone();
+        torn[0x5f] ^= 1;
+        assert_eq!(own.master_holds(&(Arc::new(Bytes(torn)) as SourceRef)).unwrap(), Some(false));
+        let short: SourceRef = Arc::new(Bytes(section[..0x50].to_vec()));
+        assert_eq!(own.master_holds(&short).unwrap(), None);
+    }
+
+    #[test]
+    fn levels_fill_the_last_block_up() {
+        let mut data = b"IVFC\0\0\x02\0\x20\0\0\0\x03\0\0\0".to_vec();
+        for (offset, len) in [(0u64, 0x20u64), (0x40, 0x21)] {
+            data.extend(offset.to_le_bytes());
+            data.extend(len.to_le_bytes());
+            data.extend([6, 0, 0, 0, 0, 0, 0, 0]);
+        }
+        data.resize(0xc0, 0);
+        let files = vec![7u8; 0x21];
+        let filled = [files.clone(), vec![0; 0x1f]].concat();
+        let hashes = sha256(&filled).to_vec();
+        let first = [hashes.clone(), vec![0; 0x20]].concat();
+        data.extend(sha256(&first));
+        let section = [first, files].concat();
+        let own = Levels::of(&head(3, &data), section.len() as u64).unwrap().unwrap();
+        let source: SourceRef = Arc::new(Bytes(section));
+        assert_eq!((own.master_holds(&source).unwrap(), own.is_filled_up), (Some(true), true));
+        let digests = own.digests(&source).unwrap();
+        let mut stored = vec![0; 32];
+        digests[1].read_at(0, &mut stored).unwrap();
+        assert_eq!(stored, hashes);
+    }
+
+    #[test]
+    fn levels_that_cannot_be_right_say_why() {
+        let (section, data) = flat();
+        let told = |at: usize, byte: u8| {
+            let mut other = data.clone();
+            other[at] = byte;
+            match Levels::of(&head(2, &other), section.len() as u64) {
+                Ok(_) => "read".to_owned(),
+                Err(e) => e.to_string(),
+            }
+        };
+        assert!(told(0x20, 0).contains("blocks of no bytes"));
+        assert!(told(0x20, 0x10).contains("needs 160 bytes of hashes, there are 96"));
+        assert!(told(0x24, 1).contains("1 levels of hashes at offset 0x2c"));
+        assert!(told(0x40, 0xff).contains("ends at"));
+        assert!(told(0x3f, 0xff).contains("impossible length"));
+        assert!(matches!(Levels::of(&head(5, &data), 0xc8), Err(Error::Unsupported { .. })));
+        assert_eq!(Levels::of(&head(1, &data), 0xc8).unwrap(), None);
+    }
 }
