@@ -32,6 +32,8 @@ pub struct Protection {
     pub unseal: Option<Arc<dyn Transform>>,
     /// From plaintext to the bytes as they are on the medium, if the source is decrypted and the key is known.
     pub seal: Option<Arc<dyn Transform>>,
+    /// Whether such a container may stand without encryption at all; else only the files in it are decrypted.
+    pub has_clear_form: bool,
     /// The same container with nothing encrypted in it.
     pub clear: Option<Blueprint>,
     /// The same, if `clear` refuses what was plainly never read: here it is decrypted like anything else.

@@ -65,6 +65,7 @@ fn full() -> Opened {
         unseal: None,
         seal: None,
         clear: None,
+        has_clear_form: true,
         clear_as_it_is: None,
     });
     full.proof.sealed.push(Sealed {

@@ -148,6 +148,11 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
         let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
         return Err((Error::Usage(format!("it is decrypted already: {}", protection.evidence)), Some(hint)));
     }
+    if !protection.has_clear_form {
+        let hint = format!("\"decanter extract {source}\" decrypts its files while it takes them out");
+        let kind = with_article(&item.opened.identity.kind);
+        return Err((Error::Usage(format!("it is {kind}, which has no form without encryption")), Some(hint)));
+    }
     if let KeyState::Trouble(trouble) = &protection.key {
         return Err((trouble.clone().into(), None));
     }

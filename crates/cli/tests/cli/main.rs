@@ -23,6 +23,7 @@ mod pasted;
 mod patch;
 mod save;
 mod support;
+mod titles;
 mod variants;
 mod volumes;
 mod zip;

@@ -25,7 +25,7 @@ pub(super) fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
     if item.opened.protection.as_ref().is_some_and(|p| matches!(p.key, KeyState::Trouble(_))) {
         let key = key_option(item);
         list.push(Becomes { what: "folder", command: format!("decanter extract {source} {key}") });
-        if !is_cut {
+        if !is_cut && item.opened.protection.as_ref().is_some_and(|p| p.has_clear_form) {
             list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source} {key}") });
         }
         return list;

@@ -115,6 +115,7 @@ impl Format for Ps3Disc {
             evidence,
             key: found.key,
             clear: decrypts.then(|| Blueprint::of(view)),
+            has_clear_form: true,
             clear_as_it_is: as_it_is,
             unseal: transform.clone().filter(|_| decrypts),
             seal: transform.filter(|_| !decrypts),

@@ -191,7 +191,7 @@ pub(super) fn protection(contents: &[&Content], clear: Option<Blueprint>) -> Pro
         None => chosen.map_or(KeyState::NotNeeded, |c| c.key.clone()),
     };
     let clear = clear.filter(|_| state != State::Decrypted && trouble.is_none());
-    Protection { state, evidence, key, unseal: None, seal: None, clear, clear_as_it_is: None }
+    Protection { state, evidence, key, unseal: None, seal: None, has_clear_form: true, clear, clear_as_it_is: None }
 }
 
 /// Whether `range` of a source holds nothing but `byte`.

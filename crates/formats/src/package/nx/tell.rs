@@ -290,9 +290,9 @@ pub(super) fn protection(contents: &Contents) -> Result<Option<Protection>> {
         Some(trouble) => KeyState::Trouble(trouble),
         None => KeyState::Found { origin: origins.join(", "), proof },
     };
-    let (unseal, seal, clear, clear_as_it_is) = (None, None, None, None);
+    let (unseal, seal, has_clear_form, clear, clear_as_it_is) = (None, None, false, None, None);
     let evidence = "its contents have encrypted headers and sections".into();
-    Ok(Some(Protection { state: State::Encrypted, evidence, key, unseal, seal, clear, clear_as_it_is }))
+    Ok(Some(Protection { state: State::Encrypted, evidence, key, unseal, seal, has_clear_form, clear, clear_as_it_is }))
 }
 
 /// The stretches of a package that its files take.

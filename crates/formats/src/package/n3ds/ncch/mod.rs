@@ -339,6 +339,7 @@ pub(crate) fn protection(content: &Content, clear: Option<Blueprint>) -> Protect
         unseal: transform.filter(|_| decrypts),
         seal: None,
         clear: clear.filter(|_| decrypts),
+        has_clear_form: true,
         clear_as_it_is: None,
     }
 }

@@ -132,8 +132,8 @@ fn protection(nca: &Nca) -> Option<Protection> {
     let state = if is_coded { State::Encrypted } else { State::Decrypted };
     let evidence = "its header says how each section is encrypted".to_owned();
     let key = nca.key.clone();
-    let (unseal, seal, clear, clear_as_it_is) = (None, None, None, None);
-    (is_coded || key != KeyState::NotNeeded).then_some(Protection { state, evidence, key, unseal, seal, clear, clear_as_it_is })
+    let (unseal, seal, has_clear_form, clear, clear_as_it_is) = (None, None, false, None, None);
+    (is_coded || key != KeyState::NotNeeded).then_some(Protection { state, evidence, key, unseal, seal, has_clear_form, clear, clear_as_it_is })
 }
 
 /// Lets the files of the sections be asked for.
