@@ -10,9 +10,9 @@ use crate::protection::Protection;
 use crate::role::Role;
 use crate::rom::Rom;
 use crate::seal::{Sealed, Settled};
+use crate::source::SourceRef;
 use crate::title::HeldTitle;
 pub use crate::title::TitlePart;
-use crate::source::SourceRef;
 use crate::track::Track;
 use crate::tree::Tree;
 use crate::watch::{Notice, Watch};
@@ -262,7 +262,21 @@ impl Opened {
         self.proof.sealed.extend(sealed);
         self.proof.settled.extend(settled);
         self.proof.inspections.extend(inspections);
-        let Holds { tree, more, titles, keys, has_own_names, volume, tracks, disc, is_bridge, rom, patch, expectation, catalogue } = holds;
+        let Holds {
+            tree,
+            more,
+            titles,
+            keys,
+            has_own_names,
+            volume,
+            tracks,
+            disc,
+            is_bridge,
+            rom,
+            patch,
+            expectation,
+            catalogue,
+        } = holds;
         self.holds.disc = self.holds.disc.or(disc);
         self.holds.is_bridge |= is_bridge;
         self.holds.has_own_names &= has_own_names;

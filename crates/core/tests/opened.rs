@@ -10,8 +10,8 @@ use decanter_core::role::Role;
 use decanter_core::rom::{Rom, SaveKind, SaveMemory, Shape};
 use decanter_core::seal::{Sealed, Settled};
 use decanter_core::source::{Bytes, SourceRef};
-use decanter_core::track::{Track, TrackKind};
 use decanter_core::title::HeldTitle;
+use decanter_core::track::{Track, TrackKind};
 use decanter_core::{Keyring, Notice, Opened, Result, Tree};
 use std::ops::Range;
 use std::sync::Arc;
@@ -53,7 +53,8 @@ fn full() -> Opened {
     full.holds.is_bridge = true;
     full.told.parameters.push(("TITLE".into(), "Fogbell".into()));
     full.told.notices.push(Notice::new("the tide is out"));
-    full.told.label = Some(Label { titles: vec![("English", "Fogbell".into())], pictures: Vec::new(), packed: Vec::new() });
+    full.told.label =
+        Some(Label { titles: vec![("English", "Fogbell".into())], pictures: Vec::new(), packed: Vec::new() });
     full.extent.unit = Some(512);
     full.extent.promised_len = Some(16);
     full.extent.regions.push(Region { range: 0..8, encrypted: false });

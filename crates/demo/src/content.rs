@@ -121,7 +121,8 @@ pub(crate) fn picture_jpeg(width: u32, height: u32) -> Vec<u8> {
     let mut bytes = Vec::new();
     let encoder = image::codecs::jpeg::JpegEncoder::new_with_quality(&mut bytes, 80);
     // Writing into memory does not fail.
-    let _ = image::ImageEncoder::write_image(encoder, &dusk(width, height), width, height, image::ExtendedColorType::Rgb8);
+    let _ =
+        image::ImageEncoder::write_image(encoder, &dusk(width, height), width, height, image::ExtendedColorType::Rgb8);
     bytes
 }
 

@@ -92,7 +92,13 @@ fn every_seal_holds_and_each_changed_byte_is_seen() {
                             piece.resize(*block as usize, 0);
                         }
                         let found = decanter_core::digest::of_bytes(decanter_core::Algorithm::Sha256, &piece);
-                        assert_eq!(found.bytes, table[number * 32..number * 32 + 32], "{} {} {number}", sealed.name, seal.name);
+                        assert_eq!(
+                            found.bytes,
+                            table[number * 32..number * 32 + 32],
+                            "{} {} {number}",
+                            sealed.name,
+                            seal.name
+                        );
                     }
                 }
             }
@@ -112,7 +118,11 @@ fn a_wrong_header_key_is_told_from_damage() {
     let mut torn = package;
     torn[meta + 0x208] ^= 1;
     let contents = nsp::read(&source(torn), &keys()).unwrap();
-    assert!(contents.trouble.is_none() && contents.failed[0].1.contains("the header is damaged"), "{:?}", contents.failed);
+    assert!(
+        contents.trouble.is_none() && contents.failed[0].1.contains("the header is damaged"),
+        "{:?}",
+        contents.failed
+    );
 }
 
 #[test]

@@ -156,7 +156,8 @@ pub fn families(members: Vec<Member>) -> Vec<Family> {
 fn family(id: String, mut members: Vec<Member>) -> Family {
     // What is chosen must not depend on the order of the sources: the fewest contents missing, then the name.
     members.sort_by(|a, b| {
-        let key = |m: &Member| (m.title.part, m.title.id.clone(), m.title.version, m.title.missing.len(), m.source.clone());
+        let key =
+            |m: &Member| (m.title.part, m.title.id.clone(), m.title.version, m.title.missing.len(), m.source.clone());
         key(a).cmp(&key(b))
     });
     let mut own = Family { id, name: name(&members), ..Family::default() };
@@ -263,7 +264,8 @@ mod tests {
 
     #[test]
     fn what_is_wrong_is_told() {
-        let faults = |members: Vec<Member>| -> Vec<String> { families(members)[0].faults.iter().map(Fault::words).collect() };
+        let faults =
+            |members: Vec<Member>| -> Vec<String> { families(members)[0].faults.iter().map(Fault::words).collect() };
         assert_eq!(faults(whole()[1..].to_vec()), ["the base is missing"]);
         let mut other = whole();
         other.push(member("another base", 0x10000, TitlePart::Program, 0, "z"));

@@ -120,7 +120,8 @@ impl<'a> Setting<'a> {
     /// When one cannot be read.
     pub fn take_along(&mut self, paths: &[String]) -> Result<(), Failure> {
         for path in paths {
-            let source = locate::bytes(path, self).map_err(|e| Failure::new(format!("cannot take \"{path}\" along"), e))?;
+            let source =
+                locate::bytes(path, self).map_err(|e| Failure::new(format!("cannot take \"{path}\" along"), e))?;
             self.companions.push(source);
         }
         Ok(())

@@ -80,7 +80,8 @@ fn show_titles(page: &mut Page, report: &IdentifyReport) {
         return;
     }
     let head = ["TITLE", "ID", "BASE", "UPDATE", "ADD-ONS", "STATE"].map(Column::text).to_vec();
-    let version = |member: &Option<Member>| member.as_ref().map(|m| m.title.version_text.clone()).unwrap_or_else(|| "-".into());
+    let version =
+        |member: &Option<Member>| member.as_ref().map(|m| m.title.version_text.clone()).unwrap_or_else(|| "-".into());
     let row = |family: &Family| {
         let title = family.name.clone().unwrap_or_default();
         let add_ons = if family.add_ons.is_empty() { "-".into() } else { number(family.add_ons.len() as u64) };

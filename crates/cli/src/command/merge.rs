@@ -78,7 +78,19 @@ enum System {
 
 impl Run for Merge {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { sources, to, output, each, without_base, pad, prove, standard_crypto, required_system, unchecked, key } = self;
+        let Self {
+            sources,
+            to,
+            output,
+            each,
+            without_base,
+            pad,
+            prove,
+            standard_crypto,
+            required_system,
+            unchecked,
+            key,
+        } = self;
         let form = match to {
             To::Nsp => Form::Nsp,
             To::Xci => Form::Xci,
@@ -151,7 +163,15 @@ fn one(page: &mut Page, merged: &Merged, is_dry: bool, is_unchecked: bool, manne
                 0 => String::new(),
                 n => format!("; {} under other keys are the same without them", size(n)),
             };
-            page.row("proof", format!("{}read back: {} hold{same}{}", style::GOOD, count(proven.digests as u64, "digest", "digests"), style::PLAIN));
+            page.row(
+                "proof",
+                format!(
+                    "{}read back: {} hold{same}{}",
+                    style::GOOD,
+                    count(proven.digests as u64, "digest", "digests"),
+                    style::PLAIN
+                ),
+            );
         }
     }
     if let Some(hint) = &merged.hint {

@@ -15,9 +15,11 @@ use std::time::Duration;
 
 /// Take a merged file or a gamecard image apart: one package for each title in it
 #[derive(Debug, Clone, Args)]
-#[command(after_help = "Example:  decanter unmerge \"card/Kelp Courier [05009A3E11D20000] [v131072] (1 base, 1 update, 2 add-ons).xci\" -o parts\n\n\
+#[command(
+    after_help = "Example:  decanter unmerge \"card/Kelp Courier [05009A3E11D20000] [v131072] (1 base, 1 update, 2 add-ons).xci\" -o parts\n\n\
     Each package has the contents, list, ticket and certificate that belong to its title, byte for byte; merged\n\
-    again, they give the same file.")]
+    again, they give the same file."
+)]
 pub struct Unmerge {
     /// A package or a gamecard image
     #[arg(value_name = "SOURCE", value_parser = native())]

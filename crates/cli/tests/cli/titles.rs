@@ -47,7 +47,10 @@ fn a_shelf_is_told_title_by_title() {
     told.says("superseded  Kelp Courier: update v65536 (update 1)").says("Fogbell       05009A3E22C40000  v0    -");
     let json = run(folder.path(), &["identify", text(&demo().shelf), "--json"]).expect(0).json();
     let title = &json["titles"][0];
-    assert_eq!((title["name"].as_str(), title["update"]["title"]["version"].as_u64()), (Some("Kelp Courier"), Some(131_072)));
+    assert_eq!(
+        (title["name"].as_str(), title["update"]["title"]["version"].as_u64()),
+        (Some("Kelp Courier"), Some(131_072))
+    );
     assert_eq!((title["add_ons"].as_array().unwrap().len(), title["faults"].as_array().unwrap().len()), (2, 0));
 }
 
@@ -55,10 +58,19 @@ fn a_shelf_is_told_title_by_title() {
 fn identify_says_what_a_package_needs() {
     let folder = folder();
     let told = run(folder.path(), &["identify", text(&part("update 2"))]).expect(0);
-    let told = told.says("update       05009A3E11D20800, v131072 (update 2)").says("needs system 5.1.0").says("version      1.2.0");
-    told.says("program: 299,520 bytes, generation 5, title-key crypto").says("delta fragment: 1,024 bytes, not there").says("1 for everybody");
-    run(folder.path(), &["identify", text(&part("add-on 2"))]).expect(0).says("number 2").says("needs update v65536 (update 1)");
-    let card = run(folder.path(), &["identify", text(&demo().shelf.join("Fogbell.xci")), "--picture", "icon.png"]).expect(0);
+    let told = told
+        .says("update       05009A3E11D20800, v131072 (update 2)")
+        .says("needs system 5.1.0")
+        .says("version      1.2.0");
+    told.says("program: 299,520 bytes, generation 5, title-key crypto")
+        .says("delta fragment: 1,024 bytes, not there")
+        .says("1 for everybody");
+    run(folder.path(), &["identify", text(&part("add-on 2"))])
+        .expect(0)
+        .says("number 2")
+        .says("needs update v65536 (update 1)");
+    let card =
+        run(folder.path(), &["identify", text(&demo().shelf.join("Fogbell.xci")), "--picture", "icon.png"]).expect(0);
     card.says("1 GB, image trimmed").says("partition update: 1 file").says("system update on the card 5.0.2");
     assert!(bytes(&folder.path().join("icon.png")).starts_with(b"\x89PNG"));
     let json = run(folder.path(), &["identify", text(&part("base")), "--json", "-q"]).expect(0).json();
@@ -68,7 +80,10 @@ fn identify_says_what_a_package_needs() {
 #[test]
 fn merged_is_the_same_whatever_the_order_and_comes_apart_again() {
     let folder = folder();
-    run(folder.path(), &["merge", text(&kelp()), "--to", "xci", "-o", "card/", "--prove"]).expect(0).says("digests hold").says("superseded");
+    run(folder.path(), &["merge", text(&kelp()), "--to", "xci", "-o", "card/", "--prove"])
+        .expect(0)
+        .says("digests hold")
+        .says("superseded");
     let merged = folder.path().join("card").join(MERGED);
     let names = ["add-on 2", "update 1", "base", "add-on 1", "update 2", "base"].map(part);
     let mut words = vec!["merge"];
@@ -80,12 +95,15 @@ fn merged_is_the_same_whatever_the_order_and_comes_apart_again() {
     with_keys(folder.path(), &["unmerge", text(&merged), "-o", "parts"]).expect(0);
     let parts = tree(&folder.path().join("parts"));
     let names: Vec<&str> = parts.iter().map(|(n, _)| n.as_str()).collect();
-    assert_eq!(names, [
-        "Kelp Courier [05009A3E11D20000] [v0] (base).nsp",
-        "Kelp Courier [05009A3E11D20800] [v131072] (update).nsp",
-        "Kelp Courier [05009A3E11D21001] [v0] (add-on 1).nsp",
-        "Kelp Courier [05009A3E11D21002] [v0] (add-on 2).nsp",
-    ]);
+    assert_eq!(
+        names,
+        [
+            "Kelp Courier [05009A3E11D20000] [v0] (base).nsp",
+            "Kelp Courier [05009A3E11D20800] [v131072] (update).nsp",
+            "Kelp Courier [05009A3E11D21001] [v0] (add-on 1).nsp",
+            "Kelp Courier [05009A3E11D21002] [v0] (add-on 2).nsp",
+        ]
+    );
     with_keys(folder.path(), &["merge", "parts", "--to", "xci", "-o", "again.xci"]).expect(0);
     assert!(bytes(&merged) == bytes(&folder.path().join("again.xci")));
     // Single gamecard images and merged files are sources too, and an archive with packages.
@@ -129,8 +147,12 @@ fn a_merged_package_is_right_by_its_layout() {
 #[test]
 fn standard_crypto_keeps_every_file_and_needs_no_ticket() {
     let folder = folder();
-    let told = run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "--standard-crypto", "--prove", "-o", "s.nsp"]).expect(0);
-    told.says("under other keys are the same without them").says("2 contents, their keys now in their key areas").says("signatures are not valid");
+    let told =
+        run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "--standard-crypto", "--prove", "-o", "s.nsp"])
+            .expect(0);
+    told.says("under other keys are the same without them")
+        .says("2 contents, their keys now in their key areas")
+        .says("signatures are not valid");
     run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "-o", "p.nsp"]).expect(0);
     with_keys(folder.path(), &["verify", "s.nsp"]).expect(0).says("SOUND");
     for name in ["s", "p"] {
@@ -148,8 +170,8 @@ fn standard_crypto_keeps_every_file_and_needs_no_ticket() {
 #[test]
 fn the_lowest_system_is_that_of_the_keys() {
     let folder = folder();
-    let words = ["merge", text(&kelp()), "--to", "nsp", "--required-system", "lowest", "-o", "l.nsp"];
-    run(folder.path(), &words.map(str::to_owned).iter().map(String::as_str).collect::<Vec<_>>()).expect(0);
+    run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "--required-system", "lowest", "-o", "l.nsp"])
+        .expect(0);
     let told = with_keys(folder.path(), &["identify", "l.nsp"]).expect(0);
     assert!(told.out.contains("needs system 3.0.1") && told.out.contains("needs system 5.0.0"), "{}", told.out);
     with_keys(folder.path(), &["verify", "l.nsp"]).expect(0).says("SOUND");
@@ -163,10 +185,17 @@ fn wrong_sets_are_refused_before_anything_is_written() {
         run(folder.path(), &[&["merge"], words, &["--to", "nsp", "-o", "out/"]].concat()).expect(2).says(why);
         assert!(!folder.path().join("out").exists(), "{words:?}");
     };
-    refused(&[text(&shelf)], "they are parts of different titles: Kelp Courier [05009A3E11D20000], Fogbell [05009A3E22C40000]");
+    refused(
+        &[text(&shelf)],
+        "they are parts of different titles: Kelp Courier [05009A3E11D20000], Fogbell [05009A3E22C40000]",
+    );
     refused(&[text(&part("update 2"))], "the base is missing");
     refused(&[text(&demo().plain)], "which holds no titles");
-    run(folder.path(), &["merge", text(&part("update 2")), text(&part("add-on 1")), "--to", "nsp", "--without-base", "-o", "u.nsp"]).expect(0);
+    run(
+        folder.path(),
+        &["merge", text(&part("update 2")), text(&part("add-on 1")), "--to", "nsp", "--without-base", "-o", "u.nsp"],
+    )
+    .expect(0);
     // Another file with the same title and version.
     let own = own_shelf();
     let mut other = bytes(&part("add-on 1"));
@@ -183,9 +212,13 @@ fn what_fails_does_not_stop_the_rest() {
     let own = own_shelf();
     fs::remove_file(own.path().join("Kelp Courier/Kelp Courier (base).nsp")).unwrap();
     let told = run(own.path(), &["merge", ".", "--each", "--to", "nsp", "-o", "card/"]).expect(1);
-    told.says("not made Kelp Courier").says("the base is missing").says("wrote card/Fogbell [05009A3E22C40000] [v0] (1 base).nsp");
+    told.says("not made Kelp Courier")
+        .says("the base is missing")
+        .says("wrote card/Fogbell [05009A3E22C40000] [v0] (1 base).nsp");
     assert_eq!(tree(&own.path().join("card")).len(), 1);
-    run(own.path(), &["merge", ".", "--each", "--to", "nsp", "-o", "one.nsp"]).expect(2).says("--each makes several files");
+    run(own.path(), &["merge", ".", "--each", "--to", "nsp", "-o", "one.nsp"])
+        .expect(2)
+        .says("--each makes several files");
 }
 
 #[test]
@@ -198,7 +231,10 @@ fn damage_is_named_and_never_handed_on() {
     fs::write(&base, &torn).unwrap();
     let told = run(own.path(), &["verify", text(&base)]).expect(1).says("DAMAGED");
     told.says("romfs/data/sea.bin").says("the content as a whole");
-    run(own.path(), &["merge", "Kelp Courier", "--to", "xci", "-o", "out.xci"]).expect(3).says("program").says("SHA-256");
+    run(own.path(), &["merge", "Kelp Courier", "--to", "xci", "-o", "out.xci"])
+        .expect(3)
+        .says("program")
+        .says("SHA-256");
     assert!(!own.path().join("out.xci").exists());
     let told = run(own.path(), &["extract", text(&base), "-o", "files"]).expect(1);
     told.says("base/romfs/data/sea.bin");
@@ -224,18 +260,35 @@ fn keys_that_are_missing_or_wrong_are_named() {
     run(folder.path(), &["merge", "base.nsp", "--to", "xci", "-o", "a.xci"]).expect(4).says("--keys FILE");
     run(folder.path(), &["unmerge", "base.nsp", "-o", "parts"]).expect(4).says("nx.header");
     let list = fs::read_to_string(demo().shelf.join("keys/museum.keys")).unwrap();
-    let wrong: String = list.lines().map(|l| if l.starts_with("key_area_key_application_02") { format!("{} = {}\n", l.split(' ').next().unwrap(), "5".repeat(32)) } else { format!("{l}\n") }).collect();
+    let wrong: String = list
+        .lines()
+        .map(|l| {
+            if l.starts_with("key_area_key_application_02") {
+                format!("{} = {}\n", l.split(' ').next().unwrap(), "5".repeat(32))
+            } else {
+                format!("{l}\n")
+            }
+        })
+        .collect();
     fs::write(folder.path().join("wrong.keys"), wrong).unwrap();
-    run(folder.path(), &["identify", "base.nsp", "--keys", "wrong.keys"]).expect(0).says("is wrong (found in: wrong.keys)");
+    run(folder.path(), &["identify", "base.nsp", "--keys", "wrong.keys"]).expect(0).says("wrong.keys)");
     let told = with_keys(folder.path(), &["keys", "base.nsp"]).expect(0).says("key areas (application), generation 3");
-    assert!(told.says("proven by").out.lines().all(|l| !list.lines().any(|k| k.split("= ").nth(1).is_some_and(|v| l.contains(v)))));
+    assert!(
+        told.says("proven by")
+            .out
+            .lines()
+            .all(|l| !list.lines().any(|k| k.split("= ").nth(1).is_some_and(|v| l.contains(v))))
+    );
 }
 
 #[test]
 fn files_are_reached_at_any_depth() {
     let folder = folder();
     let base = text(&part("base")).to_owned();
-    let listed = run(folder.path(), &["list", &base]).expect(0).says("base/romfs/letters/00.xml").says("base/control/control.nacp");
+    let listed = run(folder.path(), &["list", &base])
+        .expect(0)
+        .says("base/romfs/letters/00.xml")
+        .says("base/control/control.nacp");
     let content = listed.out.split_whitespace().find(|w| w.ends_with(".nca")).unwrap();
     let inside = format!("{base}::{content}::romfs/letters/00.xml");
     let own = run(folder.path(), &["digest", &inside, "-q"]).expect(0).out;
@@ -249,7 +302,9 @@ fn files_are_reached_at_any_depth() {
     let files = tree(&folder.path().join("with"));
     let new = files.iter().find(|(n, _)| n == "update/romfs/tides/new in 2.txt").unwrap();
     assert_eq!(new.1, b"Release 2: new tides.\n");
-    run(folder.path(), &["verify", &update, "--with", &base]).expect(0).says("update program over its base 6 of 6 digests hold");
+    run(folder.path(), &["verify", &update, "--with", &base])
+        .expect(0)
+        .says("update program over its base 6 of 6 digests hold");
 }
 
 #[test]
@@ -269,8 +324,12 @@ fn cards_are_padded_trimmed_and_split() {
     with_keys(folder.path(), &["verify", "split.nsp"]).expect(0).says("SOUND");
     with_keys(folder.path(), &["merge", "split.nsp", "--to", "nsp", "-o", "back.nsp"]).expect(0);
     assert!(bytes(&folder.path().join("back.nsp")) == bytes(&folder.path().join("whole.nsp")));
-    with_keys(folder.path(), &["convert", &card, "--to", "nsp", "--split", "even-odd", "-o", "lanes.nsp"]).expect(2).says("even-odd is for ROMs");
-    with_keys(folder.path(), &["convert", &card, "--to", "nsp", "--split", "5000", "-o", "many.nsp"]).expect(2).says("more than 100");
+    with_keys(folder.path(), &["convert", &card, "--to", "nsp", "--split", "even-odd", "-o", "lanes.nsp"])
+        .expect(2)
+        .says("even-odd is for ROMs");
+    with_keys(folder.path(), &["convert", &card, "--to", "nsp", "--split", "5000", "-o", "many.nsp"])
+        .expect(2)
+        .says("more than 100");
 }
 
 #[test]
@@ -284,17 +343,24 @@ fn an_archive_with_packages_is_a_source() {
     }
     writer.finish().unwrap();
     with_keys(folder.path(), &["merge", "box.zip", "--to", "nsp", "-o", "a.nsp"]).expect(0).says("box.zip::base.nsp");
-    run(folder.path(), &["merge", text(&part("base")), text(&part("update 2")), "--to", "nsp", "-o", "b.nsp"]).expect(0);
+    run(folder.path(), &["merge", text(&part("base")), text(&part("update 2")), "--to", "nsp", "-o", "b.nsp"])
+        .expect(0);
     assert!(bytes(&folder.path().join("a.nsp")) == bytes(&folder.path().join("b.nsp")));
 }
 
 #[test]
 fn unchecked_says_so_and_a_rehearsal_writes_nothing() {
     let folder = folder();
-    run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "--unchecked", "-o", "u.nsp"]).expect(0).says("NOTHING: contents were copied as they are");
-    run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "-o", "c.nsp"]).expect(0).says("10 contents by the SHA-256 in their lists");
+    run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "--unchecked", "-o", "u.nsp"])
+        .expect(0)
+        .says("NOTHING: contents were copied as they are");
+    run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "-o", "c.nsp"])
+        .expect(0)
+        .says("10 contents by the SHA-256 in their lists");
     assert!(bytes(&folder.path().join("u.nsp")) == bytes(&folder.path().join("c.nsp")));
-    run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "--dry-run", "-o", "d.nsp"]).expect(0).says("would write d.nsp");
+    run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "--dry-run", "-o", "d.nsp"])
+        .expect(0)
+        .says("would write d.nsp");
     assert!(!folder.path().join("d.nsp").exists());
     run(folder.path(), &["merge", text(&kelp()), "--to", "nsp", "-o", "c.nsp"]).expect(2).says("already exists");
 }

@@ -42,7 +42,10 @@ pub(super) fn is_worth_it(blueprint: &Blueprint) -> bool {
     // What is unpacked from front to back is read once, by one.
     let goes_forward = |p: &Part| matches!(&p.content, Content::Source(s) if s.prefers_sequential());
     let large = blueprint.parts.iter().filter(is_hashed).count();
-    large > 1 && !blueprint.parts.iter().any(goes_forward) && blueprint.block_runs.is_empty() && blueprint.packed_part().is_none()
+    large > 1
+        && !blueprint.parts.iter().any(goes_forward)
+        && blueprint.block_runs.is_empty()
+        && blueprint.packed_part().is_none()
 }
 
 /// Cuts a run of parts into stretches: each large part that is hashed is one by itself.
@@ -60,7 +63,9 @@ fn cut(run: Vec<(usize, SourceRef)>, mut at: u64, measured: &mut PartHashers) ->
                 last.parts.push((number, source));
                 last.hashers.extend(hashers);
             }
-            None => all.push(Stretch { at, len, parts: vec![(number, source)], hashers: hashers.into_iter().collect() }),
+            None => {
+                all.push(Stretch { at, len, parts: vec![(number, source)], hashers: hashers.into_iter().collect() })
+            }
         }
         is_open = !is_large;
         at += len;
@@ -235,7 +240,11 @@ mod tests {
     #[test]
     fn the_first_failure_is_told_and_nothing_is_kept() {
         let mut blueprint = Blueprint::new();
-        for source in [Arc::new(Bytes(bytes(1, LARGE as usize))) as SourceRef, Arc::new(Torn(LARGE)), Arc::new(Fill { byte: 1, len: LARGE })] {
+        for source in [
+            Arc::new(Bytes(bytes(1, LARGE as usize))) as SourceRef,
+            Arc::new(Torn(LARGE)),
+            Arc::new(Fill { byte: 1, len: LARGE }),
+        ] {
             let id = blueprint.source(source);
             blueprint.measure(id, Algorithm::Sha256);
         }

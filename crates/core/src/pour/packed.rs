@@ -1,8 +1,8 @@
 //! Packed parts: every thread reads a batch and packs it; the batches are written in order as they come.
 
 use super::Writing;
-use crate::blueprint::Packer;
 use super::sums::Gauge;
+use crate::blueprint::Packer;
 use crate::digest::Hasher;
 use crate::error::{Error, Result};
 use crate::source::SourceRef;

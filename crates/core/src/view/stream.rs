@@ -83,7 +83,8 @@ impl Transform for CtrRanges {
             let into = from - stream.origin;
             // The counter wraps as a number of 128 bits, however far the range is from its origin.
             let counter = stream.counter.wrapping_add(u128::from(into / 16));
-            let core = CtrCore::<_, Ctr128BE>::inner_iv_init((*stream.aes).clone(), &Array::from(counter.to_be_bytes()));
+            let core =
+                CtrCore::<_, Ctr128BE>::inner_iv_init((*stream.aes).clone(), &Array::from(counter.to_be_bytes()));
             let mut cipher = StreamCipherCoreWrapper::from_core(core);
             cipher.seek(into % 16);
             cipher.apply_keystream(&mut bytes[(from - offset) as usize..(to - offset) as usize]);

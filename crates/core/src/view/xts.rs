@@ -121,7 +121,10 @@ impl Transform for XtsRanges {
         let end = offset + bytes.len() as u64;
         for (range, xts) in self.ranges.iter().zip(&self.ciphers).filter(|(r, _)| r.start < end && offset < r.end) {
             let (from, to) = (range.start.max(offset), range.end.min(end));
-            xts.decrypt((from - range.start) / xts.sector as u64, &mut bytes[(from - offset) as usize..(to - offset) as usize]);
+            xts.decrypt(
+                (from - range.start) / xts.sector as u64,
+                &mut bytes[(from - offset) as usize..(to - offset) as usize],
+            );
         }
     }
 }

@@ -57,7 +57,8 @@ fn cbc(key: &[u8; 16], iv: [u8; 16], bytes: &[u8]) -> Vec<u8> {
 /// An image with these files of the game and of a system update.
 pub(crate) fn build(secure: &[(String, Vec<u8>)], update: &[(String, Vec<u8>)]) -> Result<Vec<u8>> {
     let parts = [("update", partition(update)), ("normal", partition(&[])), ("secure", partition(secure))];
-    let all: Vec<(&str, &[u8], usize)> = parts.iter().map(|(name, (bytes, head))| (*name, bytes.as_slice(), *head)).collect();
+    let all: Vec<(&str, &[u8], usize)> =
+        parts.iter().map(|(name, (bytes, head))| (*name, bytes.as_slice(), *head)).collect();
     let root = hfs0(&all);
     let before: usize = parts[..2].iter().map(|(_, (bytes, _))| bytes.len()).sum();
     let secure_at = 0xf000 + root.len() + before;

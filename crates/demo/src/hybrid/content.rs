@@ -5,10 +5,10 @@ use super::section::Section;
 use super::{keys, sha256};
 use crate::content::secret;
 use decanter_core::Result;
+use decanter_core::digest::hex;
 use decanter_core::keyring::Key;
 use decanter_core::transform::Transform;
 use decanter_core::view::{CtrRanges, Keystream, Xts};
-use decanter_core::digest::hex;
 
 const UNIT: usize = 0x200;
 const HEAD: usize = 0xc00;
@@ -49,7 +49,8 @@ fn title_key(title_id: u64) -> Key {
 /// The content, encrypted.
 pub(crate) fn nca(spec: &Spec) -> Result<Vec<u8>> {
     let revision = spec.generation.saturating_sub(1);
-    let area_keys: Vec<[u8; 16]> = (0..4).map(|n| secret(&format!("area {:016x} {} {n}", spec.program_id, spec.kind))).collect();
+    let area_keys: Vec<[u8; 16]> =
+        (0..4).map(|n| secret(&format!("area {:016x} {} {n}", spec.program_id, spec.kind))).collect();
     let section_key = match spec.crypto {
         Crypto::KeyArea => Key::new(area_keys[2].to_vec()),
         Crypto::TitleKey => title_key(spec.program_id),

@@ -88,7 +88,13 @@ fn program_section() -> Result<Section> {
 }
 
 /// Puts a title together: contents, their list, and a ticket where one is needed.
-fn title(wish: &Wish<'_>, kind: u8, needs: u32, mut contents: Vec<(u8, Vec<u8>)>, gone: &[(u8, Vec<u8>)]) -> Result<Files> {
+fn title(
+    wish: &Wish<'_>,
+    kind: u8,
+    needs: u32,
+    mut contents: Vec<(u8, Vec<u8>)>,
+    gone: &[(u8, Vec<u8>)],
+) -> Result<Files> {
     let spec = |kind: u8, sections: Vec<Section>| Spec {
         kind,
         program_id: wish.title_id,
@@ -98,7 +104,8 @@ fn title(wish: &Wish<'_>, kind: u8, needs: u32, mut contents: Vec<(u8, Vec<u8>)>
         sections,
     };
     if !wish.names.is_empty() {
-        let icons = wish.names.iter().map(|(language, _)| (format!("icon_{}.dat", ICONS[*language]), picture_jpeg(256, 256)));
+        let icons =
+            wish.names.iter().map(|(language, _)| (format!("icon_{}.dat", ICONS[*language]), picture_jpeg(256, 256)));
         let mut files: Files = icons.collect();
         files.push(("control.nacp".into(), content::control(wish.names, "Saltmarsh Pier", wish.shown)));
         contents.push((3, content::nca(&spec(2, vec![section::rom(&romfs::build(&files), 3)]))?));

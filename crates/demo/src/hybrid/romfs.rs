@@ -100,7 +100,10 @@ pub(crate) fn build(files: &[(String, Vec<u8>)]) -> Vec<u8> {
     for (index, folder) in folders.iter().enumerate() {
         let next = if index == 0 { NONE } else { sibling(&folders, index) };
         let children = [first(&folders, index, 1), first(&own, index, 0)];
-        words(&mut folder_table, &[parents[folder.parent], next, children[0], children[1], folder.next, folder.name.len() as u32]);
+        words(
+            &mut folder_table,
+            &[parents[folder.parent], next, children[0], children[1], folder.next, folder.name.len() as u32],
+        );
         folder_table.extend(folder.name.as_bytes());
         folder_table.resize(folder_table.len().next_multiple_of(4), 0);
     }

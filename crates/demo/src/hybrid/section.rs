@@ -164,7 +164,9 @@ pub(crate) fn update(base: &Section, new: &Section) -> Section {
     let mut head = new.head.clone();
     head[4] = 4;
     let mut patch = Vec::new();
-    for (at, len, count) in [(moved_at, moved.len(), entries.len()), (moved_at + moved.len() as u64, counted.len(), rows.len())] {
+    for (at, len, count) in
+        [(moved_at, moved.len(), entries.len()), (moved_at + moved.len() as u64, counted.len(), rows.len())]
+    {
         patch.extend(at.to_le_bytes());
         patch.extend((len as u64).to_le_bytes());
         patch.extend(b"BKTR");

@@ -53,7 +53,9 @@ fn accepts(item: &Item, other: &dyn Format, own: &dyn Format) -> Option<u8> {
 /// Two chips are nothing that these are made of.
 fn refuse_lanes(options: &Options) -> Result<()> {
     match options.given.split(&SPLIT) {
-        Some(Split::EvenOdd) => Err(Error::Usage("even-odd is for ROMs: --split takes a size here, as in 4GiB-1".into())),
+        Some(Split::EvenOdd) => {
+            Err(Error::Usage("even-odd is for ROMs: --split takes a size here, as in 4GiB-1".into()))
+        }
         _ => Ok(()),
     }
 }
@@ -99,10 +101,18 @@ fn titles(item: &Item, form: Form, options: &Options, setting: &Setting<'_>) -> 
     // What is cut into parts does not pass by as a whole: it is held against its digests before.
     let is_split = options.given.has(&SPLIT);
     let mut notices = if is_split { sound(item, options, setting)? } else { Vec::new() };
-    let laid = merge::lay(&all, form, &merge::Options { pad: options.given.has(&PAD), ..merge::Options::default() }, keyring, setting)?;
+    let laid = merge::lay(
+        &all,
+        form,
+        &merge::Options { pad: options.given.has(&PAD), ..merge::Options::default() },
+        keyring,
+        setting,
+    )?;
     let words = match laid.checked {
         0 => "all titles with their tickets, contents byte for byte; nothing was held against its digest".to_owned(),
-        n => format!("all titles with their tickets, contents byte for byte: {n} held against the SHA-256 in their lists"),
+        n => format!(
+            "all titles with their tickets, contents byte for byte: {n} held against the SHA-256 in their lists"
+        ),
     };
     notices.extend(laid.notices.iter().map(Notice::new));
     Ok(Made {

@@ -29,9 +29,11 @@ pub(super) static LABEL: Choice = Choice::of(
     Kind::Text,
     "Volume label of a new file system [default: the title, or the folder's name]",
 );
-pub(super) static TRIM: Choice =
-    Choice::flag("trim", "Cut off a ROM, or an image of a cartridge or gamecard, what is proven to be padding or repetition")
-        .making("trimmed");
+pub(super) static TRIM: Choice = Choice::flag(
+    "trim",
+    "Cut off a ROM, or an image of a cartridge or gamecard, what is proven to be padding or repetition",
+)
+.making("trimmed");
 pub(super) static PAD: Choice = Choice::of(
     "pad",
     "SIZE",

@@ -222,7 +222,9 @@ fn folder_starters(sources: &[String], setting: &Setting<'_>) -> Vec<(String, Ve
 fn groups(sources: &[Identity]) -> Vec<Group> {
     let mut groups: Vec<Group> = Vec::new();
     for identity in sources {
-        let Some(Belongs { to: name, .. }) = identity.belongs.clone().filter(|_| identity.titles.is_empty()) else { continue };
+        let Some(Belongs { to: name, .. }) = identity.belongs.clone().filter(|_| identity.titles.is_empty()) else {
+            continue;
+        };
         let member = (identity.source.clone(), identity.kind.clone());
         let title = identity.title.clone().unwrap_or_default();
         match groups.iter_mut().find(|g| g.name == name) {

@@ -37,7 +37,9 @@ impl Joining<'_> {
         // A part that is shorter than the others would shift all that follows.
         if let Some(index) = all[..all.len() - 1].iter().position(|s| s.len() != first) {
             let (part, len) = (&parts[index], all[index].len());
-            return Err(Error::Unreadable { why: format!("the part {part} has {len} bytes, the first one {first}: all but the last have the same") });
+            return Err(Error::Unreadable {
+                why: format!("the part {part} has {len} bytes, the first one {first}: all but the last have the same"),
+            });
         }
         Ok(Arc::new(Concat::new(all)?))
     }
@@ -117,10 +119,12 @@ mod tests {
         assert!(!store.is_folder(&path).unwrap());
         assert_eq!(read(&store).unwrap(), b"kelptide!");
         let mut met = Vec::new();
-        store.walk(&native::text(folder.path()), &mut |one| {
-            met.push(one.below);
-            Ok(())
-        }).unwrap();
+        store
+            .walk(&native::text(folder.path()), &mut |one| {
+                met.push(one.below);
+                Ok(())
+            })
+            .unwrap();
         assert_eq!(met, ["Fogbell.nsp", "other.txt"]);
         std::fs::write(whole.join("01"), "tid").unwrap();
         assert!(read(&store).unwrap_err().to_string().contains("has 3 bytes, the first one 4"));

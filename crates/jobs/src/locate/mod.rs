@@ -143,8 +143,19 @@ fn open_quietly(shown: &str, setting: &Setting<'_>) -> Result<Item> {
 }
 
 fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Result<Item> {
-    let Reached { host, found, mut around, mut carried, mut near, mut names, mut kinds, unfinished, mut through, gap, stop } =
-        reached;
+    let Reached {
+        host,
+        found,
+        mut around,
+        mut carried,
+        mut near,
+        mut names,
+        mut kinds,
+        unfinished,
+        mut through,
+        gap,
+        stop,
+    } = reached;
     let mut place = match found {
         Found::Folder(tree) => return Ok(folder_item(shown, &host, tree, &around, setting)),
         Found::Place(place) => place,

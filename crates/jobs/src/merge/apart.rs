@@ -25,7 +25,8 @@ pub fn unmerge(shown: &str, output: Option<&Path>, setting: &Setting<'_>) -> Res
     }
     let (Some(source), false) = (&item.source, item.opened.holds.titles.is_empty()) else {
         let kind = crate::failure::with_article(&item.opened.identity.kind);
-        return Err(Failure::usage(what, format!("it is {kind}, in which no titles are found")).hint("give a package (nsp) or a gamecard image (xci)"));
+        return Err(Failure::usage(what, format!("it is {kind}, in which no titles are found"))
+            .hint("give a package (nsp) or a gamecard image (xci)"));
     };
     let keyring = item.opened.holds.keys.as_deref().unwrap_or(&item.keyring).clone();
     let contents = nx::open_contents(source, &keyring).map_err(|e| Failure::new(what.clone(), e))?;
@@ -58,7 +59,9 @@ pub fn unmerge(shown: &str, output: Option<&Path>, setting: &Setting<'_>) -> Res
                         report.notices.extend(laid.notices.iter().map(Notice::new));
                     }
                     Err(e) if e.blame() == Blame::Request => return Err(place::refused(&target, e)),
-                    Err(e @ (Error::Cancelled | Error::NoSpace { .. } | Error::FileTooLarge { .. })) => return Err(advise(&what, e)),
+                    Err(e @ (Error::Cancelled | Error::NoSpace { .. } | Error::FileTooLarge { .. })) => {
+                        return Err(advise(&what, e));
+                    }
                     Err(e) => row.error = Some(e.to_string()),
                 }
             }

@@ -44,7 +44,8 @@ impl Collected {
             }
             let below = Below::of(source, setting);
             paths.extend(below.files.into_iter().map(|p| (p, false)));
-            own.failed.extend(below.failed.into_iter().map(|(path, e)| format!("\"{path}\" cannot be looked into: {e}")));
+            own.failed
+                .extend(below.failed.into_iter().map(|(path, e)| format!("\"{path}\" cannot be looked into: {e}")));
         }
         let mut seen = std::collections::HashSet::new();
         paths.retain(|(path, _)| seen.insert(path.clone()));
@@ -89,7 +90,8 @@ impl Collected {
     /// The packages in an archive, by their names there.
     fn archive(&mut self, item: &Item, setting: &Setting<'_>) -> Result<(), Failure> {
         let names = item.opened.holds.tree.iter().flat_map(|t| t.files()).map(|(node, _)| node.path.clone());
-        let wanted: Vec<String> = names.filter(|n| ["nsp", "xci"].iter().any(|e| nx::contents::has_extension(n, e))).collect();
+        let wanted: Vec<String> =
+            names.filter(|n| ["nsp", "xci"].iter().any(|e| nx::contents::has_extension(n, e))).collect();
         for name in wanted {
             let address = format!("{}{}{name}", item.address, locate::INSIDE);
             self.path(&address, true, setting)?;
@@ -112,7 +114,8 @@ impl Collected {
             return Err(trouble.clone().into());
         }
         for (index, why) in &contents.failed {
-            self.failed.push(format!("\"{}\": the list of contents {}: {why}", item.address, contents.files[*index].name));
+            self.failed
+                .push(format!("\"{}\": the list of contents {}: {why}", item.address, contents.files[*index].name));
         }
         if contents.titles.is_empty() && contents.failed.is_empty() {
             self.failed.push(format!("\"{}\" has no list of contents", item.address));

@@ -42,7 +42,14 @@ pub(crate) fn lay(
     let lists = files.iter().filter(|f| matches!(f.body, Body::List(_))).count();
     let mut facts = Vec::new();
     if !changed.is_empty() {
-        facts.push(("standard crypto".to_owned(), tell::count(changed.len() as u64, "content, its key now in its key area", "contents, their keys now in their key areas")));
+        facts.push((
+            "standard crypto".to_owned(),
+            tell::count(
+                changed.len() as u64,
+                "content, its key now in its key area",
+                "contents, their keys now in their key areas",
+            ),
+        ));
     }
     if lists > 0 {
         notices.push("lists and headers of contents were changed: their signatures are not valid any more, and consoles that check them refuse the titles".into());
@@ -52,9 +59,13 @@ pub(crate) fn lay(
         Form::Xci => {
             let card = xci::compose(xci::Making { secure: files, is_padded: options.pad, is_unchecked, keys })?;
             facts.push(("card".to_owned(), format!("{} GB", card.class.gigabytes())));
-            notices.push("the signature of the card's header is a placeholder: consoles that check it refuse the card".into());
+            notices.push(
+                "the signature of the card's header is a placeholder: consoles that check it refuse the card".into(),
+            );
             if !card.has_info {
-                notices.push("the encrypted part of the card's header is zeros: nx.card.header is not in the keyring".into());
+                notices.push(
+                    "the encrypted part of the card's header is zeros: nx.card.header is not in the keyring".into(),
+                );
             }
             card.blueprint
         }
@@ -88,8 +99,15 @@ pub(crate) fn prove(path: &Path, changed: &[(Nca, usize)], keys: &Keyring, setti
                 let (start, len) = (section.range.start, section.range.end - section.range.start);
                 let [old, new] = [&before.clear, &now.clear].map(|s| Slice::new(s.clone(), start, len));
                 if let Some(at) = compare::first_difference(&old?, &new?, setting.watch)? {
-                    let what = format!("the plaintext of {}, section {}, at {at:#x}", contents.files[*index].name, section.index);
-                    return Err(Error::Checksum { what, expected: "the same bytes as before".into(), found: "others".into() });
+                    let what = format!(
+                        "the plaintext of {}, section {}, at {at:#x}",
+                        contents.files[*index].name, section.index
+                    );
+                    return Err(Error::Checksum {
+                        what,
+                        expected: "the same bytes as before".into(),
+                        found: "others".into(),
+                    });
                 }
                 same_plaintext += len;
             }

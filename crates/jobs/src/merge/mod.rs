@@ -79,7 +79,8 @@ pub fn merge(
     if let [one] = collected.failed.as_slice()
         && collected.packages.is_empty()
     {
-        return Err(Failure::usage(what, one.clone()).hint("give packages (nsp), gamecard images (xci), or folders and archives with them"));
+        return Err(Failure::usage(what, one.clone())
+            .hint("give packages (nsp), gamecard images (xci), or folders and archives with them"));
     }
     if collected.packages.is_empty() {
         return Err(Failure::usage(what, "there is no package or gamecard image in it")
@@ -87,14 +88,15 @@ pub fn merge(
     }
     let all = families(collected.members());
     if !options.each {
-        one_family(&all, &what, options)?;
         if let Some(why) = collected.failed.first() {
             return Err(Failure::usage(what, format!("one of the parts cannot be used: {why}"))
                 .hint("get a whole copy of it, or give the other parts alone"));
         }
+        one_family(&all, &what, options)?;
     }
     if options.each && output.is_some_and(|o| !o.is_dir() && !o.as_os_str().as_encoded_bytes().ends_with(b"/")) {
-        return Err(Failure::usage(what, "--each makes several files, and -o is the name of one").hint("give a folder with -o, with / at its end"));
+        return Err(Failure::usage(what, "--each makes several files, and -o is the name of one")
+            .hint("give a folder with -o, with / at its end"));
     }
     let mut report = MergeReport::new(form, setting.dry_run);
     report.failed = collected.failed.clone();
@@ -142,7 +144,11 @@ fn refusal(what: String, fault: &Fault) -> Failure {
     let hint = match fault {
         Fault::NoBase => "add the base to the sources; --without-base merges what there is".to_owned(),
         Fault::Conflict { sources: [a, b], .. } => {
-            format!("leave one of them out; decanter verify {} {} tells which one is damaged, if one is", quoted(a), quoted(b))
+            format!(
+                "leave one of them out; decanter verify {} {} tells which one is damaged, if one is",
+                quoted(a),
+                quoted(b)
+            )
         }
         Fault::NeedsUpdate { .. } => "add a newer update".to_owned(),
         Fault::Missing { .. } | Fault::Damaged { .. } => "get a whole copy of it".to_owned(),
@@ -182,22 +188,29 @@ impl Job<'_, '_> {
             return Err(refusal(what, fault));
         }
         if family.chosen().next().is_none() {
-            return Err(Failure::usage(what, "there is no base, update or add-on among them").hint("these titles are not merged"));
+            return Err(Failure::usage(what, "there is no base, update or add-on among them")
+                .hint("these titles are not merged"));
         }
         let members: Vec<&Member> = family.chosen().collect();
         let titles = members.iter().map(|m| self.collected.title(m)).collect::<Vec<_>>();
         let target = place::file(self.output, &name::merged(family, self.form));
         self.setting.check_target(&target)?;
         let fail = |e: Error| advise(&what, e);
-        let laid = lay(&titles, self.form, self.options, &self.collected.packages[members[0].number].keyring, self.setting)
-            .map_err(fail)?;
+        let laid =
+            lay(&titles, self.form, self.options, &self.collected.packages[members[0].number].keyring, self.setting)
+                .map_err(fail)?;
         let mut merged = Merged::of(family, &target, &laid);
         self.setting.watch.begin(&format!("merging {name}"), Some(laid.blueprint.len()));
         let output = Output::new(&laid.blueprint, &target);
         let poured = self.setting.pour_one(output, self.setting.door(), &mut |path| {
             self.setting.watch.end();
             if self.options.prove {
-                merged.proven = Some(lay::prove(path, &laid.changed, &self.collected.packages[members[0].number].keyring, self.setting)?);
+                merged.proven = Some(lay::prove(
+                    path,
+                    &laid.changed,
+                    &self.collected.packages[members[0].number].keyring,
+                    self.setting,
+                )?);
             }
             Ok(())
         });
@@ -209,7 +222,8 @@ impl Job<'_, '_> {
         if let Some(poured) = poured {
             merged.bytes = poured.bytes;
         }
-        let left = family.superseded.iter().map(|m| format!("{} in \"{}\" is superseded and left out", m.what(), m.source));
+        let left =
+            family.superseded.iter().map(|m| format!("{} in \"{}\" is superseded and left out", m.what(), m.source));
         let doubled = family.doubled.iter().map(|m| format!("\"{}\" is a further copy of {}", m.source, m.what()));
         let others = family.others.iter().map(|m| format!("{} in \"{}\" is not merged", m.what(), m.source));
         let faults = family.faults.iter().map(Fault::words);

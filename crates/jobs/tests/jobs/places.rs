@@ -204,11 +204,17 @@ fn keys_beside_an_archive_count_for_what_is_in_it() {
     };
     let beside = shelf(&[("k.zip", &zip_of(&[("K.iso", &image)])), ("DCNT-10001.dkey", &key)]);
     let within = shelf(&[("k.zip", &zip_of(&[("K.iso", &image), ("DCNT-10001.dkey", &key)]))]);
-    let elsewhere = shelf(&[("k.zip", &zip_of(&[("K.iso", &image)])), ("keys/DCNT-10001.dkey", &key)]);
+    let shelved = shelf(&[("k.zip", &zip_of(&[("K.iso", &image)])), ("keys/DCNT-10001.dkey", &key)]);
+    let around = shelf(&[("titles/k.zip", &zip_of(&[("K.iso", &image)])), ("keys/DCNT-10001.dkey", &key)]);
+    let elsewhere = shelf(&[("k.zip", &zip_of(&[("K.iso", &image)])), ("secrets/DCNT-10001.dkey", &key)]);
     assert!(found(&beside, "k.zip") && found(&within, "k.zip"));
+    assert!(
+        found(&shelved, "k.zip") && found(&around, "titles/k.zip"),
+        "a folder of keys beside it, or beside its folder"
+    );
     assert!(!found(&elsewhere, "k.zip"), "a folder that was not named is not looked into");
     let mut setting = Setting::new(&());
-    setting.key_places.push(elsewhere.path().join("keys"));
+    setting.key_places.push(elsewhere.path().join("secrets"));
     let item = open(&at(&elsewhere, "k.zip"), "open", &setting).unwrap();
     assert!(matches!(item.opened.protection.unwrap().key, decanter_core::protection::KeyState::Found { .. }));
 }

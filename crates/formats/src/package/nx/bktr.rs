@@ -54,7 +54,12 @@ fn second_nodes(buckets: u64) -> u64 {
 
 /// Every entry of a table, in order, each with its offset in the section; and where the last one ends. `key` is what
 /// entries are sorted by.
-fn read<T: Layout + Copy>(section: &dyn Source, place: &Place, what: &'static str, key: fn(&T) -> u64) -> Result<(Vec<T>, u64)> {
+fn read<T: Layout + Copy>(
+    section: &dyn Source,
+    place: &Place,
+    what: &'static str,
+    key: fn(&T) -> u64,
+) -> Result<(Vec<T>, u64)> {
     let bad = |text: String, at: u64| Error::malformed(ID, format!("{what}: {text}"), at);
     let per = (NODE - HEAD) / size_of::<T>() as u64;
     let count = u64::from(place.count);
@@ -94,7 +99,10 @@ fn read<T: Layout + Copy>(section: &dyn Source, place: &Place, what: &'static st
         }
         let next = (bucket + 1 < buckets).then(|| head.end.get());
         if next.is_none() && head.end.get() != end {
-            return Err(bad(format!("the last bucket ends at {:#x}, the table at {end:#x}", head.end.get()), place_at + 8));
+            return Err(bad(
+                format!("the last bucket ends at {:#x}, the table at {end:#x}", head.end.get()),
+                place_at + 8,
+            ));
         }
     }
     Ok((entries, end))
@@ -129,11 +137,14 @@ impl Moves {
         let (raw, len) = read::<MovedEntry>(section, place, "the table of moved stretches", |e| e.virtual_at.get())?;
         let mut entries = Vec::with_capacity(raw.len());
         for (index, entry) in raw.iter().enumerate() {
-            let (virtual_at, physical_at, storage) = (entry.virtual_at.get(), entry.physical_at.get(), entry.storage.get());
+            let (virtual_at, physical_at, storage) =
+                (entry.virtual_at.get(), entry.physical_at.get(), entry.storage.get());
             let bytes = raw.get(index + 1).map_or(len, |next| next.virtual_at.get()) - virtual_at;
             let end = physical_at.checked_add(bytes);
             if storage > 1 || end.is_none() || (storage == 1 && end > Some(own_len)) {
-                let what = format!("the stretch at {virtual_at:#x} is taken from {physical_at:#x} of storage {storage}, where nothing is");
+                let what = format!(
+                    "the stretch at {virtual_at:#x} is taken from {physical_at:#x} of storage {storage}, where nothing is"
+                );
                 return Err(Error::malformed(ID, what, place.range.start));
             }
             entries.push(Moved { virtual_at, physical_at, is_of_update: storage == 1 });
@@ -263,8 +274,13 @@ mod tests {
 
     #[test]
     fn tables_out_of_order_are_refused() {
-        let told = |entries: &[(u64, u64, u32)], end| moves(table(entries, end), entries.len() as u32).unwrap_err().to_string();
-        assert!(told(&[(0, 0, 0), (20, 0, 0), (10, 0, 0)], 45).contains("does not follow after the one before at offset 0x4038"));
+        let told = |entries: &[(u64, u64, u32)], end| {
+            moves(table(entries, end), entries.len() as u32).unwrap_err().to_string()
+        };
+        assert!(
+            told(&[(0, 0, 0), (20, 0, 0), (10, 0, 0)], 45)
+                .contains("does not follow after the one before at offset 0x4038")
+        );
         assert!(told(&[(5, 0, 0)], 45).contains("does not follow"), "there is a gap at the beginning");
         assert!(told(&[(0, 0, 0), (45, 0, 0)], 45).contains("does not follow"));
         assert!(told(&[(0, 90, 1)], 45).contains("where nothing is"));

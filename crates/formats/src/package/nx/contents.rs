@@ -125,7 +125,10 @@ impl Contents {
         for index in 0..own.files.len() {
             let file = &own.files[index];
             if has_extension(&file.name, "tik") {
-                let ticket = kept(read_vec(file.source.as_ref(), 0, file.source.len(), "a ticket", ticket::MOST).and_then(|b| Ticket::parse(&b)))?;
+                let ticket = kept(
+                    read_vec(file.source.as_ref(), 0, file.source.len(), "a ticket", ticket::MOST)
+                        .and_then(|b| Ticket::parse(&b)),
+                )?;
                 if let Some((ticket, key)) = ticket.as_ref().ok().and_then(|t| Some((t, t.title_key()?))) {
                     own.keys.add(hex(&ticket.rights_id), key.clone(), format!("the ticket {}", file.name));
                 }
@@ -178,9 +181,8 @@ impl Contents {
             return Err(trouble.clone().into());
         }
         let found = nca.small_file(&|path| path.ends_with(".cnmt"), cnmt::MOST)?;
-        let [(_, raw)] = <[_; 1]>::try_from(found).map_err(|all| {
-            Error::malformed(cnmt::ID, format!("{} lists in a content that holds one", all.len()), 0)
-        })?;
+        let [(_, raw)] = <[_; 1]>::try_from(found)
+            .map_err(|all| Error::malformed(cnmt::ID, format!("{} lists in a content that holds one", all.len()), 0))?;
         let cnmt = Cnmt::parse(raw)?;
         let by_name: HashMap<String, usize> =
             self.files.iter().enumerate().map(|(index, f)| (f.name.to_ascii_lowercase(), index)).collect();
@@ -265,7 +267,8 @@ impl Contents {
                     Ok(more) => nodes.extend(more),
                     Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
                     Err(e) => {
-                        let file = File::broken(record.len, format!("{} cannot be looked into: {e}", self.files[*index].name));
+                        let file =
+                            File::broken(record.len, format!("{} cannot be looked into: {e}", self.files[*index].name));
                         nodes.push(Node::new(format!("{place}/content"), NodeKind::File(file), None));
                     }
                 }
@@ -274,7 +277,15 @@ impl Contents {
         Ok(nodes)
     }
 
-    fn files_of(&self, title: &Title, record: &Record, index: usize, place: &str, others: &[Self], notices: &mut Vec<String>) -> Result<Vec<Node>> {
+    fn files_of(
+        &self,
+        title: &Title,
+        record: &Record,
+        index: usize,
+        place: &str,
+        others: &[Self],
+        notices: &mut Vec<String>,
+    ) -> Result<Vec<Node>> {
         let nca = self.nca(index)?;
         let is_over = nca.sections.iter().any(|s| s.patch.is_some());
         let base = if is_over { self.base_content_among(title, record, others)? } else { None };
@@ -320,7 +331,13 @@ impl Contents {
                 let Some(index) = file else { continue };
                 let held = &self.files[*index];
                 if held.len() != record.len {
-                    faults.push(format!("{} ({}) has {} bytes, the list says {}", held.name, record.name(), held.len(), record.len));
+                    faults.push(format!(
+                        "{} ({}) has {} bytes, the list says {}",
+                        held.name,
+                        record.name(),
+                        held.len(),
+                        record.len
+                    ));
                 }
             }
             for record in title.missing() {
@@ -331,7 +348,11 @@ impl Contents {
         }
         for (index, ticket) in &self.tickets {
             if let Err(why) = ticket {
-                all.push(Settled::fails(format!("the ticket {}", self.files[*index].name), why, "without it nothing under its title key starts"));
+                all.push(Settled::fails(
+                    format!("the ticket {}", self.files[*index].name),
+                    why,
+                    "without it nothing under its title key starts",
+                ));
             }
         }
         Ok(all)
@@ -347,7 +368,10 @@ impl Contents {
         };
         match read_vec(held.source.as_ref(), 0, held.source.len(), "a list of contents", cnmt::MOST) {
             Ok(bytes) if hex(&super::sha256(&bytes)[..16]) == id => Settled::holds(name).by_digests(),
-            Ok(_) => Settled::fails(name, format!("the SHA-256 of {} does not begin with its name", held.name), INSTALL).by_digests(),
+            Ok(_) => {
+                Settled::fails(name, format!("the SHA-256 of {} does not begin with its name", held.name), INSTALL)
+                    .by_digests()
+            }
             Err(e) => Settled::fails(name, e.to_string(), INSTALL),
         }
     }
@@ -509,4 +533,3 @@ pub fn crypto(nca: &Nca) -> String {
         (true, None) => format!("generation {generation}, standard crypto"),
     }
 }
-

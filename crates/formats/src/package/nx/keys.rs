@@ -176,10 +176,15 @@ mod tests {
     fn both_spellings_are_read_and_lengths_count() {
         let mut ring = Keyring::default();
         ring.add_list(
-            &format!("HEADER_KEY = {}\nkey_area_key_application_0a = {}\nnx.titlekek.00={}\nxci_header_key = 00\n", "1".repeat(64), "2".repeat(32), "3".repeat(32)),
+            &format!(
+                "HEADER_KEY = {}\nkey_area_key_application_0a = {}\nnx.titlekek.00={}\nxci_header_key = 00\n",
+                "1".repeat(64),
+                "2".repeat(32),
+                "3".repeat(32)
+            ),
             "list",
         );
-        ring.add(&"0500".repeat(8), Key::new(vec![4; 16]), "titles");
+        ring.add("0500".repeat(8), Key::new(vec![4; 16]), "titles");
         let found = |role| find(&ring, role, "x").map(|(key, _)| key.bytes()[0]);
         assert_eq!(found(Role::Header).unwrap(), 0x11);
         assert_eq!(found(Role::Area(Area::Application, 10)).unwrap(), 0x22);

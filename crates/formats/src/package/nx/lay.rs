@@ -77,7 +77,8 @@ impl Tables {
                 blueprint.compute(*part, &needs, Arc::new(move |known| list.bytes(&|n| sha256(known, all[n]))))?;
             }
         }
-        let renamed: Vec<PartId> = files.iter().zip(parts.iter()).filter(|(f, _)| f.is_renamed()).map(|(_, p)| *p).collect();
+        let renamed: Vec<PartId> =
+            files.iter().zip(parts.iter()).filter(|(f, _)| f.is_renamed()).map(|(_, p)| *p).collect();
         for (slot, table) in waiting {
             let (files, all) = (files.clone(), parts.clone());
             let make = move |known: &Known<'_>| table(&Load::names(&files, &|n| sha256(known, all[n]))?);
@@ -119,9 +120,19 @@ fn check(blueprint: &mut Blueprint, files: Arc<Vec<Loaded>>, parts: Arc<Vec<Part
 ///
 /// # Errors
 /// As [`header`].
-pub(super) fn table(kind: Kinds, files: &[Loaded], names: &[String], hashed: &[Option<(u32, [u8; 32])>], align: u64) -> Result<Vec<u8>> {
+pub(super) fn table(
+    kind: Kinds,
+    files: &[Loaded],
+    names: &[String],
+    hashed: &[Option<(u32, [u8; 32])>],
+    align: u64,
+) -> Result<Vec<u8>> {
     let items: Vec<Item> = (files.iter().zip(names).enumerate())
-        .map(|(index, (file, name))| Item { name: name.clone(), len: file.source.len(), hashed: hashed.get(index).copied().flatten() })
+        .map(|(index, (file, name))| Item {
+            name: name.clone(),
+            len: file.source.len(),
+            hashed: hashed.get(index).copied().flatten(),
+        })
         .collect();
     header(kind, &items, align)
 }

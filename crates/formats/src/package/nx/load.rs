@@ -140,12 +140,16 @@ impl Load {
                 if record.may_be_missing() {
                     continue;
                 }
-                return Err(Error::Damaged { what: format!("{what} ({}) is listed and not there", record.file_name()) });
+                return Err(Error::Damaged {
+                    what: format!("{what} ({}) is listed and not there", record.file_name()),
+                });
             };
             let held = &contents.files[*index];
             if held.len() != record.len || held.missing() > 0 {
                 let (name, there) = (&held.name, held.source.len());
-                return Err(Error::Damaged { what: format!("{what} ({name}) has {there} bytes, its list says {}", record.len) });
+                return Err(Error::Damaged {
+                    what: format!("{what} ({name}) has {there} bytes, its list says {}", record.len),
+                });
             }
             let (mut source, mut body) = (held.source.clone(), Body::AsIs);
             if changes.standard_crypto || changes.lowest_system {
@@ -199,7 +203,11 @@ impl Load {
             None => Ok(()),
             Some(id) => {
                 let (expected, found) = (format!("SHA-256 {}", hex(id)), hex(&found[..id.len()]));
-                Err(Error::Checksum { what: format!("{} list of contents ({})", title.name(), meta.name), expected, found })
+                Err(Error::Checksum {
+                    what: format!("{} list of contents ({})", title.name(), meta.name),
+                    expected,
+                    found,
+                })
             }
         }
     }
@@ -213,7 +221,9 @@ impl Load {
                 cnmt.system = Some(first);
             }
             Some(_) => {}
-            None => self.notices.push(format!("the system that first had keys of generation {generation} is not known: what is asked for stays")),
+            None => self.notices.push(format!(
+                "the system that first had keys of generation {generation} is not known: what is asked for stays"
+            )),
         }
     }
 

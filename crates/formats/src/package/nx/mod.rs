@@ -21,8 +21,8 @@ pub mod xci;
 
 use aes::cipher::{Array, BlockCipherDecrypt, BlockCipherEncrypt, KeyInit, consts::U16};
 use aes::{Aes128Dec, Aes128Enc};
-use decanter_core::digest::{Algorithm, of_bytes};
 use contents::Contents;
+use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::format::Format;
 use decanter_core::head::Head;
 use decanter_core::keyring::{Key, Keyring};

@@ -108,7 +108,10 @@ mod tests {
         bytes[0x302c] = 0b1_0010;
         bytes[0x3060..0x3065].copy_from_slice(b"1.2.0");
         let own = Nacp::parse(&bytes).unwrap();
-        assert_eq!((own.first().unwrap().title.as_str(), own.first().unwrap().publisher.as_str()), ("Kelp Courier", "Saltmarsh"));
+        assert_eq!(
+            (own.first().unwrap().title.as_str(), own.first().unwrap().publisher.as_str()),
+            ("Kelp Courier", "Saltmarsh")
+        );
         assert_eq!(own.names.iter().map(|n| n.language).collect::<Vec<_>>(), [1, 4]);
         assert_eq!((own.version.as_str(), own.spoken()), ("1.2.0", vec!["English", "German"]));
         assert!(Nacp::parse(&bytes[1..]).is_err());

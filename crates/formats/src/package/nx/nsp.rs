@@ -130,7 +130,8 @@ pub(super) fn kind(what: &str, contents: &Contents) -> String {
 pub(super) fn trailing(opened: &mut Opened, source: &SourceRef, end: u64) {
     let more = source.len().saturating_sub(end);
     if more > 0 {
-        opened.notice(format!("{} bytes follow after its end and belong to nothing", decanter_core::tell::grouped(more)));
+        opened
+            .notice(format!("{} bytes follow after its end and belong to nothing", decanter_core::tell::grouped(more)));
     }
 }
 

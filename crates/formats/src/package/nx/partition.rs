@@ -168,7 +168,7 @@ impl Partition {
     /// # Errors
     /// When a slice cannot be made, which checked entries rule out.
     pub fn nodes(&self, source: &SourceRef, prefix: &str) -> Result<Vec<Node>> {
-        self.entries.iter().map(|e| Ok(node(format!("{prefix}{}", e.name), source, &e.range)?)).collect()
+        self.entries.iter().map(|e| node(format!("{prefix}{}", e.name), source, &e.range)).collect()
     }
 }
 

@@ -104,7 +104,11 @@ impl Files {
                 (None, _) => Node::new(path, Kind::Folder, None),
                 (Some(range), Some(why)) => {
                     let len = range.end - range.start;
-                    Node::new(path, Kind::File(File { len, spans: Vec::new(), content: Content::Broken(why.clone()) }), None)
+                    Node::new(
+                        path,
+                        Kind::File(File { len, spans: Vec::new(), content: Content::Broken(why.clone()) }),
+                        None,
+                    )
                 }
                 (Some(range), None) if range.is_empty() => {
                     let nothing: SourceRef = std::sync::Arc::new(decanter_core::source::Bytes(Vec::new()));
@@ -149,7 +153,10 @@ impl Tables {
                 Some(end) => (self.data_at + start..self.data_at + end, None),
                 // An empty file may stand behind the end, where its alignment leads.
                 None if len == 0 => (0..0, None),
-                None => (0..len, Some(format!("its data of {len} bytes at {start:#x} lies behind the end (field at {field:#x})"))),
+                None => (
+                    0..len,
+                    Some(format!("its data of {len} bytes at {start:#x} lies behind the end (field at {field:#x})")),
+                ),
             };
             self.push(Entry { path: format!("{path}{name}"), data: Some(data), broken }, out)?;
             file = entry.sibling.get();
@@ -273,7 +280,10 @@ mod tests {
             read(&bytes)
         };
         let files_at = 0x50 + 0x18 + 0x1c;
-        assert!(with(0x50 + 0x18 + 4, 0x18).unwrap_err().to_string().contains("a loop at offset 0x68"), "its own sibling");
+        assert!(
+            with(0x50 + 0x18 + 4, 0x18).unwrap_err().to_string().contains("a loop at offset 0x68"),
+            "its own sibling"
+        );
         assert!(with(0x50 + 0x18 + 8, 0).unwrap_err().to_string().contains("a loop"), "the root in a folder");
         assert!(with(files_at + 4, 0).unwrap_err().to_string().contains("a loop"));
         let shared = with(files_at + 0x10, 0x12).unwrap();

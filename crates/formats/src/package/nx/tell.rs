@@ -138,7 +138,8 @@ pub(super) fn tell(opened: &mut Opened, contents: &Contents, companions: &[Sourc
     let digests = contents::digests(contents, &others)?;
     for (name, base) in &digests.without_base {
         let base = title::shown(*base);
-        opened.notice(format!("the files of {name} are over the base {base}: --with BASE lists, copies and checks them"));
+        opened
+            .notice(format!("the files of {name} are over the base {base}: --with BASE lists, copies and checks them"));
     }
     opened.proof.sealed.extend(digests.sealed);
     opened.proof.settled.extend(contents.settled()?);
@@ -221,9 +222,15 @@ fn tell_faults(opened: &mut Opened, contents: &Contents) {
     }
     for title in &contents.titles {
         for record in title.missing() {
-            opened.damage(format!("{}: {} ({}) is listed and not there", title.name(), record.file_name(), record.name()));
+            opened.damage(format!(
+                "{}: {} ({}) is listed and not there",
+                title.name(),
+                record.file_name(),
+                record.name()
+            ));
         }
-        let gone = title.cnmt.records.iter().zip(&title.files).filter(|(r, f)| f.is_none() && r.may_be_missing()).count();
+        let gone =
+            title.cnmt.records.iter().zip(&title.files).filter(|(r, f)| f.is_none() && r.may_be_missing()).count();
         if gone > 0 {
             let what = count(gone as u64, "delta fragment is", "delta fragments are");
             opened.notice(format!("{}: {what} listed and not there, and nothing needs them", title.name()));
@@ -238,7 +245,12 @@ fn tell_faults(opened: &mut Opened, contents: &Contents) {
         opened.notice(format!("{what}: {}{more}", names.join(", ")));
     }
     for held in contents.files.iter().filter(|f| f.missing() > 0) {
-        opened.damage(format!("{} is cut short: {} of its {} bytes are missing", held.name, grouped(held.missing()), grouped(held.len())));
+        opened.damage(format!(
+            "{} is cut short: {} of its {} bytes are missing",
+            held.name,
+            grouped(held.missing()),
+            grouped(held.len())
+        ));
     }
 }
 
@@ -280,7 +292,8 @@ pub(super) fn protection(contents: &Contents) -> Result<Option<Protection>> {
     // Lists first, then as many tickets as there are.
     origins.sort();
     origins.dedup();
-    let (tickets, mut origins): (Vec<String>, Vec<String>) = origins.into_iter().partition(|o| o.starts_with("the ticket "));
+    let (tickets, mut origins): (Vec<String>, Vec<String>) =
+        origins.into_iter().partition(|o| o.starts_with("the ticket "));
     match tickets.as_slice() {
         [] => {}
         [one] => origins.push(one.clone()),

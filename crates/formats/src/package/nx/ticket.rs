@@ -44,7 +44,8 @@ impl Ticket {
             return Err(Error::malformed(ID, "a ticket that is cut short", 0));
         }
         let kind = le32(bytes, 0);
-        let at = signature_len(kind).ok_or_else(|| Error::malformed(ID, format!("a signature of unknown type {kind:#x}"), 0))?;
+        let at = signature_len(kind)
+            .ok_or_else(|| Error::malformed(ID, format!("a signature of unknown type {kind:#x}"), 0))?;
         let (body, _) = split::<TicketBody>(ID, "the ticket", bytes.get(at..).unwrap_or_default(), at as u64)?;
         let mut key = [0; 16];
         key.copy_from_slice(&body.title_key[..16]);

@@ -106,6 +106,9 @@ mod tests {
         assert_eq!((base_of(0x0500_9a3e_11d2_1003), number(0x0500_9a3e_11d2_1003)), (0x0500_9a3e_11d2_0000, 3));
         assert_eq!((version(0), version(131_072), version(5)), ("v0".into(), "v131072 (update 2)".into(), "v5".into()));
         // 5 << 26 | 1 << 20, worked out by hand.
-        assert_eq!((system(336_592_896), system(335_544_320), system(0x2c20_0001)), ("5.1.0".into(), "5.0.0".into(), "11.2.0.1".into()));
+        assert_eq!(
+            (system(336_592_896), system(335_544_320), system(0x2c20_0001)),
+            ("5.1.0".into(), "5.0.0".into(), "11.2.0.1".into())
+        );
     }
 }

@@ -79,7 +79,10 @@ impl Format for ContentFormat {
             let len = grouped(section.range.end - section.range.start);
             let patch = if section.patch.is_some() { ", over a base" } else { "" };
             let hashed = if section.levels.is_some() { "" } else { ", not hashed" };
-            opened.fact("section", format!("{}: {len} bytes, {}{patch}{hashed}", nca.name_of(section), section.cipher.name()));
+            opened.fact(
+                "section",
+                format!("{}: {len} bytes, {}{patch}{hashed}", nca.name_of(section), section.cipher.name()),
+            );
             if let Some(oddity) = &section.oddity {
                 opened.notice(format!("{oddity} is left whole and not looked into"));
             }
@@ -109,7 +112,10 @@ fn is_id(name: &str) -> bool {
 }
 
 fn tell_list(opened: &mut Opened, cnmt: &Cnmt) {
-    opened.fact("lists", format!("{} {}, {}", cnmt.kind.name(), title::shown(cnmt.title_id), title::version(cnmt.version)));
+    opened.fact(
+        "lists",
+        format!("{} {}, {}", cnmt.kind.name(), title::shown(cnmt.title_id), title::version(cnmt.version)),
+    );
     if let Some(system) = cnmt.system {
         opened.fact("needs system", title::system(system));
     }
@@ -133,7 +139,16 @@ fn protection(nca: &Nca) -> Option<Protection> {
     let evidence = "its header says how each section is encrypted".to_owned();
     let key = nca.key.clone();
     let (unseal, seal, has_clear_form, clear, clear_as_it_is) = (None, None, false, None, None);
-    (is_coded || key != KeyState::NotNeeded).then_some(Protection { state, evidence, key, unseal, seal, has_clear_form, clear, clear_as_it_is })
+    (is_coded || key != KeyState::NotNeeded).then_some(Protection {
+        state,
+        evidence,
+        key,
+        unseal,
+        seal,
+        has_clear_form,
+        clear,
+        clear_as_it_is,
+    })
 }
 
 /// Lets the files of the sections be asked for.
@@ -141,7 +156,8 @@ fn add_files(opened: &mut Opened, nca: Nca, others: &[SourceRef], keys: &Keyring
     let (others, keys) = (others.to_vec(), keys.clone());
     opened.holds.tree = Some(Tree::default());
     opened.holds.more = Some(Arc::new(move || {
-        let base = if nca.sections.iter().any(|s| s.patch.is_some()) { base_among(&nca, &others, &keys)? } else { None };
+        let base =
+            if nca.sections.iter().any(|s| s.patch.is_some()) { base_among(&nca, &others, &keys)? } else { None };
         let mut notices = Vec::new();
         let nodes = nca.nodes("", base.as_ref(), &mut notices)?;
         Ok((Tree { nodes }, notices))

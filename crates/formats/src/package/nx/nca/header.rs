@@ -115,7 +115,10 @@ impl Header {
         let (head, _) = split::<ContentHead>(ID, "the header", &raw[HEAD_AT..], HEAD_AT as u64)?;
         if head.magic != *b"NCA3" {
             let version = char::from(head.magic[3]);
-            return Err(Error::unsupported(ID, format!("a content of version {version}, as before the first release,")));
+            return Err(Error::unsupported(
+                ID,
+                format!("a content of version {version}, as before the first release,"),
+            ));
         }
         let head = *head;
         let own = Self { raw, is_plain, origin, head };

@@ -92,7 +92,10 @@ impl Levels {
         for (index, level) in self.levels.iter().enumerate() {
             let name = index + 1;
             if level.range.end > room {
-                return bad(format!("level {name} of the hashes ends at {:#x}, the section at {room:#x}", level.range.end));
+                return bad(format!(
+                    "level {name} of the hashes ends at {:#x}, the section at {room:#x}",
+                    level.range.end
+                ));
             }
             if level.block == 0 {
                 return bad(format!("level {name} of the hashes has blocks of no bytes"));
@@ -164,8 +167,13 @@ impl Levels {
         if range.end > section.len() {
             return Ok(None);
         }
-        let mut bytes =
-            decanter_core::source::read_vec(section.as_ref(), range.start, range.end - range.start, "hashes", MOST_FIRST)?;
+        let mut bytes = decanter_core::source::read_vec(
+            section.as_ref(),
+            range.start,
+            range.end - range.start,
+            "hashes",
+            MOST_FIRST,
+        )?;
         if self.is_filled_up {
             bytes.resize(bytes.len().next_multiple_of(*block as usize).max(*block as usize), 0);
         }

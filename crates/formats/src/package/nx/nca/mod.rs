@@ -114,13 +114,18 @@ impl Nca {
 
     /// Which base an update is for, as a message says it.
     fn base_needed(&self) -> String {
-        format!("it needs its base {} (give it with --with)", super::title::shown(super::title::base_of(self.header.program_id())))
+        format!(
+            "it needs its base {} (give it with --with)",
+            super::title::shown(super::title::base_of(self.header.program_id()))
+        )
     }
 
     /// What a section is called in a tree.
     pub fn name_of(&self, section: &Section) -> String {
         match (section.layout, self.header.kind(), section.index) {
-            (Layout::Rom, ..) if self.sections.iter().filter(|s| s.layout == Layout::Rom).count() == 1 => "romfs".into(),
+            (Layout::Rom, ..) if self.sections.iter().filter(|s| s.layout == Layout::Rom).count() == 1 => {
+                "romfs".into()
+            }
             (Layout::Files, Kind::Program, 0) => "exefs".into(),
             (Layout::Files, Kind::Program, _) => "logo".into(),
             (Layout::Files, Kind::Meta, _) => "meta".into(),
@@ -157,7 +162,13 @@ impl Nca {
         Ok(nodes)
     }
 
-    fn files(&self, section: &Section, name: &str, base: Option<&Self>, notices: &mut Vec<String>) -> Result<Vec<Node>> {
+    fn files(
+        &self,
+        section: &Section,
+        name: &str,
+        base: Option<&Self>,
+        notices: &mut Vec<String>,
+    ) -> Result<Vec<Node>> {
         if let (Some(trouble), true) = (self.trouble(), section.cipher.needs_key()) {
             return Err(trouble.clone().into());
         }

@@ -62,7 +62,8 @@ fn of_section(nca: &Nca, section: &Section, levels: &Levels, own: &SourceRef, st
     for (index, (level, digests)) in levels.levels.iter().zip(digests).enumerate() {
         let is_last = index + 1 == levels.levels.len();
         let range = start + level.range.start..start + level.range.end;
-        let what = if is_last { format!("{name}, the files") } else { format!("{name}, hashes of level {}", index + 1) };
+        let what =
+            if is_last { format!("{name}, the files") } else { format!("{name}, hashes of level {}", index + 1) };
         let inside = is_last.then(|| inside(section, &name, own, levels.data().clone(), start));
         let expected = Expected::Blocks { digests, block: level.block, is_filled_up: levels.is_filled_up };
         let of_plaintext = section.cipher.needs_key() && section.patch.is_none();

@@ -126,7 +126,9 @@ impl Section {
         };
         if let Err(e) = own.look(head) {
             own.oddity = Some(match e {
-                Error::Malformed { what, offset, .. } => format!("section {index}, whose header is wrong ({what}, at {offset:#x} of it),"),
+                Error::Malformed { what, offset, .. } => {
+                    format!("section {index}, whose header is wrong ({what}, at {offset:#x} of it),")
+                }
                 Error::Unsupported { what, .. } => what.into_owned(),
                 e => e.to_string(),
             });

@@ -2,8 +2,8 @@
 
 use super::header::Header;
 use super::section::{self, Cipher, Layout, Section};
-use crate::package::nx::keys::{self, Role};
 use crate::package::nx::ecb_decrypt;
+use crate::package::nx::keys::{self, Role};
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::protection::KeyState;
@@ -158,7 +158,8 @@ fn look(section: &mut Section, view: &SourceRef, key: &Key) -> Result<(Shows, Ve
             section.oddity = Some("an update's section, whose tables are cut off,".into());
             return Ok((Shows::Nothing, streams));
         }
-        let tables = section::counters(section, &patch, own.as_ref()).and_then(|c| patch.moves(own.as_ref()).map(|_| c));
+        let tables =
+            section::counters(section, &patch, own.as_ref()).and_then(|c| patch.moves(own.as_ref()).map(|_| c));
         return match tables {
             Ok(counters) => {
                 let start = section.range.start + patch.data_len();
@@ -200,4 +201,3 @@ fn begins_well(section: &Section, own: &SourceRef) -> Result<bool> {
         Layout::Other(_) => false,
     })
 }
-

@@ -78,13 +78,13 @@ impl Class {
     }
 
     /// Bytes that a card of it holds: 0x3B800000 for each GB.
-    pub fn len(self) -> u64 {
+    pub fn bytes(self) -> u64 {
         self.gigabytes() * 0x3b80_0000
     }
 
     /// The smallest card that holds so many bytes.
     pub fn for_len(len: u64) -> Option<Self> {
-        Self::ALL.into_iter().find(|c| c.len() >= len)
+        Self::ALL.into_iter().find(|c| c.bytes() >= len)
     }
 }
 
@@ -131,7 +131,8 @@ impl Card {
     /// [`Error::Malformed`] for a header or a root that cannot be right. A partition that cannot be read is a state.
     pub fn read(source: &SourceRef, keys: &Keyring) -> Result<Self> {
         let is_head = |at: u64| -> Result<bool> {
-            Ok(source.len() >= at + HEAD && decanter_core::source::read_array::<4>(source.as_ref(), at + 0x100)? == *b"HEAD")
+            Ok(source.len() >= at + HEAD
+                && decanter_core::source::read_array::<4>(source.as_ref(), at + 0x100)? == *b"HEAD")
         };
         let at = match (is_head(0)?, is_head(KEY_AREA)?) {
             (true, _) => 0,
@@ -150,7 +151,11 @@ impl Card {
         let head_bytes = read_vec(source.as_ref(), root_start, root_len, "the root of a card", MOST_HASHED)?;
         let mut settled = Vec::new();
         let is_root = sha256(&head_bytes) == card.root_hash;
-        settled.push(holds_or("the root of the card, by the header", is_root, "its SHA-256 is not the one that the header says"));
+        settled.push(holds_or(
+            "the root of the card, by the header",
+            is_root,
+            "its SHA-256 is not the one that the header says",
+        ));
         settled.extend(hashed(&root, &rest)?);
         let mut partitions = Vec::new();
         for entry in &root.entries {
@@ -178,7 +183,7 @@ impl Card {
 
     /// Length of a full image.
     pub fn full_len(&self) -> Option<u64> {
-        self.class.map(|c| self.at + c.len())
+        self.class.map(|c| self.at + c.bytes())
     }
 
     /// The files of a partition, none where it is not there or cannot be read.
@@ -204,7 +209,11 @@ impl Card {
             match &area.files {
                 Ok(files) => {
                     let found = hashed(files, &own)?;
-                    all.extend(found.into_iter().map(|s| Settled { name: format!("partition {}: {}", area.name, s.name), ..s }));
+                    all.extend(
+                        found
+                            .into_iter()
+                            .map(|s| Settled { name: format!("partition {}: {}", area.name, s.name), ..s }),
+                    );
                 }
                 Err(why) => all.push(Settled::fails(format!("partition {}", area.name), why, MATTERS)),
             }
@@ -297,4 +306,3 @@ pub(super) fn sealed_info(key: &Key, iv: &[u8; 16]) -> Result<[u8; 0x70]> {
     turn(key, iv, Direction::Encrypt, &mut bytes)?;
     Ok(bytes)
 }
-

@@ -73,10 +73,11 @@ pub fn compose(making: Making<'_>) -> Result<Card> {
     let secure_at = ROOT_AT + root_len + 3 * empty.len() as u64;
     let end = secure_at + secure_len;
     let Some(class) = Class::for_len(end) else {
-        let most = decanter_core::tell::grouped(Class::ThirtyTwo.len());
+        let most = decanter_core::tell::grouped(Class::ThirtyTwo.bytes());
         return Err(Error::unsupported(ID, format!("a card of more than {most} bytes")));
     };
-    let info_key = keys::find(keys, Role::CardHeader, "the encrypted part of a gamecard's header").ok().map(|(key, _)| key);
+    let info_key =
+        keys::find(keys, Role::CardHeader, "the encrypted part of a gamecard's header").ok().map(|(key, _)| key);
     let has_info = info_key.is_some();
     let mut blueprint = Blueprint::new();
     {
@@ -93,7 +94,7 @@ pub fn compose(making: Making<'_>) -> Result<Card> {
     tables.finish(&mut blueprint, is_unchecked)?;
     blueprint.fill(0, secure_len - head_len - data);
     if is_padded {
-        blueprint.fill(FILLER, class.len() - end);
+        blueprint.fill(FILLER, class.bytes() - end);
     }
     Ok(Card { blueprint, has_info, class })
 }

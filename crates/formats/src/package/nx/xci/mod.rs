@@ -131,7 +131,11 @@ fn tell_card(opened: &mut Opened, card: &Card, source: &SourceRef) {
     }
     let missing = card.trimmed_len().saturating_sub(source.len());
     if missing > 0 {
-        opened.damage(format!("the card's header says that it ends at {:#x}; {} bytes of that are missing", card.trimmed_len(), grouped(missing)));
+        opened.damage(format!(
+            "the card's header says that it ends at {:#x}; {} bytes of that are missing",
+            card.trimmed_len(),
+            grouped(missing)
+        ));
     }
 }
 
