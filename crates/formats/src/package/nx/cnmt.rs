@@ -1,5 +1,6 @@
 //! The list of contents of a title: what it is, its version, and a record for each content. Layout: docs/formats/cnmt.md.
 
+use super::nca::header::Kind as NcaKind;
 use super::raw::{MetaContent, MetaHead};
 use super::title;
 use crate::num::{le32, le64};
@@ -56,6 +57,18 @@ impl Role {
             Self::Legal => "legal texts",
             Self::Delta => "delta fragment",
             Self::Other(_) => "content of unknown kind",
+        }
+    }
+
+    /// Whether a content of this kind may be listed as it.
+    pub(super) fn fits(self, kind: NcaKind) -> bool {
+        match self {
+            Self::Meta => kind == NcaKind::Meta,
+            Self::Program => kind == NcaKind::Program,
+            Self::Control => kind == NcaKind::Control,
+            Self::Manual | Self::Legal => kind == NcaKind::Manual,
+            Self::Data | Self::Delta => matches!(kind, NcaKind::Data | NcaKind::PublicData),
+            Self::Other(_) => true,
         }
     }
 

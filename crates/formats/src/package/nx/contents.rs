@@ -340,20 +340,27 @@ impl Contents {
                     ));
                 }
             }
+            for record in title.cnmt.records.iter().filter(|r| r.hash[..16] != r.id) {
+                let (name, hash) = (record.file_name(), hex(&record.hash[..16]));
+                faults.push(format!("the record of {name} ({}) has a SHA-256 that begins with {hash}", record.name()));
+            }
             for record in title.missing() {
                 faults.push(format!("{} ({}) is listed and not there", record.file_name(), record.name()));
             }
             all.push(Settled::of(format!("{}: contents are those listed", self.short(title)), &faults, INSTALL));
             all.extend(self.settled_contents(title)?);
         }
+        const STARTS: &str = "without it nothing under its title key starts";
         for (index, ticket) in &self.tickets {
-            if let Err(why) = ticket {
-                all.push(Settled::fails(
-                    format!("the ticket {}", self.files[*index].name),
-                    why,
-                    "without it nothing under its title key starts",
-                ));
-            }
+            let file = &self.files[*index].name;
+            let name = format!("the ticket {file}");
+            all.push(match ticket {
+                Err(why) => Settled::fails(name, why, STARTS),
+                Ok(ticket) if !file.to_ascii_lowercase().starts_with(&hex(&ticket.rights_id)) => {
+                    Settled::fails(name, format!("it is for other rights: {}", hex(&ticket.rights_id)), STARTS)
+                }
+                Ok(_) => Settled::holds(format!("{name} is for the rights that it is called after")),
+            });
         }
         Ok(all)
     }
@@ -393,6 +400,13 @@ impl Contents {
             };
             for section in nca.sections.iter().filter(|s| !s.head_holds) {
                 heads.push(format!("{name}: the header of section {} does not have its hash", section.index));
+            }
+            if !record.role.fits(nca.header.kind()) {
+                ids.push(format!(
+                    "{name} is listed as {}, and holds a {}",
+                    record.role.name(),
+                    nca.header.kind().name()
+                ));
             }
             let base = title::base_of(nca.header.program_id());
             if base != title.cnmt.base_id() && title::base_of(title.cnmt.title_id) == title.cnmt.base_id() {

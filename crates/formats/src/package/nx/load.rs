@@ -6,6 +6,7 @@ use super::contents::{Contents, META, Title, has_extension};
 use super::keys::{self, Role, hex};
 use super::nca::Nca;
 use super::nca::header::{Header, LEN};
+use super::ticket::Ticket;
 use super::{ecb_decrypt, ecb_encrypt, rebuild, sha256};
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
@@ -238,15 +239,16 @@ impl Load {
         needed.dedup();
         for id in needed {
             let stem = hex(&id);
-            let of_id = |extension: &str| {
-                let mut all = contents.files.iter();
-                all.find(|f| has_extension(&f.name, extension) && f.name.to_ascii_lowercase().starts_with(&stem))
-            };
-            let Some(ticket) = of_id("tik") else {
+            let of_rights =
+                |(_, t): &&(usize, std::result::Result<Ticket, String>)| t.as_ref().is_ok_and(|t| t.rights_id == id);
+            let ticket = contents.tickets.iter().find(of_rights).map(|(index, _)| &contents.files[*index]);
+            let is_chain = |name: &str| has_extension(name, "cert") && name.to_ascii_lowercase().starts_with(&stem);
+            let chain = contents.files.iter().find(|f| is_chain(&f.name));
+            let Some(ticket) = ticket else {
                 self.notices.push(format!("{} needs a ticket for {stem}, which is not there", title.name()));
                 continue;
             };
-            for (file, extension) in [(Some(ticket), "tik"), (of_id("cert"), "cert")] {
+            for (file, extension) in [(Some(ticket), "tik"), (chain, "cert")] {
                 let Some(file) = file else { continue };
                 if file.missing() > 0 {
                     return Err(Error::Damaged { what: format!("{} is cut short", file.name) });
