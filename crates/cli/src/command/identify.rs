@@ -56,7 +56,6 @@ pub fn show(page: &mut Page, report: &IdentifyReport, manner: Manner) {
     }
     if report.sources.len() > MOST_SCREENS && !manner.is_verbose {
         table(page, report);
-        show_titles(page, report);
         show_groups(page, report);
         return show_folders(page, report);
     }
@@ -260,6 +259,7 @@ fn table(page: &mut Page, report: &IdentifyReport) {
     // What belongs to a title has its line there.
     let alone = known.clone().filter(|i| i.titles.is_empty());
     page.table(Table { head, rows: alone.map(row).collect() });
+    show_titles(page, report);
     let others = report.sources.len() - known.count();
     if others > 0 {
         page.line(format!("{} of no known format; -v tells why", count(others, "more file")));

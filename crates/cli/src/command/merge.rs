@@ -117,7 +117,7 @@ pub fn show(page: &mut Page, report: &MergeReport, is_unchecked: bool, took: Dur
         if index > 0 {
             page.blank();
         }
-        one(page, merged, report.dry_run, is_unchecked, manner);
+        one(page, merged, report.dry_run, is_unchecked);
     }
     for why in &report.failed {
         page.line(format!("{}passed over{} {why}", style::BAD, style::PLAIN));
@@ -126,10 +126,13 @@ pub fn show(page: &mut Page, report: &MergeReport, is_unchecked: bool, took: Dur
     if !report.dry_run && bytes > 0 {
         page.row("took", speed(bytes, took));
     }
+    for merged in &report.results {
+        page.notices(&merged.notices, manner);
+    }
     page.notices(&report.notices, manner);
 }
 
-fn one(page: &mut Page, merged: &Merged, is_dry: bool, is_unchecked: bool, manner: Manner) {
+fn one(page: &mut Page, merged: &Merged, is_dry: bool, is_unchecked: bool) {
     let title = merged.title.as_deref().unwrap_or(&merged.id);
     match (&merged.path, &merged.error) {
         (_, Some(error)) => {
@@ -177,5 +180,4 @@ fn one(page: &mut Page, merged: &Merged, is_dry: bool, is_unchecked: bool, manne
     if let Some(hint) = &merged.hint {
         page.row("next", hint);
     }
-    page.notices(&merged.notices, manner);
 }

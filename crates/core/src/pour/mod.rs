@@ -7,6 +7,7 @@
 mod abreast;
 mod blocks;
 mod draft;
+mod early;
 mod folders;
 mod late;
 mod memory;
@@ -94,7 +95,10 @@ pub fn pour_all(
     let drafts = outputs.iter().map(draft).collect::<Result<Vec<_>>>()?;
     let mut poured = Vec::new();
     for (output, draft) in outputs.iter().zip(&drafts) {
-        let written = write_parts(output.blueprint, draft.file(), draft.temporary_path(), output.digests, watch)?;
+        let (file, path) = (draft.file(), draft.temporary_path());
+        let written = early::while_writing(file, path, output.blueprint.len(), || {
+            write_parts(output.blueprint, file, path, output.digests, watch)
+        })?;
         poured.push(Poured {
             path: output.target.to_path_buf(),
             bytes: written.bytes,

@@ -97,6 +97,12 @@ pub(super) fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyRe
                 })
             }
             Content::Whole(source) => read_through(source, setting),
+            Content::Cut { missing } => {
+                let (missing, len) = (tell::grouped(*missing), tell::grouped(file.len));
+                Err(Error::Unreadable {
+                    why: format!("{missing} of its {len} bytes are missing: the source ends before"),
+                })
+            }
             _ => file.source().map(|_| ()),
         };
         match read {
@@ -133,7 +139,12 @@ pub(super) fn check_files(item: &Item, setting: &Setting<'_>) -> Result<VerifyRe
         report.findings.next(Finding::Short, next);
     }
     if missing > 0 {
-        let next = format!("{missing} sectors are missing at its end: copy or dump it again");
+        let bytes = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(len));
+        let what = match item.opened.identity.role == Role::Package {
+            true => tell::count(bytes, "byte is", "bytes are"),
+            false => tell::count(missing, "sector is", "sectors are"),
+        };
+        let next = format!("{what} missing at its end: copy or dump it again");
         report.findings.next(Finding::Short, next);
     }
     if !all_right {

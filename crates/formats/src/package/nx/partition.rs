@@ -91,6 +91,11 @@ impl Partition {
             return Err(Error::Limit { what: "files of a partition", asked: count, limit: MOST_FILES });
         }
         let table_len = count * kind.entry();
+        if source.len() < HEAD + table_len + names_len {
+            let end = HEAD + table_len + names_len;
+            let what = format!("the table of {count} files ends at {end:#x}, the source before it");
+            return Err(bad(what, source.len()));
+        }
         let table = read_vec(source, HEAD, table_len, "the table of a partition", MOST_FILES * kind.entry())?;
         let names = read_vec(source, HEAD + table_len, names_len, "the names of a partition", MOST_NAMES)?;
         let head_len = HEAD + table_len + names_len;

@@ -3,6 +3,7 @@
 use super::cnmt::Role;
 use super::contents::{self, Contents, Title};
 use super::nacp::{self, LANGUAGES, Nacp};
+use super::nca::header::Header;
 use super::title::{self, Kind};
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::Keyring;
@@ -233,11 +234,12 @@ fn tell_faults(opened: &mut Opened, contents: &Contents) {
             title.cnmt.records.iter().zip(&title.files).filter(|(r, f)| f.is_none() && r.may_be_missing()).count();
         if gone > 0 {
             let what = count(gone as u64, "delta fragment is", "delta fragments are");
-            opened.notice(format!("{}: {what} listed and not there, and nothing needs them", title.name()));
+            opened.notice(format!("{}: {what} listed and not there, which is allowed", title.name()));
         }
     }
     let strays = contents.strays();
-    if !strays.is_empty() && contents.trouble.is_none() {
+    // Where a list cannot be read, nobody knows what it names.
+    if !strays.is_empty() && contents.trouble.is_none() && contents.failed.is_empty() {
         let names: Vec<&str> = strays.iter().take(MOST_NAMED).map(|f| f.name.as_str()).collect();
         let more = strays.len().saturating_sub(MOST_NAMED);
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
@@ -245,12 +247,11 @@ fn tell_faults(opened: &mut Opened, contents: &Contents) {
         opened.notice(format!("{what}: {}{more}", names.join(", ")));
     }
     for held in contents.files.iter().filter(|f| f.missing() > 0) {
-        opened.damage(format!(
-            "{} is cut short: {} of its {} bytes are missing",
-            held.name,
-            grouped(held.missing()),
-            grouped(held.len())
-        ));
+        // As long as its header is there, it says what it is.
+        let header = Header::read(held.source.as_ref(), &contents.keys, &held.name).ok();
+        let what = header.map(|h| format!(" ({})", h.kind().name())).unwrap_or_default();
+        let (missing, len) = (grouped(held.missing()), grouped(held.len()));
+        opened.damage(format!("{}{what} is cut short: {missing} of its {len} bytes are missing", held.name));
     }
 }
 

@@ -147,7 +147,7 @@ impl Card {
             return bad(format!("a root of {root_len} bytes at {root_at:#x}, behind the end of the file"), at + 0x130);
         };
         let rest: SourceRef = Arc::new(Slice::new(source.clone(), root_start, source.len() - root_start)?);
-        let root = Partition::read(rest.as_ref(), Kinds::Hashed)?;
+        let root = Partition::read(rest.as_ref(), Kinds::Hashed).map_err(|e| shifted(e, root_start))?;
         let head_bytes = read_vec(source.as_ref(), root_start, root_len, "the root of a card", MOST_HASHED)?;
         let mut settled = Vec::new();
         let is_root = sha256(&head_bytes) == card.root_hash;
@@ -219,6 +219,14 @@ impl Card {
             }
         }
         Ok(all)
+    }
+}
+
+/// An error of the root, with its offset in the image.
+fn shifted(error: Error, by: u64) -> Error {
+    match error {
+        Error::Malformed { format, what, offset } => Error::Malformed { format, what, offset: offset + by },
+        other => other,
     }
 }
 

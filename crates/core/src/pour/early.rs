@@ -1,0 +1,66 @@
+//! Brings what is written to the disk while more is written, so that the end need not wait for all of it.
+
+use crate::error::{Error, Result};
+use crossbeam_channel::{RecvTimeoutError, bounded};
+use std::fs::File;
+use std::path::Path;
+use std::thread;
+use std::time::Duration;
+
+/// Files that are shorter are on the disk soon enough.
+const LARGE: u64 = 256 << 20;
+/// How long is written before it is brought to the disk.
+const PAUSE: Duration = Duration::from_millis(300);
+
+/// Runs `write`, which fills `file` with about `len` bytes, and meanwhile brings them to the disk.
+///
+/// # Errors
+/// What `write` fails with; [`Error::Io`] when the disk does not take the bytes: a later flush would not tell of it again.
+pub(super) fn while_writing<T>(file: &File, path: &Path, len: u64, write: impl FnOnce() -> Result<T>) -> Result<T> {
+    if len < LARGE {
+        return write();
+    }
+    // Nothing is ever sent here: that it closes is the end.
+    let (going, ended) = bounded::<()>(0);
+    thread::scope(|scope| {
+        let bring = move || -> std::io::Result<()> {
+            while ended.recv_timeout(PAUSE) == Err(RecvTimeoutError::Timeout) {
+                file.sync_data()?;
+            }
+            Ok(())
+        };
+        let bringing = thread::Builder::new().spawn_scoped(scope, bring);
+        let bringing =
+            bringing.map_err(|source| Error::Io { op: "start a thread", path: None, offset: None, source })?;
+        let written = write();
+        drop(going);
+        let brought = bringing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        let written = written?;
+        brought.map_err(|e| Error::io("write", path, e))?;
+        Ok(written)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Write;
+
+    #[test]
+    fn what_is_written_is_handed_on_and_so_is_a_failure() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("out");
+        let file = File::create(&path).unwrap();
+        for len in [0, LARGE] {
+            let wrote = while_writing(&file, &path, len, || {
+                (&file).write_all(b"kelp").map_err(|e| Error::io("write", &path, e))?;
+                thread::sleep(PAUSE * 2);
+                Ok(7)
+            });
+            assert_eq!(wrote.unwrap(), 7);
+            let failed: Result<()> = while_writing(&file, &path, len, || Err(Error::Cancelled));
+            assert!(matches!(failed, Err(Error::Cancelled)));
+        }
+        assert_eq!(std::fs::read(&path).unwrap(), b"kelpkelp");
+    }
+}
