@@ -258,3 +258,23 @@ fn another_base_is_refused() {
     let told = update.joined(section, Some(&wrong));
     assert!(matches!(&told, Err(Error::Damaged { what }) if what.contains("for another base")), "{:?}", told.err());
 }
+
+/// Without its ticket, a title key comes out of a list: rights id, and the key as tickets have it.
+#[test]
+fn a_title_key_out_of_a_list_is_as_good_as_a_ticket() {
+    let files = hybrid::update(&Wish { crypto: Crypto::TitleKey, ..update() }, 5000).unwrap();
+    let (tickets, rest): (Files, Files) = files.into_iter().partition(|(name, _)| name.ends_with(".tik"));
+    let package = source(hybrid::package(&rest));
+    let mut ring = keys();
+    let program = |ring: &Keyring| {
+        let contents = nsp::read(&package, ring).unwrap();
+        contents.nca(contents.titles[0].file_of(nx::cnmt::Role::Program).unwrap()).unwrap()
+    };
+    assert!(program(&ring).trouble().is_some_and(|t| t.need.starts_with("the title key of 05009a3e11d20800")));
+    let rights = tickets[0].0.strip_suffix(".tik").unwrap();
+    ring.add(rights, decanter_core::Key::new(tickets[0].1[0x180..0x190].to_vec()), "titles.keys");
+    assert!(program(&ring).trouble().is_none());
+    let mut wrong = keys();
+    wrong.add(rights, decanter_core::Key::new(vec![9; 16]), "titles.keys");
+    assert!(program(&wrong).trouble().is_some_and(|t| t.wrong[0].starts_with("titles.keys")));
+}

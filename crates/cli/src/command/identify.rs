@@ -25,7 +25,7 @@ pub struct Identify {
     /// Files or folders
     #[arg(required = true, value_name = "SOURCE", value_parser = native())]
     sources: Vec<String>,
-    /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM or a 3DS title its icon
+    /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM, a 3DS or Switch title its icon
     #[arg(long, value_name = "PNG")]
     picture: Option<PathBuf>,
     #[command(flatten)]

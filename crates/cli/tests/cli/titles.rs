@@ -272,6 +272,7 @@ fn keys_that_are_missing_or_wrong_are_named() {
         .collect();
     fs::write(folder.path().join("wrong.keys"), wrong).unwrap();
     run(folder.path(), &["identify", "base.nsp", "--keys", "wrong.keys"]).expect(0).says("wrong.keys)");
+    fs::remove_file(folder.path().join("wrong.keys")).unwrap();
     let told = with_keys(folder.path(), &["keys", "base.nsp"]).expect(0).says("key areas (application), generation 3");
     assert!(
         told.says("proven by")

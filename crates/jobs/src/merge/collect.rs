@@ -4,7 +4,7 @@ use super::{Found, Kept};
 use crate::below::Below;
 use crate::family::Member;
 use crate::{Failure, Item, Setting, locate};
-use decanter_core::error::Blame;
+use decanter_core::error::{Blame, KeyTrouble};
 use decanter_core::role::Role;
 use decanter_core::{Error, Keyring, Notice};
 use decanter_formats::package::nx;
@@ -29,6 +29,8 @@ pub(super) struct Collected {
     pub(super) packages: Vec<Package>,
     /// What cannot be used, and why.
     pub(super) failed: Vec<String>,
+    /// The first key without which some of it cannot be used.
+    pub(super) trouble: Option<KeyTrouble>,
     pub(super) notices: Vec<Notice>,
 }
 
@@ -63,12 +65,10 @@ impl Collected {
         let fail = |e| Failure::new(format!("cannot merge \"{path}\""), e);
         let item = match locate::open_container(path, setting) {
             Ok(item) => item,
-            Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(fail(e)),
-            Err(e) if is_named => {
-                self.failed.push(format!("\"{path}\": {e}"));
-                return Ok(());
-            }
-            Err(Error::NotUnderstood { .. }) => return Ok(()),
+            Err(e @ Error::Cancelled) => return Err(fail(e)),
+            Err(e @ Error::Io { .. }) if is_named => return Err(fail(e)),
+            // A folder may hold anything.
+            Err(Error::NotUnderstood { .. }) if !is_named => return Ok(()),
             Err(e) => {
                 self.failed.push(format!("\"{path}\": {e}"));
                 return Ok(());
@@ -111,7 +111,9 @@ impl Collected {
             Err(e) => return Err(e),
         };
         if let Some(trouble) = &contents.trouble {
-            return Err(trouble.clone().into());
+            self.failed.push(format!("\"{}\": {trouble}", item.address));
+            self.trouble.get_or_insert(trouble.clone());
+            return Ok(());
         }
         for (index, why) in &contents.failed {
             self.failed

@@ -76,6 +76,9 @@ pub fn merge(
 ) -> Result<(MergeReport, Answer), Failure> {
     let what = format!("cannot merge {}", shown(sources));
     let collected = Collected::of(sources, setting)?;
+    if let Some(trouble) = collected.trouble.clone().filter(|_| !options.each || collected.packages.is_empty()) {
+        return Err(advise(&what, trouble.into()));
+    }
     if let [one] = collected.failed.as_slice()
         && collected.packages.is_empty()
     {
@@ -101,10 +104,9 @@ pub fn merge(
     let mut report = MergeReport::new(form, setting.dry_run);
     report.failed = collected.failed.clone();
     let job = Job { collected: &collected, form, output, options, setting };
-    if let [only] = all.as_slice() {
-        report.results.push(job.family(only)?);
-    } else {
-        report.results = job.each(&all)?;
+    match all.as_slice() {
+        [only] if !options.each => report.results.push(job.family(only)?),
+        all => report.results = job.each(all)?,
     }
     report.notices.extend(collected.notices);
     let is_whole = report.failed.is_empty() && report.results.iter().all(|r| r.error.is_none());
