@@ -7,7 +7,7 @@ use decanter_core::format::{Format, Opener};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_formats::REGISTRY;
 use decanter_formats::package::nx::partition::{Kinds, Partition};
-use decanter_formats::package::nx::{bktr, cnmt, nacp, nca, nsp, romfs, ticket, xci};
+use decanter_formats::package::nx::{bktr, cnmt, content, nacp, nsp, romfs, ticket, xci};
 use libfuzzer_sys::fuzz_target;
 use std::sync::Arc;
 
@@ -24,7 +24,7 @@ fuzz_target!(|data: &[u8]| {
             // A header in the clear, sections that are not encrypted.
             mark(0x200, b"NCA3");
             (0..4).for_each(|section| mark(0x400 + section * 0x200, &[2, 0]));
-            &nca::CONTENT
+            &content::CONTENT
         }
         1 => {
             mark(0, b"PFS0");

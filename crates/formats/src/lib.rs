@@ -68,7 +68,7 @@ pub static REGISTRY: Registry = Registry::new(&[
     &package::n3ds::ncch::CONTENT,
     &package::n3ds::cia::PACKAGE,
     &package::n3ds::smdh::ICON,
-    &package::nx::nca::CONTENT,
+    &package::nx::content::CONTENT,
     &package::nx::nsp::HASHED,
     &package::nx::nsp::PACKAGE,
     &package::nx::nsp::PLAIN,

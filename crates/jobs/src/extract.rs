@@ -2,6 +2,7 @@
 
 use crate::attributes;
 use crate::failure::with_article;
+use crate::family::needs_base;
 use crate::grouped;
 use crate::overlay::{self, OverlayReport};
 use crate::{Answer, Failure, Item, Setting, locate, place, verify};
@@ -296,6 +297,8 @@ pub fn extract(
     let len = item.source.as_ref().map_or(0, |s| s.len());
     if item.opened.extent.promised_len.is_some_and(|promised| promised > len) {
         report.advice = Some("the source ends too early: dump or copy the source again".into());
+    } else if needs_base(&item.opened) && setting.companions.is_empty() {
+        report.advice = Some("with --with BASE they are taken out, too".into());
     } else if !report.left_out.is_empty() {
         report.advice = Some("the reasons stand above; what is damaged has to be dumped or copied again".into());
     }

@@ -1,7 +1,7 @@
 //! Titles of many sources, put together by what they say of themselves: which base, which update, which add-ons; and what is
 //! wrong with a set.
 
-use decanter_core::opened::TitlePart;
+use decanter_core::opened::{Opened, TitlePart};
 use decanter_core::title::HeldTitle;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -142,6 +142,12 @@ impl Family {
         }
         parts.join(", ")
     }
+}
+
+/// Whether a source holds an update whose base is not in it: its files stand over those of the base.
+pub(crate) fn needs_base(opened: &Opened) -> bool {
+    let has = |part: TitlePart| opened.holds.titles.iter().any(|t| t.part == part);
+    has(TitlePart::Update) && !has(TitlePart::Program)
 }
 
 /// Puts titles together, whatever their order: families by the ids of their bases.

@@ -2,6 +2,7 @@
 
 mod agree;
 mod bad_input;
+mod bad_titles;
 mod cartridge;
 mod cd;
 mod convert;

@@ -29,7 +29,7 @@ fn commands(text: &str) -> Vec<String> {
             // Of several the first: "decanter decrypt X, or decanter extract X".
             let told = told.split(", or ").next().unwrap_or(told);
             // Words in capitals stand for what only the user has.
-            if [" SOURCE", " DAT", " FILE", " HEX"].iter().all(|word| !told.contains(word)) {
+            if [" SOURCE", " DAT", " FILE", " HEX", " BASE"].iter().all(|word| !told.contains(word)) {
                 found.push(told.to_owned());
             }
         }

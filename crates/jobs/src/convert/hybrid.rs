@@ -2,7 +2,7 @@
 
 use super::Options;
 use super::choice::Split;
-use super::made::{Back, Made};
+use super::made::{Back, LeftOut, Made};
 use super::shared::{PAD, SPLIT, TRIM};
 use super::target::Target;
 use crate::merge::{self, Form};
@@ -115,10 +115,20 @@ fn titles(item: &Item, form: Form, options: &Options, setting: &Setting<'_>) -> 
         ),
     };
     notices.extend(laid.notices.iter().map(Notice::new));
+    let mut left_out = Vec::new();
+    if CARD.is_of(&item.opened) {
+        let card = xci::Card::read(source, keyring)?;
+        left_out.extend(card.besides().map(|(name, _, bytes)| LeftOut {
+            what: format!("partition {name}"),
+            bytes,
+            why: "it is the card's, not the title's".into(),
+        }));
+    }
     Ok(Made {
         bytes_before: source.len(),
         back: Back::Seals,
         facts: laid.facts,
+        left_out,
         notices,
         ..Made::new(laid.blueprint, source.clone(), words)
     })

@@ -1,6 +1,7 @@
 //! What a source can become, and the next command to type.
 
 use crate::convert::table::targets;
+use crate::family::needs_base;
 use crate::{Item, quoted, verify};
 use decanter_core::error::KeyWay;
 use decanter_core::native;
@@ -32,7 +33,8 @@ pub(super) fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
     }
     if item.opened.holds.tree.is_some() && item.opened.identity.role != Role::Folder {
         let inside = first_partition(item).map_or(source.clone(), |name| quoted(&format!("{}::{name}", item.shown)));
-        list.push(Becomes { what: "folder", command: format!("decanter extract {inside}") });
+        let base = if needs_base(&item.opened) { " --with BASE" } else { "" };
+        list.push(Becomes { what: "folder", command: format!("decanter extract {inside}{base}") });
     }
     if item.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) && !is_cut {
         list.push(Becomes { what: "decrypted image", command: format!("decanter decrypt {source}") });

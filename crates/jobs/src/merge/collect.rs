@@ -6,7 +6,7 @@ use crate::family::Member;
 use crate::{Failure, Item, Setting, locate};
 use decanter_core::error::{Blame, KeyTrouble};
 use decanter_core::role::Role;
-use decanter_core::{Error, Keyring, Notice};
+use decanter_core::{Error, Format, Keyring, Notice, tell};
 use decanter_formats::package::nx;
 use std::sync::Arc;
 
@@ -122,6 +122,18 @@ impl Collected {
         if contents.titles.is_empty() && contents.failed.is_empty() {
             self.failed.push(format!("\"{}\" has no list of contents", item.address));
         }
+        if nx::xci::CARD.is_of(&item.opened) {
+            let card = nx::xci::Card::read(source, &keyring)?;
+            self.notices.extend(card.besides().map(|(name, files, bytes)| {
+                let what = tell::count(files as u64, "file", "files");
+                let text = format!(
+                    "partition {name} of \"{}\" is left out: {what}, {}; it is the card's, not the title's",
+                    item.address,
+                    tell::size(bytes)
+                );
+                Notice::new(text)
+            }));
+        }
         self.packages.push(Package {
             address: item.address.clone(),
             contents: Arc::new(contents),
@@ -156,6 +168,5 @@ impl Collected {
 
 /// Whether titles can be in it: packages and gamecard images.
 fn is_package(item: &Item) -> bool {
-    use decanter_core::Format;
     nx::nsp::PACKAGE.is_of(&item.opened) || nx::xci::CARD.is_of(&item.opened)
 }

@@ -9,4 +9,5 @@ mod patches;
 mod places;
 mod stores;
 mod targets;
+mod titles;
 mod verdicts;

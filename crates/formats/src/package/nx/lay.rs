@@ -13,7 +13,7 @@ use std::sync::Arc;
 /// A table that names the files, for their names.
 pub type Table = Arc<dyn Fn(&[String]) -> Result<Vec<u8>> + Send + Sync>;
 
-/// Adds a table of `len` bytes: now, if all names are known; else once they are.
+/// Tables over files: each is put together at once if all names are known, else once they are.
 pub struct Tables {
     files: Arc<Vec<Loaded>>,
     waiting: Vec<(PartId, Table)>,

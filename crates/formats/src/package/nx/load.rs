@@ -241,7 +241,12 @@ impl Load {
             let stem = hex(&id);
             let of_rights =
                 |(_, t): &&(usize, std::result::Result<Ticket, String>)| t.as_ref().is_ok_and(|t| t.rights_id == id);
-            let ticket = contents.tickets.iter().find(of_rights).map(|(index, _)| &contents.files[*index]);
+            let ticket = contents.tickets.iter().find(of_rights);
+            if ticket.is_some_and(|(_, t)| t.as_ref().is_ok_and(|t| t.is_personal)) {
+                self.notices
+                    .push(format!("the ticket for {stem} is for one console only, and names it and its account"));
+            }
+            let ticket = ticket.map(|(index, _)| &contents.files[*index]);
             let is_chain = |name: &str| has_extension(name, "cert") && name.to_ascii_lowercase().starts_with(&stem);
             let chain = contents.files.iter().find(|f| is_chain(&f.name));
             let Some(ticket) = ticket else {

@@ -1,8 +1,10 @@
 //! The family of the hybrid console: contents (NCA), the two file systems that hold them (PFS0, HFS0), gamecard images, lists
 //! of contents, control data, tickets. Layouts: docs/formats/nca.md and its neighbours.
 
+mod beginnings;
 pub mod bktr;
 pub mod cnmt;
+pub mod content;
 pub mod contents;
 pub mod keys;
 pub mod lay;

@@ -185,7 +185,7 @@ impl Format for Bare {
         let mut opened = Opened::new(self.id(), self.name());
         opened.extent.promised_len = Some(partition.end());
         trailing(&mut opened, &source, partition.end());
-        opened.proof.settled.extend(super::xci::hashed(&partition, &source)?);
+        opened.proof.settled.extend(super::beginnings::hashed(&partition, &source)?);
         opened.holds.tree = Some(Tree { nodes: partition.nodes(&source, "")? });
         Ok(opened)
     }

@@ -1,13 +1,11 @@
 //! A content (NCA): a header and up to four sections, each encrypted and hashed in its own way. Layout: docs/formats/nca.md.
 
-mod format;
 pub mod header;
 pub mod levels;
 mod proof;
 mod section;
 mod unlock;
 
-pub use format::{CONTENT, ContentFormat};
 pub use section::{Cipher, Layout, Section};
 
 use super::romfs;

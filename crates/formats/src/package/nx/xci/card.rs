@@ -1,6 +1,7 @@
 //! The header of a gamecard image and its partitions.
 
 use super::bad;
+use crate::package::nx::beginnings::hashed;
 use crate::package::nx::contents::Held;
 use crate::package::nx::keys::{self, Role};
 use crate::package::nx::partition::{Kinds, Partition};
@@ -10,7 +11,7 @@ use crate::raw::split;
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::seal::Settled;
-use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::view::{Direction, Slice};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -186,6 +187,16 @@ impl Card {
         self.class.map(|c| self.at + c.bytes())
     }
 
+    /// What stands on the card besides the titles: name, number of files and their bytes, of partitions with some.
+    pub fn besides(&self) -> impl Iterator<Item = (&str, usize, u64)> {
+        let others = self.partitions.iter().filter(|p| p.name != super::SECURE);
+        others.filter_map(|p| {
+            let files = &p.files.as_ref().ok()?.entries;
+            let bytes = files.iter().map(|e| e.range.end - e.range.start).sum();
+            (!files.is_empty()).then_some((p.name.as_str(), files.len(), bytes))
+        })
+    }
+
     /// The files of a partition, none where it is not there or cannot be read.
     ///
     /// # Errors
@@ -246,30 +257,6 @@ fn secure(card: &CardHead, partitions: &[Area], at: u64) -> Option<Settled> {
         true => Settled::holds(name),
         false => Settled::fails(name, format!("the header says {said:#x}, the root {:#x}", area.range.start), MATTERS),
     })
-}
-
-/// The hashes that a file system of the hashed kind has of the beginnings of its files; nothing for the plain kind.
-///
-/// # Errors
-/// What the machine is to blame for.
-pub fn hashed(partition: &Partition, source: &SourceRef) -> Result<Vec<Settled>> {
-    let mut faults = Vec::new();
-    let mut any = false;
-    for entry in &partition.entries {
-        let Some((len, hash)) = entry.hashed else { continue };
-        any = true;
-        match beginning(source.as_ref(), entry.range.start, len) {
-            Ok(found) if found == hash => {}
-            Ok(_) => faults.push(format!("the beginning of {} does not have its hash", entry.name)),
-            Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-            Err(e) => faults.push(format!("{}: {e}", entry.name)),
-        }
-    }
-    Ok(any.then(|| Settled::of("beginnings of files", &faults, MATTERS).by_digests()).into_iter().collect())
-}
-
-fn beginning(source: &dyn Source, at: u64, len: u64) -> Result<[u8; 32]> {
-    Ok(sha256(&read_vec(source, at, len, "the hashed beginning of a file", MOST_HASHED)?))
 }
 
 /// AES-128-CBC over the encrypted part of the header; the vector stands in the header back to front.

@@ -4,7 +4,7 @@
 mod card;
 mod compose;
 
-pub use card::{Card, Class, KEY_AREA, hashed};
+pub use card::{Card, Class, KEY_AREA};
 pub use compose::{Card as Laid, Making, compose};
 
 use super::contents::{self, Contents};

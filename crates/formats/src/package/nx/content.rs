@@ -1,9 +1,9 @@
 //! A content as a format: one that stands by itself, or is looked into where it is.
 
-use super::header::{self, Kind, LEN};
-use super::{ID, Nca, proof};
-use crate::package::nx::cnmt::Cnmt;
-use crate::package::nx::{cnmt, contents, title};
+use super::cnmt::Cnmt;
+use super::nca::header::{self, Kind, LEN};
+use super::nca::{ID, Nca};
+use super::{cnmt, contents, nsp, title};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::Keyring;
@@ -96,8 +96,8 @@ impl Format for ContentFormat {
             tell_list(&mut opened, &Cnmt::parse(raw.clone())?);
         }
         opened.extent.promised_len = Some(nca.header.len());
-        super::super::nsp::trailing(&mut opened, &source, nca.header.len());
-        opened.proof.sealed.push(proof::sealed(&nca, "the content", None));
+        nsp::trailing(&mut opened, &source, nca.header.len());
+        opened.proof.sealed.push(nca.sealed("the content", None));
         opened.proof.settled.push(settled(&nca));
         opened.protection = protection(&nca);
         add_files(&mut opened, nca, opener.companions(), opener.keys());
@@ -180,7 +180,7 @@ fn base_among(nca: &Nca, others: &[SourceRef], keys: &Keyring) -> Result<Option<
             }
             continue;
         }
-        let contents = super::super::open_contents(other, keys)?;
+        let contents = super::open_contents(other, keys)?;
         for index in 0..contents.files.len() {
             match contents.nca(index) {
                 Ok(own) if fits(&own) => return Ok(Some(own)),
