@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, native};
+use crate::global::native;
 use crate::render::{Manner, Page, exact, size, speed, style};
 use clap::{Args, ValueEnum};
 use decanter_core::native;
@@ -17,10 +17,10 @@ use std::time::Duration;
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:  decanter merge \"saltmarsh/shelf/Kelp Courier\" --to xci -o card/\n           \
     decanter merge saltmarsh/shelf --each --to nsp -o card/\n\n\
-    The newest update is taken, all add-ons are kept; what is left out is named. Contents are carried byte for\n\
-    byte, so their signatures stay valid, and each is held against the SHA-256 that its title's list has of it\n\
-    in the same read. The same set gives the same bytes, whatever the order on the command line.\n\
-    \"decanter unmerge\" takes the result apart again.")]
+    The newest update is taken, all add-ons are kept; what is left out is named. Contents are carried\n\
+    byte for byte, so their signatures stay valid, and each is held against the SHA-256 that its title's\n\
+    list has of it in the same read. The same set gives the same bytes, whatever the order on the\n\
+    command line. \"decanter unmerge\" takes the result apart again.")]
 pub struct Merge {
     /// Packages, gamecard images, merged files, folders and archives with them
     #[arg(required = true, value_name = "SOURCE", value_parser = native())]
@@ -54,8 +54,6 @@ pub struct Merge {
     /// Copy contents without holding them against their digests; the report says so
     #[arg(long)]
     unchecked: bool,
-    #[command(flatten)]
-    key: KeyArg,
 }
 
 /// What a result is.
@@ -78,19 +76,8 @@ enum System {
 
 impl Run for Merge {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self {
-            sources,
-            to,
-            output,
-            each,
-            without_base,
-            pad,
-            prove,
-            standard_crypto,
-            required_system,
-            unchecked,
-            key,
-        } = self;
+        let Self { sources, to, output, each, without_base, pad, prove, standard_crypto, required_system, unchecked } =
+            self;
         let form = match to {
             To::Nsp => Form::Nsp,
             To::Xci => Form::Xci,
@@ -103,7 +90,7 @@ impl Run for Merge {
             standard_crypto: *standard_crypto,
             lowest_system: matches!(required_system, System::Lowest),
         };
-        let mut setting = with.setting(Some(key))?;
+        let mut setting = with.setting(None)?;
         setting.unchecked = *unchecked;
         let (report, answer) = merge::merge(sources, form, output.as_deref(), &options, &setting)?;
         with.show(out, &report, |page| show(page, &report, *unchecked, with.took(), with.manner()))?;

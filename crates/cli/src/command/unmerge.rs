@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, native};
+use crate::global::native;
 use crate::render::{Manner, Page, exact, speed, style};
 use clap::Args;
 use decanter_core::native;
@@ -17,8 +17,8 @@ use std::time::Duration;
 #[derive(Debug, Clone, Args)]
 #[command(
     after_help = "Example:  decanter unmerge \"card/Kelp Courier [05009A3E11D20000] [v131072] (1 base, 1 update, 2 add-ons).xci\" -o parts\n\n\
-    Each package has the contents, list, ticket and certificate that belong to its title, byte for byte; merged\n\
-    again, they give the same file."
+    Each package has the contents, list, ticket and certificate that belong to its title, byte for\n\
+    byte; merged again, they give the same file."
 )]
 pub struct Unmerge {
     /// A package or a gamecard image
@@ -30,14 +30,12 @@ pub struct Unmerge {
     /// Copy contents without holding them against their digests; the report says so
     #[arg(long)]
     unchecked: bool,
-    #[command(flatten)]
-    key: KeyArg,
 }
 
 impl Run for Unmerge {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, output, unchecked, key } = self;
-        let mut setting = with.setting(Some(key))?;
+        let Self { source, output, unchecked } = self;
+        let mut setting = with.setting(None)?;
         setting.unchecked = *unchecked;
         let (report, answer) = merge::unmerge(source, output.as_deref(), &setting)?;
         with.show(out, &report, |page| show(page, &report, *unchecked, with.took(), with.manner()))?;

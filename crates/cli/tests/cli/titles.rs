@@ -191,6 +191,7 @@ fn wrong_sets_are_refused_before_anything_is_written() {
     );
     refused(&[text(&part("update 2"))], "the base is missing");
     refused(&[text(&demo().plain)], "which holds no titles");
+    refused(&[text(&kelp()), "--pad"], "--pad has no meaning with --to nsp");
     run(
         folder.path(),
         &["merge", text(&part("update 2")), text(&part("add-on 1")), "--to", "nsp", "--without-base", "-o", "u.nsp"],

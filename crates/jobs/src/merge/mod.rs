@@ -75,6 +75,10 @@ pub fn merge(
     setting: &Setting<'_>,
 ) -> Result<(MergeReport, Answer), Failure> {
     let what = format!("cannot merge {}", shown(sources));
+    if options.pad && form != Form::Xci {
+        return Err(Failure::usage(what, format!("--pad has no meaning with --to {}", form.id()))
+            .hint("only a gamecard image has the size of a card: leave it out, or choose --to xci"));
+    }
     let collected = Collected::of(sources, setting)?;
     if let Some(trouble) = collected.trouble.clone().filter(|_| !options.each || collected.packages.is_empty()) {
         return Err(advise(&what, trouble.into()));
