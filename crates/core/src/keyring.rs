@@ -3,7 +3,7 @@
 //! No key ships with Decanter. A key comes from a `name = hex` list, a per-title file, or a description that
 //! carries one; its value never reaches a message, and the memory that held it is cleared.
 
-use crate::error::{Error, Result};
+use crate::error::{Error, KeyTrouble, KeyWay, Result};
 use serde::Serialize;
 use zeroize::Zeroizing;
 
@@ -161,6 +161,25 @@ impl Keyring {
     /// The entry with exactly this name, as in `ps3.disc.derive.key` (case does not count).
     pub fn named(&self, name: &str) -> Option<&Entry> {
         self.entries.iter().find(|e| e.name.eq_ignore_ascii_case(name))
+    }
+
+    /// The key of `len` bytes under one of these names, the first that there is, with where it came from. `need` says in a
+    /// message what is needed.
+    ///
+    /// # Errors
+    /// The trouble when there is none, or one of another length.
+    pub fn of_names(
+        &self,
+        names: &[String],
+        len: usize,
+        need: &dyn Fn() -> String,
+    ) -> std::result::Result<(Key, String), KeyTrouble> {
+        let wrong = match names.iter().find_map(|name| self.named(name)) {
+            Some(entry) if entry.key.bytes().len() == len => return Ok((entry.key.clone(), entry.origin.clone())),
+            Some(entry) => vec![format!("{}, which has not {len} bytes", entry.origin)],
+            None => Vec::new(),
+        };
+        Err(KeyTrouble { way: KeyWay::ByName, need: need(), wrong, looked: self.looked.clone() })
     }
 
     /// The places that were looked into.

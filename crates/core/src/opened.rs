@@ -98,6 +98,8 @@ pub struct Proof {
     pub settled: Vec<Settled>,
     /// Checks that take more than headers.
     pub inspections: Vec<Inspect>,
+    /// What none of these says anything about, though it should: then nothing is sound.
+    pub untried: Vec<String>,
 }
 
 /// What is in a source: most of it is absent.
@@ -258,10 +260,11 @@ impl Opened {
         self.extent.regions.extend(regions);
         self.extent.structure.extend(structure);
         self.protection = protection.or(self.protection.take());
-        let Proof { sealed, settled, inspections } = proof;
+        let Proof { sealed, settled, inspections, untried } = proof;
         self.proof.sealed.extend(sealed);
         self.proof.settled.extend(settled);
         self.proof.inspections.extend(inspections);
+        self.proof.untried.extend(untried);
         let Holds {
             tree,
             more,

@@ -55,6 +55,8 @@ pub type Inside = Arc<dyn Fn() -> Vec<(Range<u64>, String)> + Send + Sync>;
 pub enum Expected {
     /// One digest of all of it.
     Digest(Digest),
+    /// What the digest of all of it begins with: fewer bytes than the algorithm has.
+    Beginning(Digest),
     /// A SHA-256 for every block.
     Blocks {
         /// The digests, 32 bytes each, in order.

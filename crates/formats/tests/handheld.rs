@@ -195,6 +195,7 @@ fn holds(opened: &Opened) -> bool {
                 let bytes = &bytes[seal.range.start as usize..seal.range.end as usize];
                 match &seal.expected {
                     Expected::Digest(digest) => sha(bytes) == digest.bytes,
+                    Expected::Beginning(digest) => sha(bytes).starts_with(&digest.bytes),
                     Expected::Blocks { digests, block, .. } => {
                         let mut bytes = bytes.to_vec();
                         bytes.resize(bytes.len().next_multiple_of(*block as usize), 0);

@@ -135,3 +135,45 @@ fn each_goes_on_where_a_key_is_missing() {
         .expect(4)
         .says("nx.area.application.08");
 }
+
+/// An update's content by itself: what stands over a base is proven by its id, or by the base; else nobody says SOUND.
+#[test]
+fn no_verdict_is_better_than_what_was_compared() {
+    let folder = folder();
+    let update = Wish { title_id: COURIER | 0x800, version: 1 << 16, ..wish() };
+    let (base, files) = (base(), hybrid::update(&update, 5000).unwrap());
+    let write = |name: &str, bytes: &[u8]| fs::write(folder.path().join(name), bytes).unwrap();
+    write("base.nsp", &hybrid::package(&base));
+    write("base content.nca", &base[0].1);
+    write("base.tik", &base[end(&base, ".tik")].1);
+    write("update.nsp", &hybrid::package(&files));
+    let (id, content) = (files[0].0.clone(), files[0].1.clone());
+    let titles = files[end(&files, ".tik")].1[0x180..0x190].iter().map(|b| format!("{b:02x}")).collect::<String>();
+    let rights = files[end(&files, ".tik")].0.strip_suffix(".tik").unwrap().to_owned();
+    write("titles.keys", format!("{rights} = {titles}\n").as_bytes());
+    write(&id, &content);
+    let by_id = with_keys(folder.path(), &["verify", &id]).expect(0).says("SOUND");
+    assert!(!by_id.out.contains("romfs"), "{}", by_id.out);
+    let mut torn = content.clone();
+    // Before the update's last 0x10000 bytes, which are its tables: their slack no hash covers.
+    let last = torn.len() - 0x10000 - 0x4000 - 100;
+    torn[last] ^= 1;
+    write(&id, &torn);
+    with_keys(folder.path(), &["verify", &id]).expect(1).says("by its id");
+    // Under another name nothing proves what stands over the base.
+    write("renamed.nca", &content);
+    let told = with_keys(folder.path(), &["verify", "renamed.nca"]).expect(0).says("READABLE");
+    told.says("romfs stands over a base: --with BASE checks it").says("not all of it could be compared");
+    with_keys(folder.path(), &["verify", "renamed.nca", "--with", "base.nsp"])
+        .expect(0)
+        .says("SOUND")
+        .says("over its base");
+    write("renamed.nca", &torn);
+    with_keys(folder.path(), &["verify", "renamed.nca", "--with", "base.nsp"]).expect(1);
+    // Of two titles in a file one is under a key that is missing.
+    let newer = Wish { title_id: COURIER + 0x1001, generation: 9, names: &[], ..wish() };
+    let mut mixed = base;
+    mixed.extend(hybrid::add_on(&newer, 0).unwrap());
+    write("mixed.nsp", &hybrid::package(&mixed));
+    with_keys(folder.path(), &["verify", "mixed.nsp"]).expect(4).says("nx.area.application.08");
+}

@@ -1,7 +1,7 @@
-use super::{extent_but, in_ranges};
+use super::{extent_but, in_ranges, read_by_ranges};
 use crate::error::{Error, Result};
 use crate::keyring::Key;
-use crate::source::{Extent, Source, SourceRef, check_range};
+use crate::source::{Extent, Source, SourceRef};
 use crate::transform::Transform;
 use aes::cipher::{Array, BlockModeDecrypt, BlockModeEncrypt, InnerIvInit, KeyInit, consts::U16};
 use aes::{Aes128Dec, Aes128Enc};
@@ -185,21 +185,11 @@ impl Source for Ciphered {
         self.inner.len()
     }
 
-    fn read_at(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
-        check_range(self.len(), offset, buf.len() as u64)?;
-        while !buf.is_empty() {
-            let (ciphered, end) = in_ranges(&self.cbc.ranges, offset, self.len());
-            let here = usize::try_from(end - offset).unwrap_or(usize::MAX).min(buf.len());
-            let (now, later) = buf.split_at_mut(here);
-            if ciphered {
-                self.read_ciphered(offset, now)?;
-            } else {
-                self.inner.read_at(offset, now)?;
-            }
-            offset += here as u64;
-            buf = later;
-        }
-        Ok(())
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        read_by_ranges(&self.cbc.ranges, self.len(), offset, buf, |range, offset, now| match range {
+            Some(_) => self.read_ciphered(offset, now),
+            None => self.inner.read_at(offset, now),
+        })
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {

@@ -37,7 +37,7 @@ pub use stream::{CtrRanges, Keystream, Streamed};
 pub use xts::{Tweaked, Xts, XtsRanges};
 
 use crate::error::Result;
-use crate::source::{Extent, Place, SourceRef};
+use crate::source::{Extent, Place, SourceRef, check_range};
 use std::ops::Range;
 
 /// The part of a sorted list of disjoint ranges that decides about the byte at `offset`: whether it lies
@@ -49,6 +49,30 @@ pub(crate) fn in_ranges(ranges: &[Range<u64>], offset: u64, len: u64) -> (bool, 
         Some(r) => (false, r.start.min(len)),
         None => (false, len),
     }
+}
+
+/// Reads `buf` from byte `offset` of a source of `len` bytes, stretch by stretch: `read` is told whether a stretch lies in one
+/// of `ranges`, and in which.
+///
+/// # Errors
+/// [`crate::Error::PastEnd`], and what `read` fails with.
+pub(crate) fn read_by_ranges(
+    ranges: &[Range<u64>],
+    len: u64,
+    mut offset: u64,
+    mut buf: &mut [u8],
+    read: impl Fn(Option<usize>, u64, &mut [u8]) -> Result<()>,
+) -> Result<()> {
+    check_range(len, offset, buf.len() as u64)?;
+    while !buf.is_empty() {
+        let (is_in, end) = in_ranges(ranges, offset, len);
+        let here = usize::try_from(end - offset).unwrap_or(usize::MAX).min(buf.len());
+        let (now, later) = buf.split_at_mut(here);
+        read(is_in.then(|| ranges.partition_point(|r| r.end <= offset)), offset, now)?;
+        offset += here as u64;
+        buf = later;
+    }
+    Ok(())
 }
 
 /// The extent at `offset` of a view that changes the bytes in `ranges` and hands on all others.

@@ -1,4 +1,4 @@
-use super::{extent_but, in_ranges};
+use super::{extent_but, read_by_ranges};
 use crate::error::{Error, Result};
 use crate::source::{Extent, Source, SourceRef, check_range};
 use std::ops::Range;
@@ -28,11 +28,6 @@ impl Overlay {
         }
         Ok(Self { base, ranges, patches: patches.into_iter().map(|(_, p)| p).collect() })
     }
-
-    fn patch_at(&self, offset: u64) -> (&SourceRef, u64) {
-        let index = self.ranges.partition_point(|r| r.end <= offset);
-        (&self.patches[index], offset - self.ranges[index].start)
-    }
 }
 
 impl Source for Overlay {
@@ -40,22 +35,11 @@ impl Source for Overlay {
         self.base.len()
     }
 
-    fn read_at(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
-        check_range(self.len(), offset, buf.len() as u64)?;
-        while !buf.is_empty() {
-            let (patched, end) = in_ranges(&self.ranges, offset, self.len());
-            let here = usize::try_from(end - offset).unwrap_or(usize::MAX).min(buf.len());
-            let (now, later) = buf.split_at_mut(here);
-            if patched {
-                let (patch, at) = self.patch_at(offset);
-                patch.read_at(at, now)?;
-            } else {
-                self.base.read_at(offset, now)?;
-            }
-            offset += here as u64;
-            buf = later;
-        }
-        Ok(())
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        read_by_ranges(&self.ranges, self.len(), offset, buf, |range, offset, now| match range {
+            Some(index) => self.patches[index].read_at(offset - self.ranges[index].start, now),
+            None => self.base.read_at(offset, now),
+        })
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {

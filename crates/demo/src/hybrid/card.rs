@@ -1,8 +1,9 @@
 //! A gamecard image put together from its layout.
 
 use super::cipher::encrypt_blocks;
-use super::{keys, sha256};
+use super::keys;
 use decanter_core::Result;
+use decanter_formats::package::sha256;
 
 fn hfs0(files: &[(&str, &[u8], usize)]) -> Vec<u8> {
     let mut names = Vec::new();

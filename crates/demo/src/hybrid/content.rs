@@ -1,14 +1,15 @@
 //! Contents, lists of contents, control data, tickets: put together and encrypted from their layouts, with the museum's keys.
 
 use super::cipher::encrypt_blocks;
+use super::keys;
 use super::section::Section;
-use super::{keys, sha256};
 use crate::content::secret;
 use decanter_core::Result;
 use decanter_core::digest::hex;
 use decanter_core::keyring::Key;
 use decanter_core::transform::Transform;
 use decanter_core::view::{CtrRanges, Keystream, Xts};
+use decanter_formats::package::sha256;
 
 const UNIT: usize = 0x200;
 const HEAD: usize = 0xc00;
@@ -79,7 +80,9 @@ pub(crate) fn nca(spec: &Spec) -> Result<Vec<u8>> {
         match head[4] {
             3 => stream(start, end, generation),
             4 => {
-                let tables = u64::from_le_bytes(head[0x100..0x108].try_into().unwrap_or_default()) as usize;
+                let mut tables = [0; 8];
+                tables.copy_from_slice(&head[0x100..0x108]);
+                let tables = u64::from_le_bytes(tables) as usize;
                 for (index, (at, own)) in section.counters.iter().enumerate() {
                     let to = section.counters.get(index + 1).map_or(tables, |next| next.0 as usize);
                     stream(start + *at as usize, start + to, *own);

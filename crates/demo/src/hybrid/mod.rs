@@ -13,8 +13,9 @@ pub use content::Crypto;
 use crate::content::{Noise, letter, picture_jpeg, route};
 use content::{List, Spec};
 use decanter_core::Result;
-use decanter_core::digest::{Algorithm, hex, of_bytes};
+use decanter_core::digest::hex;
 use decanter_core::source::read_vec;
+use decanter_formats::package::sha256;
 use section::Section;
 
 /// Ids of the bases.
@@ -25,13 +26,6 @@ pub const FOGBELL: u64 = 0x0500_9a3e_22c4_0000;
 pub const MERGED: &str = "Kelp Courier [05009A3E11D20000] [v131072] (1 base, 1 update, 2 add-ons).xci";
 /// Version of the system that the titles need: 5.1.0.
 const SYSTEM: u32 = 5 << 26 | 1 << 20;
-
-/// SHA-256 of bytes in memory.
-pub(crate) fn sha256(bytes: &[u8]) -> [u8; 32] {
-    let mut out = [0; 32];
-    out.copy_from_slice(&of_bytes(Algorithm::Sha256, bytes).bytes);
-    out
-}
 
 /// A package as files by name, in the order in which they stand in it.
 pub type Files = Vec<(String, Vec<u8>)>;

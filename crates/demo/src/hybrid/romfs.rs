@@ -1,6 +1,6 @@
 //! A RomFS put together of files in memory, table by table from its layout.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 const NONE: u32 = 0xffff_ffff;
 /// Data of files begins at multiples of this.
@@ -61,7 +61,8 @@ pub(crate) fn build(files: &[(String, Vec<u8>)]) -> Vec<u8> {
         }
     }
     let paths: Vec<String> = paths.into_iter().collect();
-    let number = |path: &str| paths.iter().position(|p| p == path).unwrap_or_default();
+    let numbers: HashMap<&str, usize> = paths.iter().enumerate().map(|(n, p)| (p.as_str(), n)).collect();
+    let number = |path: &str| numbers[path];
     let split = |path: &str| match path.rsplit_once('/') {
         Some((folder, name)) => (number(folder), name.to_owned()),
         None => (0, path.to_owned()),

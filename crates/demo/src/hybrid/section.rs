@@ -1,6 +1,6 @@
 //! Sections of contents in the clear: hashes, files, and what a header says of them; each put together from its layout.
 
-use super::sha256;
+use decanter_formats::package::sha256;
 
 /// Bytes of a block of a RomFS that is hashed.
 const DEEP_BLOCK: usize = 0x4000;

@@ -1,21 +1,20 @@
 //! Everything in the sources that holds titles: files, what is in folders and archives, merged files.
 
-use super::{Found, Kept};
+use super::Found;
 use crate::below::Below;
 use crate::family::Member;
 use crate::{Failure, Item, Setting, locate};
 use decanter_core::error::{Blame, KeyTrouble};
 use decanter_core::role::Role;
 use decanter_core::{Error, Format, Keyring, Notice, tell};
-use decanter_formats::package::nx;
-use std::sync::Arc;
+use decanter_formats::package::nx::{self, contents::Contents};
 
 /// A package or gamecard image.
 pub(super) struct Package {
     /// Where it is.
     pub(super) address: String,
     /// What is in it.
-    pub(super) contents: Kept,
+    pub(super) contents: Contents,
     /// What its titles are called.
     name: Option<String>,
     titles: Vec<decanter_core::title::HeldTitle>,
@@ -136,7 +135,7 @@ impl Collected {
         }
         self.packages.push(Package {
             address: item.address.clone(),
-            contents: Arc::new(contents),
+            contents,
             name: item.opened.identity.title.clone(),
             titles: item.opened.holds.titles.clone(),
             keyring,

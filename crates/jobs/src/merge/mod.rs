@@ -20,7 +20,6 @@ use decanter_core::pour::Output;
 use decanter_core::{Error, Notice};
 use decanter_formats::package::nx::contents::{Contents, Title};
 use std::path::Path;
-use std::sync::Arc;
 
 /// What a merged file is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,11 +31,6 @@ pub enum Form {
 }
 
 impl Form {
-    /// By its id.
-    pub fn of(id: &str) -> Option<Self> {
-        [Self::Nsp, Self::Xci].into_iter().find(|f| f.id() == id)
-    }
-
     /// Its id, which is its extension too.
     pub fn id(self) -> &'static str {
         match self {
@@ -253,6 +247,3 @@ fn advise(what: &str, error: Error) -> Failure {
 
 /// A title in a package that was collected.
 type Found<'a> = (&'a Contents, &'a Title);
-
-/// Packages are kept for all jobs of a run.
-type Kept = Arc<Contents>;

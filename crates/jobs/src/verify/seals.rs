@@ -9,6 +9,7 @@ use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::error::Blame;
 use decanter_core::opened::Opened;
 use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
+use decanter_core::protection::KeyState;
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
@@ -67,7 +68,7 @@ struct Blocks<'a> {
 impl<'a> Work<'a> {
     fn new(seal: &'a Seal) -> Self {
         let blocks = match &seal.expected {
-            Expected::Digest(_) => None,
+            Expected::Digest(_) | Expected::Beginning(_) => None,
             Expected::Blocks { digests, block, is_filled_up } => Some(Blocks {
                 digests,
                 block: *block,
@@ -113,9 +114,13 @@ impl<'a> Work<'a> {
             return Err(e);
         }
         match (&self.seal.expected, self.blocks) {
-            (Expected::Digest(expected), _) => {
+            (Expected::Digest(expected) | Expected::Beginning(expected), _) => {
                 let found = self.hasher.finish();
-                Ok(match found == *expected {
+                let holds = match self.seal.expected {
+                    Expected::Beginning(_) => found.bytes.starts_with(&expected.bytes),
+                    _ => found == *expected,
+                };
+                Ok(match holds {
                     true => Outcome::holds(),
                     false => Outcome::differs(format!("{found} instead of {}", expected.hex()), Vec::new()),
                 })
@@ -188,7 +193,7 @@ impl Blocks<'_> {
 
 fn algorithm(seal: &Seal) -> Algorithm {
     match &seal.expected {
-        Expected::Digest(digest) => digest.algorithm,
+        Expected::Digest(digest) | Expected::Beginning(digest) => digest.algorithm,
         Expected::Blocks { .. } => Algorithm::Sha256,
     }
 }
@@ -328,9 +333,16 @@ pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> 
     if is_bad {
         report.findings.next(Finding::Broken, "dump or copy it again; what matters, and to whom, stands above");
     }
-    let is_locked = seals.iter().any(|s| s.state == SealState::Locked) && missing == 0 && !is_short && !is_bad;
-    if let Some(trouble) = item.opened.proof.sealed.iter().find_map(|s| s.trouble.clone()).filter(|_| is_locked) {
-        return Err(trouble.into());
+    // What is under a missing key was not compared, even if nobody knows how much that is.
+    if let Some(KeyState::Trouble(trouble)) = item.opened.protection.as_ref().map(|p| &p.key)
+        && missing == 0
+        && !is_short
+        && !is_bad
+    {
+        return Err(trouble.clone().into());
+    }
+    for what in &item.opened.proof.untried {
+        report.findings.next(Finding::Untried, what.clone());
     }
     report.seals = seals;
     Ok(report)

@@ -49,6 +49,8 @@ pub(super) enum Finding {
     AboutOthers,
     /// There was nothing to check.
     Empty,
+    /// Something in it has digests, or should have, that could not be tried.
+    Untried,
     /// Something that is described could not be compared.
     Unproven,
     /// What is described is as described.
@@ -65,6 +67,7 @@ pub(super) fn verdict(findings: impl IntoIterator<Item = Finding>) -> Verdict {
         Finding::Short | Finding::Unfinished => Verdict::Incomplete,
         Finding::Differs => Verdict::Differs,
         Finding::AboutOthers | Finding::Empty => Verdict::Nothing,
+        Finding::Untried => Verdict::Readable,
         Finding::Unproven | Finding::Proven => Verdict::Sound,
         Finding::Described => Verdict::Match,
     }
@@ -104,7 +107,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const ALL: [(Finding, Verdict); 11] = [
+    const ALL: [(Finding, Verdict); 12] = [
         (Finding::Tainted, Verdict::Damaged),
         (Finding::Short, Verdict::Incomplete),
         (Finding::Broken, Verdict::Damaged),
@@ -113,6 +116,7 @@ mod tests {
         (Finding::Noticed, Verdict::Damaged),
         (Finding::AboutOthers, Verdict::Nothing),
         (Finding::Empty, Verdict::Nothing),
+        (Finding::Untried, Verdict::Readable),
         (Finding::Unproven, Verdict::Sound),
         (Finding::Described, Verdict::Match),
         (Finding::Proven, Verdict::Sound),
@@ -129,13 +133,15 @@ mod tests {
     proptest! {
         /// Nothing that is good outweighs something bad, in whatever order it was found.
         #[test]
-        fn one_bad_finding_is_enough(found in proptest::collection::vec(0usize..11, 1..8)) {
+        fn one_bad_finding_is_enough(found in proptest::collection::vec(0usize..12, 1..8)) {
             let findings: Vec<Finding> = found.iter().map(|i| ALL[*i].0).collect();
-            let is_good = findings.iter().all(|f| *f >= Finding::Unproven);
+            let is_good = findings.iter().all(|f| *f >= Finding::Untried);
             prop_assert_eq!(verdict(findings.iter().copied()).is_good(), is_good);
             prop_assert_eq!(verdict(findings.iter().rev().copied()), verdict(findings.iter().copied()));
             // MATCH only if everything that is described was compared.
-            let is_match = is_good && findings.contains(&Finding::Described) && !findings.contains(&Finding::Unproven);
+            let is_match = is_good
+                && findings.contains(&Finding::Described)
+                && !findings.iter().any(|f| matches!(f, Finding::Untried | Finding::Unproven));
             prop_assert_eq!(verdict(findings) == Verdict::Match, is_match);
         }
     }

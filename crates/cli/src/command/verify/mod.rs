@@ -150,6 +150,9 @@ fn reason(report: &VerifyReport) -> String {
         Verdict::Match => "everything that is described was compared and agrees".into(),
         Verdict::Sound if report.against.is_some() => "what could be compared agrees; the rest could not be".into(),
         Verdict::Sound => format!("what it says of itself holds: {}", report.proofs.join(", ")),
+        Verdict::Readable if !report.proofs.is_empty() => {
+            format!("not all of it could be compared; of the rest {} hold", report.proofs.join(", "))
+        }
         Verdict::Readable if !report.seals.is_empty() => {
             "the checks of its structure hold; nothing proves the content".into()
         }

@@ -44,17 +44,7 @@ impl Role {
 /// The trouble when there is none, or one that has not 16 bytes; `what` says what it is for.
 pub fn find(keys: &Keyring, role: Role, what: &str) -> Result<(Key, String), KeyTrouble> {
     let names = role.names();
-    let need = || format!("{} (for {what})", names[0]);
-    match names.iter().find_map(|n| keys.named(n)) {
-        Some(entry) if entry.key.bytes().len() == 16 => Ok((entry.key.clone(), entry.origin.clone())),
-        Some(entry) => {
-            let wrong = vec![format!("{}, which has not 16 bytes", entry.origin)];
-            Err(KeyTrouble { way: KeyWay::ByName, need: need(), wrong, looked: keys.looked().to_vec() })
-        }
-        None => {
-            Err(KeyTrouble { way: KeyWay::ByName, need: need(), wrong: Vec::new(), looked: keys.looked().to_vec() })
-        }
-    }
+    keys.of_names(&names, 16, &|| format!("{} (for {what})", names[0]))
 }
 
 /// What the generator makes of key X, key Y and its constant: ((X <<< 2) ^ Y) + C, all of it <<< 87.

@@ -13,22 +13,17 @@ pub mod smdh;
 pub mod tiles;
 pub mod title;
 
-use decanter_core::digest::{Algorithm, Hasher, of_bytes};
+pub(crate) use super::digest;
+pub use super::sha256;
+use decanter_core::Result;
+use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::source::{Source, check_range};
-use decanter_core::{Digest, Result};
 use std::ops::Range;
 
 /// Bytes of a media unit, unless the flags say otherwise.
 pub const UNIT: u64 = 0x200;
 /// Bytes that are hashed in one go while a source is opened.
 const STRETCH: u64 = 1 << 20;
-
-/// SHA-256 of bytes in memory.
-pub fn sha256(bytes: &[u8]) -> [u8; 32] {
-    let mut out = [0; 32];
-    out.copy_from_slice(&of_bytes(Algorithm::Sha256, bytes).bytes);
-    out
-}
 
 /// SHA-256 of a stretch of a source, read piece by piece.
 pub(crate) fn sha256_of(source: &dyn Source, range: Range<u64>) -> Result<[u8; 32]> {
@@ -45,9 +40,4 @@ pub(crate) fn sha256_of(source: &dyn Source, range: Range<u64>) -> Result<[u8; 3
     let mut out = [0; 32];
     out.copy_from_slice(&hasher.finish().bytes);
     Ok(out)
-}
-
-/// A SHA-256 out of a header, as a digest.
-pub(crate) fn digest(bytes: &[u8]) -> Digest {
-    Digest { algorithm: Algorithm::Sha256, bytes: bytes.to_vec() }
 }

@@ -1,10 +1,13 @@
 //! The list of contents of a title: what it is, its version, and a record for each content. Layout: docs/formats/cnmt.md.
 
+use super::nca::Nca;
 use super::nca::header::Kind as NcaKind;
 use super::raw::{MetaContent, MetaHead};
 use super::title;
 use crate::num::{le32, le64};
 use crate::raw::split;
+use decanter_core::source::read_vec;
+use decanter_core::tree::File;
 use decanter_core::{Error, Result};
 
 pub(crate) const ID: &str = "cnmt";
@@ -189,6 +192,19 @@ impl Cnmt {
         }
         let (title_id, version) = (head.title_id.get(), head.version.get());
         Ok(Self { title_id, version, kind, records, base, system, needs, records_at, raw })
+    }
+
+    /// The list in the content that holds one.
+    ///
+    /// # Errors
+    /// [`Error::Malformed`] for a content with another number of lists, and what reading fails with.
+    pub fn of(nca: &Nca) -> Result<Self> {
+        let nodes = nca.nodes("", None, &mut Vec::new())?;
+        let lists: Vec<&File> = nodes.iter().filter(|n| n.path.ends_with(".cnmt")).filter_map(|n| n.file()).collect();
+        let [list] = lists.as_slice() else {
+            return Err(Error::malformed(ID, format!("{} lists in a content that holds one", lists.len()), 0));
+        };
+        Self::parse(read_vec(list.source()?.as_ref(), 0, list.len, "a list of contents", MOST)?)
     }
 
     /// Id of the base: its own for a base.

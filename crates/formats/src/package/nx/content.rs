@@ -1,16 +1,17 @@
 //! A content as a format: one that stands by itself, or is looked into where it is.
 
 use super::cnmt::Cnmt;
+use super::contents::{self, Bases};
 use super::nca::header::{self, Kind, LEN};
 use super::nca::{ID, Nca};
-use super::{cnmt, contents, nsp, title};
+use super::{digest, nsp, title};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
-use decanter_core::keyring::Keyring;
+use decanter_core::keyring::{Key, Keyring};
 use decanter_core::opened::{Opened, Region};
 use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::role::Role;
-use decanter_core::seal::Settled;
+use decanter_core::seal::{Expected, Seal, Settled};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::tell::grouped;
 use decanter_core::tree::Tree;
@@ -57,7 +58,7 @@ impl Format for ContentFormat {
             return Ok(Some(95));
         }
         // Without the key its name is all there is: 32 digits, as no other file of noise is called.
-        let named = head.names().first().is_some_and(|n| is_id(n));
+        let named = head.names().first().is_some_and(|n| id_of(n).is_some());
         if head.len() < LEN || !named {
             return Ok(None);
         }
@@ -89,26 +90,32 @@ impl Format for ContentFormat {
             let (range, encrypted) = (section.range.clone(), section.cipher.needs_key());
             opened.extent.regions.push(Region { range, encrypted });
         }
-        if kind == Kind::Meta
-            && nca.trouble().is_none()
-            && let [(_, raw)] = nca.small_file(&|p| p.ends_with(".cnmt"), cnmt::MOST)?.as_slice()
-        {
-            tell_list(&mut opened, &Cnmt::parse(raw.clone())?);
+        if kind == Kind::Meta && nca.trouble().is_none() {
+            match Cnmt::of(&nca) {
+                Ok(cnmt) => tell_list(&mut opened, &cnmt),
+                Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+                Err(e) => opened.damage(format!("its list of contents cannot be read: {e}")),
+            }
         }
         opened.extent.promised_len = Some(nca.header.len());
         nsp::trailing(&mut opened, &source, nca.header.len());
-        opened.proof.sealed.push(nca.sealed("the content", None));
-        opened.proof.settled.push(settled(&nca));
         opened.protection = protection(&nca);
-        add_files(&mut opened, nca, opener.companions(), opener.keys());
+        let bases = Bases::of(opener.companions(), opener.keys())?;
+        prove(&mut opened, &nca, name, &bases)?;
+        opened.holds.tree = Some(Tree::default());
+        opened.holds.more = Some(Arc::new(move || {
+            let mut notices = Vec::new();
+            let nodes = nca.nodes("", bases.find(&nca), &mut notices)?;
+            Ok((Tree { nodes }, notices))
+        }));
         Ok(opened)
     }
 }
 
-/// Whether a name is that of a content: 32 hexadecimal digits.
-fn is_id(name: &str) -> bool {
-    name.strip_suffix(".cnmt").unwrap_or(name).len() == 32
-        && name.strip_suffix(".cnmt").unwrap_or(name).bytes().all(|b| b.is_ascii_hexdigit())
+/// The id that a content is called after: 32 hexadecimal digits, which its SHA-256 begins with.
+fn id_of(name: &str) -> Option<Key> {
+    let digits = name.strip_suffix(".cnmt").unwrap_or(name);
+    Key::from_hex(digits).filter(|id| digits.len() == 32 && id.bytes().len() == 16)
 }
 
 fn tell_list(opened: &mut Opened, cnmt: &Cnmt) {
@@ -124,13 +131,37 @@ fn tell_list(opened: &mut Opened, cnmt: &Cnmt) {
     }
 }
 
-/// What headers say of each other.
-fn settled(nca: &Nca) -> Settled {
+/// What proves it: what headers say of each other, the id that it is called after, its hashes, those over its base.
+fn prove(opened: &mut Opened, nca: &Nca, name: &str, bases: &Bases) -> Result<()> {
     const MATTERS: &str = "a console refuses it: get another copy";
     let bad: Vec<String> = (nca.sections.iter().filter(|s| !s.head_holds))
         .map(|s| format!("the header of section {} does not have its hash", s.index))
         .collect();
-    Settled::of("headers of sections", &bad, MATTERS)
+    opened.proof.settled.push(Settled::of("headers of sections", &bad, MATTERS));
+    let whole = id_of(name).map(|id| Seal {
+        name: "the content as a whole, by its id".into(),
+        range: 0..nca.header.len(),
+        of_plaintext: false,
+        expected: Expected::Beginning(digest(id.bytes())),
+        matters: MATTERS,
+        inside: None,
+    });
+    let is_proven = whole.is_some();
+    opened.proof.sealed.push(nca.sealed("the content", whole));
+    match bases.find(nca).filter(|_| nca.trouble().is_none()).map(|base| nca.sealed_over("the content", base)) {
+        Some(Ok(more)) => opened.proof.sealed.extend(more),
+        Some(Err(e @ (Error::Io { .. } | Error::Cancelled))) => return Err(e),
+        Some(Err(e)) => opened.proof.settled.push(Settled::fails("it over its base", e.to_string(), MATTERS)),
+        None if is_proven => {}
+        None => {
+            let untried = nca.sections.iter().filter(|s| s.patch.is_some() || s.oddity.is_some() || s.levels.is_none());
+            opened.proof.untried.extend(untried.map(|section| match section.patch {
+                Some(_) => format!("{} stands over a base: --with BASE checks it", nca.name_of(section)),
+                None => format!("nothing here proves {}; the list of contents of its title does", nca.name_of(section)),
+            }));
+        }
+    }
+    Ok(())
 }
 
 fn protection(nca: &Nca) -> Option<Protection> {
@@ -149,46 +180,4 @@ fn protection(nca: &Nca) -> Option<Protection> {
         clear,
         clear_as_it_is,
     })
-}
-
-/// Lets the files of the sections be asked for.
-fn add_files(opened: &mut Opened, nca: Nca, others: &[SourceRef], keys: &Keyring) {
-    let (others, keys) = (others.to_vec(), keys.clone());
-    opened.holds.tree = Some(Tree::default());
-    opened.holds.more = Some(Arc::new(move || {
-        let base =
-            if nca.sections.iter().any(|s| s.patch.is_some()) { base_among(&nca, &others, &keys)? } else { None };
-        let mut notices = Vec::new();
-        let nodes = nca.nodes("", base.as_ref(), &mut notices)?;
-        Ok((Tree { nodes }, notices))
-    }));
-}
-
-/// The base of an update's content in other packages, or as a content by itself.
-fn base_among(nca: &Nca, others: &[SourceRef], keys: &Keyring) -> Result<Option<Nca>> {
-    let base = title::base_of(nca.header.program_id());
-    let fits = |other: &Nca| {
-        other.header.kind() == nca.header.kind()
-            && title::base_of(other.header.program_id()) == base
-            && other.sections.iter().all(|s| s.patch.is_none())
-    };
-    for other in others {
-        if header::is_content(other.as_ref(), keys)? {
-            let own = Nca::read(other, keys, "the base")?;
-            if fits(&own) {
-                return Ok(Some(own));
-            }
-            continue;
-        }
-        let contents = super::open_contents(other, keys)?;
-        for index in 0..contents.files.len() {
-            match contents.nca(index) {
-                Ok(own) if fits(&own) => return Ok(Some(own)),
-                Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-                // Tickets and certificates are no contents.
-                _ => {}
-            }
-        }
-    }
-    Ok(None)
 }

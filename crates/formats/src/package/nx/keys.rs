@@ -118,15 +118,7 @@ pub fn first_system(generation: u8) -> Option<u32> {
 /// # Errors
 /// The trouble when there is none, or one of another length.
 pub fn find(keys: &Keyring, role: Role, what: &str) -> Result<(Key, String), KeyTrouble> {
-    let looked = || keys.looked().to_vec();
-    match role.names().iter().find_map(|name| keys.named(name)) {
-        Some(entry) if entry.key.bytes().len() == role.len() => Ok((entry.key.clone(), entry.origin.clone())),
-        Some(entry) => {
-            let wrong = vec![format!("{}, which has not {} bytes", entry.origin, role.len())];
-            Err(KeyTrouble { way: KeyWay::ByName, need: role.need(what), wrong, looked: looked() })
-        }
-        None => Err(KeyTrouble { way: KeyWay::ByName, need: role.need(what), wrong: Vec::new(), looked: looked() }),
-    }
+    keys.of_names(&role.names(), role.len(), &|| role.need(what))
 }
 
 /// The trouble with a key that turned out to be wrong.

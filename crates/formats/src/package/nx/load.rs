@@ -154,10 +154,10 @@ impl Load {
             }
             let (mut source, mut body) = (held.source.clone(), Body::AsIs);
             if changes.standard_crypto || changes.lowest_system {
-                let header = Header::read(source.as_ref(), &contents.keys, &held.name)?;
+                let header = &contents.nca(*index)?.header;
                 generation = generation.max(header.generation());
                 if let Some(rights) = header.rights_id().filter(|_| changes.standard_crypto) {
-                    let head = under_key_area(&header, rights, contents, &what)?;
+                    let head = under_key_area(header, rights, contents, &what)?;
                     body = Body::Headed(read_vec(source.as_ref(), 0, LEN, "the header of a content", LEN)?);
                     source = Arc::new(Overlay::new(source, vec![(0, Arc::new(Bytes(head)) as SourceRef)])?);
                 }
@@ -167,7 +167,7 @@ impl Load {
             let file = self.add(Loaded { name: record.file_name(), source, body, expected, what });
             if is_changed {
                 changed.push((number, file));
-                self.changed.push((contents.nca(*index)?, file));
+                self.changed.push((contents.nca(*index)?.clone(), file));
             }
         }
         let meta = &contents.files[title.meta];
@@ -186,7 +186,7 @@ impl Load {
             Body::AsIs
         } else {
             self.proven_list(contents, title, id.as_deref())?;
-            let (nca, keys) = (contents.nca(title.meta)?, contents.keys.clone());
+            let (nca, keys) = (contents.nca(title.meta)?.clone(), contents.keys.clone());
             Body::List(Arc::new(List { nca, cnmt, changed, keys }))
         };
         // What is put together anew was held against its id before.
@@ -232,8 +232,7 @@ impl Load {
     fn tickets(&mut self, contents: &Contents, title: &Title, rights: &mut BTreeMap<String, Loaded>) -> Result<()> {
         let mut needed: Vec<[u8; 16]> = Vec::new();
         for index in title.files.iter().flatten() {
-            let header = Header::read(contents.files[*index].source.as_ref(), &contents.keys, "")?;
-            needed.extend(header.rights_id());
+            needed.extend(contents.nca(*index)?.header.rights_id());
         }
         needed.sort_unstable();
         needed.dedup();

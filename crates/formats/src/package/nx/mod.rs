@@ -21,27 +21,16 @@ pub mod ticket;
 pub mod title;
 pub mod xci;
 
+pub(crate) use super::digest;
+pub use super::sha256;
 use aes::cipher::{Array, BlockCipherDecrypt, BlockCipherEncrypt, KeyInit, consts::U16};
 use aes::{Aes128Dec, Aes128Enc};
 use contents::Contents;
-use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::format::Format;
+use decanter_core::format::{Format, likelihood};
 use decanter_core::head::Head;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::source::SourceRef;
-use decanter_core::{Digest, Error, Result};
-
-/// SHA-256 of bytes in memory.
-pub fn sha256(bytes: &[u8]) -> [u8; 32] {
-    let mut out = [0; 32];
-    out.copy_from_slice(&of_bytes(Algorithm::Sha256, bytes).bytes);
-    out
-}
-
-/// A SHA-256 out of a header, as a digest.
-pub(crate) fn digest(bytes: &[u8]) -> Digest {
-    Digest { algorithm: Algorithm::Sha256, bytes: bytes.to_vec() }
-}
+use decanter_core::{Error, Result};
 
 /// The titles in a package or a gamecard image.
 ///
@@ -49,7 +38,7 @@ pub(crate) fn digest(bytes: &[u8]) -> Digest {
 /// [`Error::NotUnderstood`] for anything else, and what reading fails with.
 pub fn open_contents(source: &SourceRef, keys: &Keyring) -> Result<Contents> {
     let head = Head::new(source.as_ref());
-    if xci::CARD.score(&head)?.is_some() && head.has_one_of(xci::CARD.marks())? {
+    if likelihood(&xci::CARD, &head)?.is_some() {
         return Contents::read(xci::Card::read(source, keys)?.files(xci::SECURE, source)?, keys);
     }
     match head.has_one_of(nsp::PACKAGE.marks())? {

@@ -1,7 +1,7 @@
 //! Packages: a PFS0 with contents, tickets and certificates. The same file system without contents, and its hashed kind, are
 //! formats of their own. Layout: docs/formats/pfs0-hfs0.md.
 
-use super::contents::{self, Contents, Held};
+use super::contents::{self, Bases, Contents, Held};
 use super::lay::{self, Tables};
 use super::load::Loaded;
 use super::partition::{HEAD, Kinds, Partition};
@@ -106,13 +106,14 @@ impl Format for Nsp {
         let files = partition.entries.iter().map(|e| Held::of(&e.name, &source, &e.range)).collect::<Result<_>>()?;
         let contents = Contents::read(files, opener.keys())?;
         let mut opened = Opened::new(self.id(), kind("Switch package", &contents));
-        tell::tell(&mut opened, &contents, opener.companions())?;
-        opened.protection = tell::protection(&contents)?;
+        let others = Bases::of(opener.companions(), &contents.keys)?;
+        tell::tell(&mut opened, &contents, &others)?;
+        opened.protection = tell::protection(&contents);
         opened.extent.promised_len = Some(partition.end());
         opened.extent.regions = tell::regions(&contents);
         trailing(&mut opened, &source, partition.end());
         opened.holds.tree = Some(Tree { nodes: contents::raw_nodes(&contents.files, "") });
-        tell::add_readable(&mut opened, contents, opener.companions(), opener.keys());
+        tell::add_readable(&mut opened, contents, others);
         Ok(opened)
     }
 }

@@ -1,12 +1,10 @@
 //! What is said of the titles in a package or a gamecard image.
 
 use super::cnmt::Role;
-use super::contents::{self, Contents, Title};
+use super::contents::{self, Bases, Contents, Title};
 use super::nacp::{self, LANGUAGES, Nacp};
-use super::nca::header::Header;
 use super::title::{self, Kind};
 use decanter_core::error::KeyTrouble;
-use decanter_core::keyring::Keyring;
 use decanter_core::label::Label;
 use decanter_core::opened::{Opened, Region, TitlePart};
 use decanter_core::protection::{KeyState, Protection, State};
@@ -90,7 +88,7 @@ fn part(titles: &[Title]) -> TitlePart {
 ///
 /// # Errors
 /// What the machine is to blame for.
-pub(super) fn tell(opened: &mut Opened, contents: &Contents, companions: &[SourceRef]) -> Result<()> {
+pub(super) fn tell(opened: &mut Opened, contents: &Contents, others: &Bases) -> Result<()> {
     // The newest update says what users see; then the base.
     let shown = contents.titles.iter().rev().filter(|t| t.cnmt.kind == Kind::Update).chain(&contents.titles);
     let mut named = None;
@@ -123,7 +121,7 @@ pub(super) fn tell(opened: &mut Opened, contents: &Contents, companions: &[Sourc
         opened.belonging(format!("titles of {}", title::shown(*base)), part(&contents.titles));
     }
     for title in &contents.titles {
-        tell_title(opened, contents, title)?;
+        tell_title(opened, contents, title);
     }
     if let Some(control) = named {
         opened.fact("version", control.nacp.version.clone());
@@ -135,29 +133,27 @@ pub(super) fn tell(opened: &mut Opened, contents: &Contents, companions: &[Sourc
     opened.holds.titles = contents.titles.iter().map(|t| held(contents, t)).collect();
     tell_tickets(opened, contents);
     tell_faults(opened, contents);
-    let others = companions.iter().map(|o| super::open_contents(o, &contents.keys)).collect::<Result<Vec<_>>>()?;
-    let digests = contents::digests(contents, &others)?;
+    let digests = contents::digests(contents, others)?;
     for (name, base) in &digests.without_base {
         let base = title::shown(*base);
         opened
             .notice(format!("the files of {name} are over the base {base}: --with BASE lists, copies and checks them"));
     }
     opened.proof.sealed.extend(digests.sealed);
-    opened.proof.settled.extend(contents.settled()?);
+    opened.proof.settled.extend(contents.settled());
     opened.proof.settled.extend(digests.faults);
     opened.holds.keys = Some(Arc::new(contents.keys.clone()));
     Ok(())
 }
 
 /// One title: its id, version, what it needs, its contents.
-fn tell_title(opened: &mut Opened, contents: &Contents, title: &Title) -> Result<()> {
+fn tell_title(opened: &mut Opened, contents: &Contents, title: &Title) {
     let cnmt = &title.cnmt;
     let number = match cnmt.kind {
         Kind::AddOn => format!("number {}, ", title::number(cnmt.title_id)),
         _ => String::new(),
     };
-    let bytes: u64 = cnmt.records.iter().zip(&title.files).filter(|(_, f)| f.is_some()).map(|(r, _)| r.len).sum();
-    let version = title::version(cnmt.version);
+    let (bytes, version) = (title.bytes(), title::version(cnmt.version));
     opened.fact(cnmt.kind.name(), format!("{}, {number}{version}, {}", title::shown(cnmt.title_id), size(bytes)));
     if let Some(system) = cnmt.system {
         opened.fact("needs system", title::system(system));
@@ -171,15 +167,13 @@ fn tell_title(opened: &mut Opened, contents: &Contents, title: &Title) -> Result
             Some(index) => match contents.nca(*index) {
                 Ok(nca) => {
                     let key = nca.trouble().map_or("", |t| if t.wrong.is_empty() { " (missing)" } else { " (wrong)" });
-                    format!("{}{key}", contents::crypto(&nca))
+                    format!("{}{key}", contents::crypto(nca))
                 }
-                Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-                Err(_) => "cannot be opened".into(),
+                Err(e) => format!("cannot be opened: {e}"),
             },
         };
         opened.fact("content", format!("{}: {} bytes, {crypto}", record.name(), grouped(record.len)));
     }
-    Ok(())
 }
 
 /// What is known of a title for putting it together with others.
@@ -195,7 +189,7 @@ fn held(contents: &Contents, title: &Title) -> HeldTitle {
         needs: cnmt.needs.filter(|n| *n > 0),
         missing: title.missing().map(|r| format!("{} ({})", r.file_name(), r.name())).collect(),
         mark: contents.files[title.meta].name.to_ascii_lowercase(),
-        bytes: cnmt.records.iter().zip(&title.files).filter(|(_, f)| f.is_some()).map(|(r, _)| r.len).sum(),
+        bytes: title.bytes(),
     }
 }
 
@@ -218,7 +212,7 @@ fn tell_tickets(opened: &mut Opened, contents: &Contents) {
 }
 
 fn tell_faults(opened: &mut Opened, contents: &Contents) {
-    for (index, why) in contents.failed.iter().filter(|_| contents.trouble.is_none()) {
+    for (index, why) in &contents.failed {
         opened.damage(format!("the list of contents {} cannot be read: {why}", contents.files[*index].name));
     }
     for title in &contents.titles {
@@ -246,27 +240,23 @@ fn tell_faults(opened: &mut Opened, contents: &Contents) {
         let what = count(strays.len() as u64, "file that no list names", "files that no list names");
         opened.notice(format!("{what}: {}{more}", names.join(", ")));
     }
-    for held in contents.files.iter().filter(|f| f.missing() > 0) {
+    for (index, held) in contents.files.iter().enumerate().filter(|(_, f)| f.missing() > 0) {
         // As long as its header is there, it says what it is.
-        let header = Header::read(held.source.as_ref(), &contents.keys, &held.name).ok();
-        let what = header.map(|h| format!(" ({})", h.kind().name())).unwrap_or_default();
+        let what = contents.nca(index).map_or_else(|_| String::new(), |n| format!(" ({})", n.header.kind().name()));
         let (missing, len) = (grouped(held.missing()), grouped(held.len()));
         opened.damage(format!("{}{what} is cut short: {missing} of its {len} bytes are missing", held.name));
     }
 }
 
 /// How the contents together are encrypted, and how it stands with their keys.
-///
-/// # Errors
-/// What the machine is to blame for.
-pub(super) fn protection(contents: &Contents) -> Result<Option<Protection>> {
+pub(super) fn protection(contents: &Contents) -> Option<Protection> {
     let mut trouble: Option<KeyTrouble> = contents.trouble.clone();
     let (mut origins, mut proof) = (Vec::new(), None);
     let mut is_coded = trouble.is_some();
     for title in &contents.titles {
         for index in title.files.iter().flatten() {
             match contents.nca(*index) {
-                Ok(nca) => match nca.key {
+                Ok(nca) => match nca.key.clone() {
                     KeyState::NotNeeded => {}
                     KeyState::Found { origin, proof: by } => {
                         is_coded = true;
@@ -281,14 +271,13 @@ pub(super) fn protection(contents: &Contents) -> Result<Option<Protection>> {
                 Err(Error::Key(own)) => {
                     trouble.get_or_insert(own);
                 }
-                Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-                // It is told as damage.
+                // What is damaged is told by its list.
                 Err(_) => {}
             }
         }
     }
     if !is_coded {
-        return Ok(None);
+        return None;
     }
     // Lists first, then as many tickets as there are.
     origins.sort();
@@ -306,7 +295,7 @@ pub(super) fn protection(contents: &Contents) -> Result<Option<Protection>> {
     };
     let (unseal, seal, has_clear_form, clear, clear_as_it_is) = (None, None, false, None, None);
     let evidence = "its contents have encrypted headers and sections".into();
-    Ok(Some(Protection { state: State::Encrypted, evidence, key, unseal, seal, has_clear_form, clear, clear_as_it_is }))
+    Some(Protection { state: State::Encrypted, evidence, key, unseal, seal, has_clear_form, clear, clear_as_it_is })
 }
 
 /// The stretches of a package that its files take.
@@ -315,14 +304,11 @@ pub(super) fn regions(contents: &Contents) -> Vec<Region> {
     contents.files.iter().map(|f| Region { range: f.range.clone(), encrypted: is_coded(&f.name) }).collect()
 }
 
-/// Lets the files of the titles be asked for under readable names; `others` are packages that may hold bases of updates.
-pub(super) fn add_readable(opened: &mut Opened, contents: Contents, others: &[SourceRef], keys: &Keyring) {
-    let (others, keys) = (others.to_vec(), keys.clone());
-    let inside = move || -> Result<(Tree, Vec<String>)> {
-        let others = others.iter().map(|o| super::open_contents(o, &keys)).collect::<Result<Vec<_>>>()?;
+/// Lets the files of the titles be asked for under readable names; `others` may have the bases of updates.
+pub(super) fn add_readable(opened: &mut Opened, contents: Contents, others: Bases) {
+    opened.holds.more = Some(Arc::new(move || {
         let mut notices = Vec::new();
         let nodes = contents.readable(&others, &mut notices)?;
         Ok((Tree { nodes }, notices))
-    };
-    opened.holds.more = Some(Arc::new(inside));
+    }));
 }

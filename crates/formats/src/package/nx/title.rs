@@ -72,6 +72,11 @@ pub fn base_of(id: u64) -> u64 {
     }
 }
 
+/// The id that the programs of a base and of its updates have in common: an update has bit 11 set, or not.
+pub fn base_of_update(id: u64) -> u64 {
+    id & !0x800
+}
+
 /// The number of an add-on.
 pub fn number(id: u64) -> u64 {
     id & 0xfff

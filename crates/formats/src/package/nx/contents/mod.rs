@@ -5,7 +5,7 @@ mod proof;
 
 pub use proof::{Digests, digests};
 
-use crate::package::nx::cnmt::{self, Cnmt, Record, Role};
+use crate::package::nx::cnmt::{Cnmt, Record, Role};
 use crate::package::nx::keys::hex;
 use crate::package::nx::nca::header::Kind as NcaKind;
 use crate::package::nx::nca::{Nca, header};
@@ -86,11 +86,25 @@ impl Title {
         self.cnmt.records.iter().zip(&self.files).find(|(r, _)| r.role == role).and_then(|(_, file)| *file)
     }
 
+    /// Bytes of its contents that are there.
+    pub fn bytes(&self) -> u64 {
+        self.cnmt.records.iter().zip(&self.files).filter(|(_, f)| f.is_some()).map(|(r, _)| r.len).sum()
+    }
+
     /// Contents that have to be there and are not.
     pub fn missing(&self) -> impl Iterator<Item = &Record> {
         let all = self.cnmt.records.iter().zip(&self.files);
         all.filter(|(record, file)| file.is_none() && !record.may_be_missing()).map(|(record, _)| record)
     }
+}
+
+/// Why a file is not opened as a content.
+#[derive(Clone)]
+enum Refused {
+    /// The key of its header is missing or wrong.
+    Key(KeyTrouble),
+    /// It is damaged, or no content.
+    Broken(String),
 }
 
 /// Everything that a package holds.
@@ -104,6 +118,8 @@ pub struct Contents {
     pub failed: Vec<(usize, String)>,
     /// Tickets: the file, and what is in it or why that cannot be read.
     pub tickets: Vec<(usize, std::result::Result<Ticket, String>)>,
+    /// What is in each file that is called a content, opened once.
+    ncas: Vec<std::result::Result<Nca, Refused>>,
     /// The user's keys, and the title keys of the tickets.
     pub keys: Keyring,
     /// The key without which lists of contents cannot be read.
@@ -121,6 +137,7 @@ impl Contents {
             titles: Vec::new(),
             failed: Vec::new(),
             tickets: Vec::new(),
+            ncas: Vec::new(),
             keys: Keyring::default(),
             trouble: None,
         };
@@ -140,12 +157,11 @@ impl Contents {
         }
         own.keys.append(keys);
         own.keys.given = keys.given.clone();
-        let metas: Vec<usize> = own.metas()?;
-        for index in metas {
+        own.ncas = own.files.iter().map(|file| peek(file, &own.keys)).collect::<Result<_>>()?;
+        for index in own.metas() {
             match own.title(index) {
                 Ok(title) => own.titles.push(title),
                 Err(Error::Key(trouble)) => {
-                    own.failed.push((index, trouble.to_string()));
                     own.trouble.get_or_insert(trouble);
                 }
                 Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
@@ -157,20 +173,13 @@ impl Contents {
     }
 
     /// The files with lists of contents: by their names, or by their headers where no name says so.
-    fn metas(&self) -> Result<Vec<usize>> {
-        let named = |(_, file): &(usize, &Held)| file.name.to_ascii_lowercase().ends_with(META);
-        let all: Vec<usize> = self.files.iter().enumerate().filter(named).map(|(index, _)| index).collect();
-        if !all.is_empty() {
-            return Ok(all);
+    fn metas(&self) -> Vec<usize> {
+        let all = || 0..self.files.len();
+        let named: Vec<usize> = all().filter(|i| self.files[*i].name.to_ascii_lowercase().ends_with(META)).collect();
+        match named.is_empty() {
+            false => named,
+            true => all().filter(|i| self.nca(*i).is_ok_and(|n| n.header.kind() == NcaKind::Meta)).collect(),
         }
-        let mut found = Vec::new();
-        for (index, file) in self.files.iter().enumerate().filter(|(_, f)| has_extension(&f.name, "nca")) {
-            let header = kept(header::Header::read(file.source.as_ref(), &self.keys, &file.name))?;
-            if header.is_ok_and(|h| h.kind() == NcaKind::Meta) {
-                found.push(index);
-            }
-        }
-        Ok(found)
     }
 
     fn title(&self, index: usize) -> Result<Title> {
@@ -183,53 +192,29 @@ impl Contents {
         if let Some(trouble) = nca.trouble() {
             return Err(trouble.clone().into());
         }
-        let found = nca.small_file(&|path| path.ends_with(".cnmt"), cnmt::MOST)?;
-        let [(_, raw)] = <[_; 1]>::try_from(found)
-            .map_err(|all| Error::malformed(cnmt::ID, format!("{} lists in a content that holds one", all.len()), 0))?;
-        let cnmt = Cnmt::parse(raw)?;
+        let cnmt = Cnmt::of(nca)?;
         let by_name: HashMap<String, usize> =
             self.files.iter().enumerate().map(|(index, f)| (f.name.to_ascii_lowercase(), index)).collect();
         let files = cnmt.records.iter().map(|r| by_name.get(&r.file_name()).copied()).collect();
         Ok(Title { cnmt, meta: index, files })
     }
 
-    /// Opens the content in a file.
+    /// The content in a file.
     ///
     /// # Errors
-    /// As [`Nca::read`].
-    pub fn nca(&self, index: usize) -> Result<Nca> {
-        let file = &self.files[index];
-        Nca::read(&file.source, &self.keys, &file.name)
-    }
-
-    /// The title whose base this one goes with, in the same package.
-    pub fn base_of(&self, title: &Title) -> Option<&Title> {
-        let base = title.cnmt.base_id();
-        self.titles.iter().find(|t| t.cnmt.kind == Kind::Base && t.cnmt.title_id == base)
-    }
-
-    /// The content of a base that the content `record` of an update stands over.
-    ///
-    /// # Errors
-    /// As [`Contents::nca`].
-    pub fn base_content(&self, base: &Title, record: &Record) -> Result<Option<Nca>> {
-        let all = base.cnmt.records.iter().zip(&base.files);
-        let same = all.filter(|(r, _)| r.role == record.role && r.offset == record.offset).find_map(|(_, file)| *file);
-        same.map(|index| self.nca(index)).transpose()
-    }
-
-    /// The same, in this package or in one of `others`.
-    ///
-    /// # Errors
-    /// As [`Contents::nca`].
-    fn base_content_among(&self, title: &Title, record: &Record, others: &[Self]) -> Result<Option<Nca>> {
-        for contents in std::iter::once(self).chain(others) {
-            let found = contents.base_of(title).map(|base| contents.base_content(base, record)).transpose()?;
-            if let Some(nca) = found.flatten() {
-                return Ok(Some(nca));
-            }
+    /// [`Error::Key`] where the key of its header is missing or wrong, [`Error::Unreadable`] for what is damaged or no
+    /// content.
+    pub fn nca(&self, index: usize) -> Result<&Nca> {
+        match &self.ncas[index] {
+            Ok(nca) => Ok(nca),
+            Err(Refused::Key(trouble)) => Err(trouble.clone().into()),
+            Err(Refused::Broken(why)) => Err(Error::Unreadable { why: why.clone() }),
         }
-        Ok(None)
+    }
+
+    /// The content that the content `update` of an update stands over: in this package, or among `others`.
+    fn base_of<'a>(&'a self, update: &Nca, others: &'a Bases) -> Option<&'a Nca> {
+        self.ncas.iter().flatten().find(|nca| nca.is_base_of(update)).or_else(|| others.find(update))
     }
 
     /// Files that are neither listed nor lists, tickets or certificates.
@@ -246,7 +231,7 @@ impl Contents {
     ///
     /// # Errors
     /// What the machine is to blame for; what cannot be read is a broken file with the reason.
-    pub fn readable(&self, others: &[Self], notices: &mut Vec<String>) -> Result<Vec<Node>> {
+    pub fn readable(&self, others: &Bases, notices: &mut Vec<String>) -> Result<Vec<Node>> {
         let mut nodes = Vec::new();
         for title in &self.titles {
             let folder = self.short(title);
@@ -266,7 +251,7 @@ impl Contents {
                 if !name.is_empty() {
                     nodes.push(Node::new(place.clone(), NodeKind::Folder, None));
                 }
-                match self.files_of(title, record, *index, &place, others, notices) {
+                match self.files_of(record, *index, &place, others, notices) {
                     Ok(more) => nodes.extend(more),
                     Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
                     Err(e) => {
@@ -282,17 +267,14 @@ impl Contents {
 
     fn files_of(
         &self,
-        title: &Title,
         record: &Record,
         index: usize,
         place: &str,
-        others: &[Self],
+        others: &Bases,
         notices: &mut Vec<String>,
     ) -> Result<Vec<Node>> {
         let nca = self.nca(index)?;
-        let is_over = nca.sections.iter().any(|s| s.patch.is_some());
-        let base = if is_over { self.base_content_among(title, record, others)? } else { None };
-        let mut nodes = nca.nodes(&format!("{place}/"), base.as_ref(), notices)?;
+        let mut nodes = nca.nodes(&format!("{place}/"), self.base_of(nca, others), notices)?;
         // Control data has nothing but its RomFS: that needs no folder of its own.
         if record.role != Role::Program {
             let inner = format!("{place}/romfs/");
@@ -316,11 +298,6 @@ impl Contents {
             kind => format!("{} {id} v{version}", kind.name()),
         }
     }
-
-    /// Bytes that the package says it has in its files.
-    pub fn total(&self) -> u64 {
-        self.files.iter().map(Held::len).sum()
-    }
 }
 
 /// Whether a name ends in `.extension`, whatever its case.
@@ -337,11 +314,41 @@ fn kept<T>(result: Result<T>) -> Result<std::result::Result<T, String>> {
     }
 }
 
-/// The same, where a key that is missing is no fault.
-fn kept_key<T>(result: Result<T>) -> Result<Option<std::result::Result<T, String>>> {
-    match result {
-        Err(Error::Key(_)) => Ok(None),
-        result => kept(result).map(Some),
+/// Opens the content in a file, if it is called one.
+fn peek(file: &Held, keys: &Keyring) -> Result<std::result::Result<Nca, Refused>> {
+    if !has_extension(&file.name, "nca") {
+        return Ok(Err(Refused::Broken("it is not called a content".into())));
+    }
+    match Nca::read(&file.source, keys, &file.name) {
+        Err(Error::Key(trouble)) => Ok(Err(Refused::Key(trouble))),
+        read => Ok(kept(read)?.map_err(Refused::Broken)),
+    }
+}
+
+/// Contents that updates may stand over, out of the sources that were given with them.
+#[derive(Default)]
+pub struct Bases(Vec<Nca>);
+
+impl Bases {
+    /// Those in packages, gamecard images and contents that stand alone.
+    ///
+    /// # Errors
+    /// [`Error::NotUnderstood`] for anything else, and what reading fails with.
+    pub fn of(sources: &[SourceRef], keys: &Keyring) -> Result<Self> {
+        let mut all = Vec::new();
+        for source in sources {
+            if header::is_content(source.as_ref(), keys)? {
+                all.push(Nca::read(source, keys, "the base")?);
+            } else {
+                all.extend(crate::package::nx::open_contents(source, keys)?.ncas.into_iter().flatten());
+            }
+        }
+        Ok(Self(all))
+    }
+
+    /// The one that the content `update` of an update stands over.
+    pub fn find(&self, update: &Nca) -> Option<&Nca> {
+        self.0.iter().find(|nca| nca.is_base_of(update))
     }
 }
 

@@ -1,24 +1,21 @@
 //! What proves the titles of a package: what headers say of each other, and the digests of all contents.
 
-use super::{Contents, Held, META, Title, kept_key};
+use super::{Bases, Contents, Held, META, Title};
 use crate::package::nx::cnmt::{self, Record};
 use crate::package::nx::keys::hex;
 use crate::package::nx::{digest, sha256, title};
-use decanter_core::Result;
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::read_vec;
+use decanter_core::{Error, Result};
 use std::sync::Arc;
 
 const INSTALL: &str = "a console refuses to install it: get a whole copy";
 
 impl Contents {
     /// What headers say of each other: lists and what they list, lists and their ids, tickets and what needs them.
-    ///
-    /// # Errors
-    /// What the machine is to blame for.
-    pub fn settled(&self) -> Result<Vec<Settled>> {
+    pub fn settled(&self) -> Vec<Settled> {
         let mut all = Vec::new();
-        for (index, why) in self.failed.iter().filter(|_| self.trouble.is_none()) {
+        for (index, why) in &self.failed {
             let name = format!("the list of contents {}", self.files[*index].name);
             all.push(Settled::fails(name, why, INSTALL));
         }
@@ -46,7 +43,7 @@ impl Contents {
                 faults.push(format!("{} ({}) is listed and not there", record.file_name(), record.name()));
             }
             all.push(Settled::of(format!("{}: contents are those listed", self.short(title)), &faults, INSTALL));
-            all.extend(self.settled_contents(title)?);
+            all.extend(self.settled_contents(title));
         }
         const STARTS: &str = "without it nothing under its title key starts";
         for (index, ticket) in &self.tickets {
@@ -60,7 +57,7 @@ impl Contents {
                 Ok(_) => Settled::holds(format!("{name} is for the rights that it is called after")),
             });
         }
-        Ok(all)
+        all
     }
 
     /// A list of contents has the id that its own SHA-256 begins with.
@@ -82,19 +79,20 @@ impl Contents {
     }
 
     /// Headers of contents: hashes of their sections' headers, the title that they say, the rights that they need.
-    fn settled_contents(&self, title: &Title) -> Result<Vec<Settled>> {
+    fn settled_contents(&self, title: &Title) -> Vec<Settled> {
         let mut all = Vec::new();
         let (mut heads, mut ids, mut rights) = (Vec::new(), Vec::new(), Vec::new());
         for (record, file) in title.cnmt.records.iter().zip(&title.files) {
             let Some(index) = file else { continue };
             let name = &self.files[*index].name;
-            let nca = match kept_key(self.nca(*index))? {
-                Some(Ok(nca)) => nca,
-                Some(Err(why)) => {
-                    heads.push(format!("{name} ({}): {why}", record.name()));
+            let nca = match self.nca(*index) {
+                Ok(nca) => nca,
+                // A key that is missing is no fault.
+                Err(Error::Key(_)) => continue,
+                Err(e) => {
+                    heads.push(format!("{name} ({}): {e}", record.name()));
                     continue;
                 }
-                None => continue,
             };
             for section in nca.sections.iter().filter(|s| !s.head_holds) {
                 heads.push(format!("{name}: the header of section {} does not have its hash", section.index));
@@ -122,9 +120,9 @@ impl Contents {
         all.push(Settled::of(format!("{}: contents say that they are of it", self.short(title)), &ids, STARTS));
         // Who has the title key in a list can do without the ticket.
         if !rights.is_empty() {
-            all.push(Settled::fails(format!("{}: tickets", self.short(title)), rights[0].clone(), STARTS));
+            all.push(Settled::of(format!("{}: tickets", self.short(title)), &rights, STARTS));
         }
-        Ok(all)
+        all
     }
 }
 
@@ -144,31 +142,34 @@ pub struct Digests {
 ///
 /// # Errors
 /// What the machine is to blame for.
-pub fn digests(contents: &Contents, others: &[Contents]) -> Result<Digests> {
+pub fn digests(contents: &Contents, others: &Bases) -> Result<Digests> {
     let mut own = Digests::default();
     for title in &contents.titles {
         for (record, file) in title.cnmt.records.iter().zip(&title.files) {
             let Some(index) = file else { continue };
             let held = &contents.files[*index];
             let name = format!("{} {}", contents.short(title), record.name());
-            let Some(Ok(nca)) = kept_key(contents.nca(*index))? else {
+            let whole = seal_of_whole(held, record);
+            let Ok(nca) = contents.nca(*index) else {
                 // What cannot be opened still has the digest of its record.
-                own.sealed.push(whole(held, record, name));
+                own.sealed.push(whole_alone(held, whole, name));
                 continue;
             };
-            let mut sealed = nca.sealed(&name, None);
-            sealed.source = held.source.clone();
-            sealed.seals.insert(0, seal_of_whole(held, record));
-            own.sealed.push(sealed);
+            // Its list may say another length than its header.
+            own.sealed.push(Sealed { source: held.source.clone(), ..nca.sealed(&name, Some(whole)) });
             if nca.trouble().is_some() || !nca.sections.iter().any(|s| s.patch.is_some()) {
                 continue;
             }
-            let base = contents.base_content_among(title, record, others);
-            match kept_key(base.and_then(|base| base.map(|b| nca.sealed_over(&name, &b)).transpose()))? {
-                Some(Ok(Some(more))) => own.sealed.extend(more),
-                Some(Ok(None)) => own.without_base.push((name, title.cnmt.base_id())),
-                Some(Err(why)) => own.faults.push(Settled::fails(format!("{name} over its base"), why, INSTALL)),
-                None => {}
+            let Some(base) = contents.base_of(nca, others) else {
+                own.without_base.push((name, title.cnmt.base_id()));
+                continue;
+            };
+            match nca.sealed_over(&name, base) {
+                Ok(more) => own.sealed.extend(more),
+                // The base is locked: its own trouble says so.
+                Err(Error::Key(_)) => {}
+                Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
+                Err(e) => own.faults.push(Settled::fails(format!("{name} over its base"), e.to_string(), INSTALL)),
             }
         }
     }
@@ -189,8 +190,7 @@ fn seal_of_whole(held: &Held, record: &Record) -> Seal {
 }
 
 /// The digest of a content's record alone.
-fn whole(held: &Held, record: &Record, name: String) -> Sealed {
+fn whole_alone(held: &Held, whole: Seal, name: String) -> Sealed {
     let (transform, locked, trouble, examine) = (None, Vec::new(), None, None);
-    let seals = vec![seal_of_whole(held, record)];
-    Sealed { name, source: held.source.clone(), transform, locked, trouble, seals, examine }
+    Sealed { name, source: held.source.clone(), transform, locked, trouble, seals: vec![whole], examine }
 }

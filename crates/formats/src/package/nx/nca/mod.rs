@@ -8,11 +8,11 @@ mod unlock;
 
 pub use section::{Cipher, Layout, Section};
 
-use super::romfs;
+use super::{romfs, title};
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::Keyring;
 use decanter_core::protection::KeyState;
-use decanter_core::seal::Sealed;
+use decanter_core::seal::{Seal, Sealed};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::transform::Transform;
 use decanter_core::tree::{File, Kind as NodeKind, Node};
@@ -66,9 +66,11 @@ impl Nca {
         }
     }
 
-    /// How many of its bytes are missing at its end.
-    pub fn missing(&self) -> u64 {
-        self.header.len() - self.stored.len()
+    /// Whether the content `update` of an update stands over this one: by what they say of themselves.
+    pub fn is_base_of(&self, update: &Self) -> bool {
+        let id = |nca: &Self| title::base_of_update(nca.header.program_id());
+        let is_over = |nca: &Self| nca.sections.iter().any(|s| s.patch.is_some());
+        is_over(update) && !is_over(self) && self.header.kind() == update.header.kind() && id(self) == id(update)
     }
 
     /// The bytes of a section, decrypted, as many as are there.
@@ -112,10 +114,7 @@ impl Nca {
 
     /// Which base an update is for, as a message says it.
     fn base_needed(&self) -> String {
-        format!(
-            "it needs its base {} (give it with --with)",
-            super::title::shown(super::title::base_of(self.header.program_id()))
-        )
+        format!("it needs its base {} (give it with --with)", title::shown(title::base_of(self.header.program_id())))
     }
 
     /// What a section is called in a tree.
@@ -194,8 +193,8 @@ impl Nca {
         Ok(std::iter::once(folder).chain(inner).collect())
     }
 
-    /// The digests that it carries of its own bytes; `whole` is that of all of it, by the list of contents.
-    pub fn sealed(&self, name: &str, whole: Option<[u8; 32]>) -> Sealed {
+    /// The digests that it carries of its own bytes, after that of `whole`, if somebody has one.
+    pub fn sealed(&self, name: &str, whole: Option<Seal>) -> Sealed {
         proof::sealed(self, name, whole)
     }
 
@@ -205,23 +204,6 @@ impl Nca {
     /// As [`Nca::joined`].
     pub fn sealed_over(&self, name: &str, base: &Self) -> Result<Vec<Sealed>> {
         proof::sealed_over(self, name, base)
-    }
-
-    /// Its file of `wanted` name in a section of files, or of a RomFS: at most `limit` bytes.
-    ///
-    /// # Errors
-    /// What reading fails with.
-    pub fn small_file(&self, wanted: &dyn Fn(&str) -> bool, limit: u64) -> Result<Vec<(String, Vec<u8>)>> {
-        let mut found = Vec::new();
-        for node in self.nodes("", None, &mut Vec::new())? {
-            let NodeKind::File(file) = &node.kind else { continue };
-            if wanted(&node.path) {
-                let source = file.source()?;
-                let bytes = decanter_core::source::read_vec(source.as_ref(), 0, source.len(), "a small file", limit)?;
-                found.push((node.path, bytes));
-            }
-        }
-        Ok(found)
     }
 }
 

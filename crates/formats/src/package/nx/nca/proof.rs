@@ -2,7 +2,7 @@
 
 use super::levels::Levels;
 use super::{Layout, Nca, Section};
-use crate::package::nx::{digest, partition, romfs};
+use crate::package::nx::{partition, romfs};
 use decanter_core::Result;
 use decanter_core::seal::{Expected, Inside, Seal, Sealed};
 use decanter_core::source::SourceRef;
@@ -10,21 +10,10 @@ use decanter_core::view::Slice;
 use std::ops::Range;
 use std::sync::Arc;
 
-const WHOLE: &str = "a console refuses to install it: dump or download it again";
 const FILES: &str = "files read from there are damaged: dump or download it again";
 
-pub(super) fn sealed(nca: &Nca, name: &str, whole: Option<[u8; 32]>) -> Sealed {
-    let mut seals = Vec::new();
-    if let Some(whole) = whole {
-        seals.push(Seal {
-            name: "the content as a whole".into(),
-            range: 0..nca.header.len(),
-            of_plaintext: false,
-            expected: Expected::Digest(digest(&whole)),
-            matters: WHOLE,
-            inside: None,
-        });
-    }
+pub(super) fn sealed(nca: &Nca, name: &str, whole: Option<Seal>) -> Sealed {
+    let mut seals: Vec<Seal> = whole.into_iter().collect();
     for section in nca.sections.iter().filter(|s| s.patch.is_none()) {
         let (Some(levels), Ok(own)) = (&section.levels, nca.section(section)) else { continue };
         seals.extend(of_section(nca, section, levels, &own, section.range.start));

@@ -7,7 +7,7 @@ mod compose;
 pub use card::{Card, Class, KEY_AREA};
 pub use compose::{Card as Laid, Making, compose};
 
-use super::contents::{self, Contents};
+use super::contents::{self, Bases, Contents};
 use super::{nsp, tell, title};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
@@ -76,9 +76,10 @@ impl Format for Xci {
         let card = Card::read(&source, opener.keys())?;
         let contents = Contents::read(card.files(SECURE, &source)?, opener.keys())?;
         let mut opened = Opened::new(ID, nsp::kind("Switch gamecard image", &contents));
-        tell::tell(&mut opened, &contents, opener.companions())?;
+        let others = Bases::of(opener.companions(), &contents.keys)?;
+        tell::tell(&mut opened, &contents, &others)?;
         tell_card(&mut opened, &card, &source);
-        opened.protection = tell::protection(&contents)?;
+        opened.protection = tell::protection(&contents);
         opened.extent.promised_len = Some(card.trimmed_len());
         opened.extent.regions = tell::regions(&contents);
         opened.proof.settled.extend(card.settled.iter().cloned());
@@ -91,7 +92,7 @@ impl Format for Xci {
             nodes.extend(contents::raw_nodes(&files, &format!("{}/", partition.name)));
         }
         opened.holds.tree = Some(Tree { nodes });
-        tell::add_readable(&mut opened, contents, opener.companions(), opener.keys());
+        tell::add_readable(&mut opened, contents, others);
         Ok(opened)
     }
 }
