@@ -148,17 +148,19 @@ fn prove(opened: &mut Opened, nca: &Nca, name: &str, bases: &Bases) -> Result<()
     });
     let is_proven = whole.is_some();
     opened.proof.sealed.push(nca.sealed("the content", whole));
-    match bases.find(nca).filter(|_| nca.trouble().is_none()).map(|base| nca.sealed_over("the content", base)) {
+    let base = bases.find(nca).filter(|_| nca.trouble().is_none());
+    match base.map(|base| nca.sealed_over("the content", base)) {
         Some(Ok(more)) => opened.proof.sealed.extend(more),
         Some(Err(e @ (Error::Io { .. } | Error::Cancelled))) => return Err(e),
         Some(Err(e)) => opened.proof.settled.push(Settled::fails("it over its base", e.to_string(), MATTERS)),
-        None if is_proven => {}
-        None => {
-            let untried = nca.sections.iter().filter(|s| s.patch.is_some() || s.oddity.is_some() || s.levels.is_none());
-            opened.proof.untried.extend(untried.map(|section| match section.patch {
-                Some(_) => format!("{} stands over a base: --with BASE checks it", nca.name_of(section)),
-                None => format!("nothing here proves {}; the list of contents of its title does", nca.name_of(section)),
-            }));
+        None => {}
+    }
+    for section in nca.sections.iter().filter(|_| !is_proven) {
+        let name = nca.name_of(section);
+        if section.oddity.is_some() || section.levels.is_none() {
+            opened.proof.untried.push(format!("nothing here proves {name}; the list of contents of its title does"));
+        } else if section.patch.is_some() && base.is_none() {
+            opened.proof.untried.push(format!("{name} stands over a base: --with BASE checks it"));
         }
     }
     Ok(())

@@ -16,7 +16,8 @@ pub(super) fn sealed(nca: &Nca, name: &str, whole: Option<Seal>) -> Sealed {
     let mut seals: Vec<Seal> = whole.into_iter().collect();
     for section in nca.sections.iter().filter(|s| s.patch.is_none()) {
         let (Some(levels), Ok(own)) = (&section.levels, nca.section(section)) else { continue };
-        seals.extend(of_section(nca, section, levels, &own, section.range.start));
+        // One that is cut before its hashes end is told as cut: the header says how long it is.
+        seals.extend(of_section(nca, section, levels, &own, section.range.start).unwrap_or_default());
     }
     Sealed {
         name: name.to_owned(),
@@ -34,7 +35,7 @@ pub(super) fn sealed_over(nca: &Nca, name: &str, base: &Nca) -> Result<Vec<Seale
     for section in nca.sections.iter().filter(|s| s.patch.is_some() && s.oddity.is_none()) {
         let Some(levels) = &section.levels else { continue };
         let view = nca.joined(section, Some(base))?;
-        let seals = of_section(nca, section, levels, &view, 0);
+        let seals = of_section(nca, section, levels, &view, 0)?;
         let name = format!("{name} over its base");
         let (transform, locked, trouble, examine) = (None, Vec::new(), None, None);
         all.push(Sealed { name, source: view, transform, locked, trouble, seals, examine });
@@ -43,12 +44,10 @@ pub(super) fn sealed_over(nca: &Nca, name: &str, base: &Nca) -> Result<Vec<Seale
 }
 
 /// The levels of a section whose bytes `own` are; its first one stands at `start` of what is read.
-fn of_section(nca: &Nca, section: &Section, levels: &Levels, own: &SourceRef, start: u64) -> Vec<Seal> {
+fn of_section(nca: &Nca, section: &Section, levels: &Levels, own: &SourceRef, start: u64) -> Result<Vec<Seal>> {
     let name = nca.name_of(section);
     let mut seals = Vec::new();
-    // Where a section is cut before its hashes end, its whole is known to be cut.
-    let digests = levels.digests(own).unwrap_or_default();
-    for (index, (level, digests)) in levels.levels.iter().zip(digests).enumerate() {
+    for (index, (level, digests)) in levels.levels.iter().zip(levels.digests(own)?).enumerate() {
         let is_last = index + 1 == levels.levels.len();
         let range = start + level.range.start..start + level.range.end;
         let what =
@@ -58,7 +57,7 @@ fn of_section(nca: &Nca, section: &Section, levels: &Levels, own: &SourceRef, st
         let of_plaintext = section.cipher.needs_key() && section.patch.is_none();
         seals.push(Seal { name: what, range, of_plaintext, expected, matters: FILES, inside });
     }
-    seals
+    Ok(seals)
 }
 
 /// Names the files of a section, once somebody asks.
