@@ -43,6 +43,11 @@ pub fn text(name: impl AsRef<OsStr>) -> String {
     text
 }
 
+/// The same of bytes that a list has of a name.
+pub fn of_bytes(bytes: &[u8]) -> String {
+    text(OsStr::from_bytes(bytes))
+}
+
 /// The name that a text stands for.
 pub fn os(text: &str) -> OsString {
     let mut bytes = Vec::with_capacity(text.len());

@@ -18,6 +18,7 @@ pub mod package;
 pub mod patch;
 mod raw;
 pub mod record;
+pub mod stream;
 pub mod time;
 mod walk;
 
@@ -28,6 +29,7 @@ pub static REGISTRY: Registry = Registry::new(&[
     &archive::lha::Lha,
     &archive::lzx::Lzx,
     &archive::sevenz::SevenZ,
+    &archive::tar::Tar,
     &archive::zip::Zip,
     &cartridge::gb::GAME_BOY,
     &cartridge::gba::GAME_BOY_ADVANCE,
@@ -82,4 +84,7 @@ pub static REGISTRY: Registry = Registry::new(&[
     &record::sums::Sums,
     &record::xbe::Xbe,
     &record::xex::Xex,
+    &stream::Bz2,
+    &stream::Gz,
+    &stream::Xz,
 ]);

@@ -3,4 +3,5 @@
 pub mod lha;
 pub mod lzx;
 pub mod sevenz;
+pub mod tar;
 pub mod zip;

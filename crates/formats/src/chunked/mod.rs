@@ -19,7 +19,7 @@ fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, opene
 }
 
 /// How much room something takes, compressed.
-fn ratio(packed: u64, len: u64) -> String {
+pub(crate) fn ratio(packed: u64, len: u64) -> String {
     match share(packed, len) {
         Some(share) => format!("{share} of {} bytes", grouped(len)),
         None => format!("larger than the {} bytes in it", grouped(len)),

@@ -5,6 +5,7 @@
 //! docs/formats/zst.md.
 
 use crate::raw::{read_at, split};
+use crate::stream::{self, Unpack};
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer};
 use decanter_core::digest::{Algorithm, hex};
 use decanter_core::format::{Format, Opener};
@@ -107,9 +108,15 @@ impl Format for SeekableZstd {
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let mut opened = Opened::new(ID, self.name());
-        let (frames, end) = match read_table(source.as_ref())? {
-            Some(found) => found,
+        let found = match read_table(source.as_ref())? {
+            Some(found) => Some(found),
             None => walk_frames(source.as_ref())?,
+        };
+        let Some((frames, end)) = found else {
+            let inside = stream::measured(ID, &source, false, UNPACK, opener.watch())?;
+            opened.fact("compressed", format!("{}, as one stream", super::ratio(source.len(), inside.len())));
+            super::container(&mut opened, inside, None, opener);
+            return Ok(opened);
         };
         let record = read_record(source.as_ref(), end)?;
         let len = frames.last().map_or(0, |f| f.start + f.len);
@@ -196,12 +203,21 @@ fn read_table(source: &dyn Source) -> Result<Option<(Vec<FramePlace>, u64)>> {
     Ok(Some((frames, at)))
 }
 
-/// The frames by their own headers (RFC 8878, 3.1.1), and where they end.
-fn walk_frames(source: &dyn Source) -> Result<(Vec<FramePlace>, u64)> {
+/// How a stream is unpacked of which some frame does not say how long its content is.
+const UNPACK: Unpack = |reader| {
+    let mut decoder = Decoder::new(reader)?;
+    decoder.window_log_max(27)?;
+    Ok(Box::new(decoder))
+};
+
+/// The frames by their own headers (RFC 8878, 3.1.1), and where they end; `None` if one does not say its length, as a pipe
+/// makes it.
+fn walk_frames(source: &dyn Source) -> Result<Option<(Vec<FramePlace>, u64)>> {
     let (mut frames, mut at, mut start, mut end) = (Vec::new(), 0u64, 0u64, 0u64);
     while at + 8 <= source.len() {
         let frame: raw::Frame = read_at(source, at)?;
         if frame.magic.get() & 0xffff_fff0 == SKIPPABLE {
+            check_range(source.len(), at, 8 + u64::from(frame.len.get()))?;
             at += 8 + u64::from(frame.len.get());
             continue;
         }
@@ -222,11 +238,7 @@ fn walk_frames(source: &dyn Source) -> Result<(Vec<FramePlace>, u64)> {
         };
         let size_at = at + 5 + u64::from(!single);
         let len = match size_len {
-            0 => {
-                let what =
-                    format!("a frame without its size, as a pipe makes it, at offset {at:#x} (unpack it with zstd -d)");
-                return Err(Error::unsupported(ID, what));
-            }
+            0 => return Ok(None),
             n => {
                 let mut raw = [0; 8];
                 source.read_at(size_at, &mut raw[..n as usize])?;
@@ -254,7 +266,10 @@ fn walk_frames(source: &dyn Source) -> Result<(Vec<FramePlace>, u64)> {
         start = start.checked_add(len).ok_or_else(|| Error::malformed(ID, "the frames' sizes overflow", size_at))?;
         (at, end) = (block, block);
     }
-    Ok((frames, end))
+    match at == source.len() {
+        true => Ok(Some((frames, end))),
+        false => Err(Error::malformed(ID, "something follows the last frame that is none", at)),
+    }
 }
 
 /// Our record, if it stands behind the frames.
@@ -578,12 +593,15 @@ mod tests {
     fn frames_are_found_by_their_headers_and_skippable_ones_passed_over() {
         let (a, b) = (frame(&[1; 1000]), frame(b"brine"));
         let file = Bytes([skippable(0x184d_2a53, b"note"), a.clone(), skippable(RECORD, b"{}"), b.clone()].concat());
-        let (frames, end) = walk_frames(&file).unwrap();
+        let (frames, end) = walk_frames(&file).unwrap().unwrap();
         let second = (12 + a.len() + 10) as u64;
         let wanted = [(12, a.len() as u64, 0, 1000), (second, b.len() as u64, 1000, 5)];
         assert_eq!((places(&frames), end), (wanted.to_vec(), file.len()));
         let told = walk_frames(&Bytes([a, b"nonsense".to_vec()].concat())).err().unwrap().to_string();
         assert!(told.contains("neither a frame nor a skippable frame"), "{told}");
+        // Cut within a skippable frame, and within the header of one.
+        let cut = |len: usize| walk_frames(&Bytes([frame(b"tide"), skippable(RECORD, b"{}")[..len].to_vec()].concat()));
+        assert!(cut(10).is_ok() && cut(9).is_err() && cut(5).is_err());
     }
 
     #[test]

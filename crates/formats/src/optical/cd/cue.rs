@@ -69,6 +69,17 @@ impl Format for CueSheet {
     }
 }
 
+/// The names of the files that a sheet speaks of, whatever else is wrong with it; none of what is no sheet.
+pub fn named_files(source: &dyn Source) -> Vec<String> {
+    let Ok(text) = text(source) else { return Vec::new() };
+    let name = |line: &str| match words(line.trim()).as_slice() {
+        [command, name @ .., _] if command.eq_ignore_ascii_case("FILE") && !name.is_empty() => Some(name.join(" ")),
+        [command, name] if command.eq_ignore_ascii_case("FILE") => Some(name.clone()),
+        _ => None,
+    };
+    text.split('\n').filter_map(name).collect()
+}
+
 fn text(source: &dyn Source) -> Result<String> {
     let bytes = read_vec(source, 0, source.len(), "a cue sheet", MOST_BYTES)?;
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes);
