@@ -3,6 +3,8 @@
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args, ValueEnum};
 use decanter_core::Key;
+use decanter_jobs::shelf::{self, How};
+use decanter_jobs::{Failure, Setting};
 use std::path::PathBuf;
 
 /// Options of every command.
@@ -45,6 +47,36 @@ pub enum When {
     Auto,
     Always,
     Never,
+}
+
+/// The sources of a command that takes many.
+#[derive(Debug, Clone, Args)]
+pub struct SourcesArg {
+    /// Files, folders, archives, or what is inside them
+    #[arg(required_unless_present = "from", value_name = "SOURCE", value_parser = native())]
+    sources: Vec<String>,
+    /// Read sources from a list, too: a path on each line, or paths that end with a zero byte; - is standard input
+    #[arg(long, value_name = "FILE|-", value_parser = native())]
+    from: Option<String>,
+}
+
+impl SourcesArg {
+    /// The sources that were named, and those of the list.
+    ///
+    /// # Errors
+    /// When the list cannot be read.
+    pub fn all(&self, setting: &Setting<'_>) -> Result<Vec<String>, Failure> {
+        let mut all = self.sources.clone();
+        if let Some(list) = &self.from {
+            all.extend(shelf::listed(list, setting)?);
+        }
+        Ok(all)
+    }
+
+    /// How they are taken.
+    pub fn how(&self, each: bool, content: bool) -> How {
+        How { each, content, is_listed: self.from.is_some() }
+    }
 }
 
 /// Sources that go with the one of a command.

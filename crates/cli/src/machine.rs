@@ -3,7 +3,9 @@
 use crate::render::paper;
 use rustix::process::{DumpableBehavior, Resource, Rlimit, set_dumpable_behavior, setrlimit};
 use signal_hook::consts::SIGXFSZ;
-use std::io::Write;
+use std::fs::File;
+use std::io::{self, Write};
+use std::os::fd::AsFd;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
@@ -36,4 +38,12 @@ pub fn plain_panics() {
 /// Whether standard output was closed when the process began, as `stdout.c` has seen it.
 pub fn is_output_closed() -> bool {
     std::env::var_os("DECANTER_STDOUT_CLOSED").is_some()
+}
+
+/// Standard output without anything in between, for bytes that are no text.
+///
+/// # Errors
+/// When it is closed.
+pub fn raw_output() -> io::Result<File> {
+    io::stdout().as_fd().try_clone_to_owned().map(File::from)
 }

@@ -1,13 +1,17 @@
 //! Digests: the four that preservation lists are made of, each on a thread of its own.
 
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::pour::pipeline::{self, Piece, Plan};
 use crate::source::SourceRef;
 use crate::watch::Watch;
+use crossbeam_channel::bounded;
 use md5::Digest as _;
 use serde::{Serialize, Serializer};
 use std::fmt;
+use std::io::Read;
+use std::path::Path;
 use std::str::FromStr;
+use std::sync::Arc;
 
 /// Bytes that are read for a CRC-32 in one go: they stay in a processor's own cache.
 const CRC_BLOCK: u64 = 256 << 10;
@@ -181,6 +185,51 @@ pub fn of_source(source: &SourceRef, algorithms: &[Algorithm], watch: &dyn Watch
     Ok(hashers.into_iter().map(Hasher::finish).collect())
 }
 
+/// Computes several digests of what a stream has until its end, each on a thread of its own; its length, too. Calls
+/// [`Watch::advance`], not [`Watch::begin`].
+///
+/// # Errors
+/// What reading fails with, under the name `name`, and [`crate::Error::Cancelled`].
+pub fn of_stream(
+    stream: &mut dyn Read,
+    name: &str,
+    algorithms: &[Algorithm],
+    watch: &dyn Watch,
+) -> Result<(u64, Vec<Digest>)> {
+    std::thread::scope(|scope| {
+        let begin = |&algorithm: &Algorithm| {
+            // A block is being hashed while the next one is read.
+            let (give, take) = bounded::<Arc<Vec<u8>>>(2);
+            let hash = scope.spawn(move || {
+                let mut hasher = Hasher::new(algorithm);
+                take.iter().for_each(|block| hasher.update(&block));
+                hasher.finish()
+            });
+            (give, hash)
+        };
+        let (give, hashing): (Vec<_>, Vec<_>) = algorithms.iter().map(begin).unzip();
+        let mut len = 0;
+        loop {
+            crate::watch::check(watch)?;
+            let mut block = Vec::with_capacity(pipeline::BLOCK);
+            let failed = |e| Error::io_at("read", Path::new(name), len, e);
+            stream.take(pipeline::BLOCK as u64).read_to_end(&mut block).map_err(failed)?;
+            if block.is_empty() {
+                break;
+            }
+            len += block.len() as u64;
+            watch.advance(block.len() as u64);
+            let block = Arc::new(block);
+            // Whoever hashes is there until all has been given.
+            give.iter().for_each(|give| drop(give.send(block.clone())));
+        }
+        drop(give);
+        let lost = |_| Error::Usage("a hashing thread ended early".into());
+        let digests = hashing.into_iter().map(|thread| thread.join().map_err(lost)).collect::<Result<_>>()?;
+        Ok((len, digests))
+    })
+}
+
 /// The CRC-32 of a source, stretch by stretch on all processors: for a quick look before the work begins.
 ///
 /// # Errors
@@ -222,7 +271,6 @@ pub fn crc32(source: &SourceRef, watch: &dyn Watch) -> Result<u32> {
 mod tests {
     use super::*;
     use crate::source::Bytes;
-    use std::sync::Arc;
 
     /// Test values of RFC 1321, FIPS 180-4 and the CRC catalogue ("check" of CRC-32/ISO-HDLC).
     #[test]
@@ -244,6 +292,9 @@ mod tests {
         let data: Vec<u8> = (0..5_000_001u32).map(|i| (i ^ i >> 9) as u8).collect();
         let want: Vec<_> = Algorithm::ALL.iter().map(|&a| of_bytes(a, &data)).collect();
         let source: SourceRef = Arc::new(Bytes(data));
-        assert_eq!(of_source(&source, &Algorithm::ALL, &()).ok(), Some(want));
+        assert_eq!(of_source(&source, &Algorithm::ALL, &()).ok(), Some(want.clone()));
+        let mut stream = crate::source::Reader::new(source, 0);
+        let found = of_stream(&mut stream, "a stream", &Algorithm::ALL, &()).unwrap();
+        assert_eq!(found, (5_000_001, want));
     }
 }

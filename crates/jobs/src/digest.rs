@@ -1,7 +1,7 @@
 //! CRC-32, MD5, SHA-1 and SHA-256 in one read.
 
 use crate::below::Below;
-use crate::{Failure, Setting, locate};
+use crate::{Failure, PIPE, Setting, locate};
 use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::{Error, Notice, native};
 use serde::Serialize;
@@ -82,6 +82,14 @@ fn files_of(sources: &[String], is_list: bool, setting: &Setting<'_>) -> (Vec<(S
 
 /// The digests of one source. A file of a folder is itself, also if it is a part of something.
 fn one(shown: &str, is_own: bool, algorithms: &[Algorithm], setting: &Setting<'_>) -> Result<SourceDigests, Failure> {
+    if shown == PIPE {
+        let failed = |e| Failure::new("cannot read standard input", e);
+        setting.watch.begin("reading standard input", None);
+        let read = digest::of_stream(&mut std::io::stdin().lock(), "standard input", algorithms, setting.watch);
+        let (bytes, digests) = read.map_err(failed)?;
+        setting.watch.end();
+        return Ok(SourceDigests { source: PIPE.to_owned(), bytes, digests, missing_sectors: 0 });
+    }
     let failed = |e| Failure::new(format!("cannot read \"{shown}\""), e);
     let (source, unfinished) = match is_own {
         true => locate::file_and_map(shown, setting),

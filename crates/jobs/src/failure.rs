@@ -37,6 +37,11 @@ impl Failure {
         Self::new(what, Error::Usage(why.into()))
     }
 
+    /// The same in words, for who is told of it more than once.
+    pub(crate) fn again(&self) -> Self {
+        Self { what: self.what.clone(), cause: Box::new(Error::Usage(self.cause.to_string())), hint: self.hint.clone() }
+    }
+
     /// Who has to act.
     pub fn blame(&self) -> Blame {
         self.cause.blame()

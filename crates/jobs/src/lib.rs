@@ -22,6 +22,7 @@ pub mod launcher;
 pub mod list;
 mod locate;
 pub mod merge;
+mod nearest;
 pub mod overlay;
 mod padding;
 pub mod patch;
@@ -32,6 +33,7 @@ pub mod recipe;
 pub mod rom;
 pub mod save;
 mod settle;
+pub mod shelf;
 pub mod starter;
 mod traces;
 pub mod typed_in;
@@ -40,7 +42,8 @@ pub mod verify;
 pub use decanter_core::tell::grouped;
 pub use failure::Failure;
 pub use keys::{KeysReport, KnownKey, Standing, keys};
-pub use locate::{Item, open};
+pub use locate::{Item, PIPE, Piped, open};
+pub use nearest::nearest;
 pub use padding::Padding;
 pub use quote::{quoted, typed};
 
@@ -69,21 +72,23 @@ pub struct Setting<'a> {
     /// The user's language, as two letters (ISO 639-1): titles are told in it where a source has them.
     pub language: Option<String>,
     /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
-    kept_keys: OnceLock<key_files::Gathering>,
+    kept_keys: Arc<OnceLock<key_files::Gathering>>,
     /// Whether what was not read when a dump was made counts as zeros.
     pub incomplete: bool,
     /// Whether checksums of what is around a source, and digests that it carries, are left alone.
     pub unchecked: bool,
     /// Every file that this run reads: none of them is ever written.
-    pub guard: Guard,
+    pub guard: Arc<Guard>,
     /// What was taken out of containers on the way to the sources.
     duties: Mutex<Vec<SourceRef>>,
+    /// The folder for what has to be complete before it can be handed on as a stream.
+    pub scratch: PathBuf,
     /// Places beside this machine that sources come from, each with paths of its own.
     pub stores: Vec<Arc<dyn Store>>,
     /// Sources that go with the others: the bases of updates.
     companions: Vec<SourceRef>,
     /// What stands in the folders of the sources, each read once.
-    folders: Mutex<HashMap<String, locate::Listing>>,
+    folders: Arc<Mutex<HashMap<String, locate::Listing>>>,
 }
 
 impl<'a> Setting<'a> {
@@ -98,14 +103,34 @@ impl<'a> Setting<'a> {
             dry_run: false,
             jobs,
             language: None,
-            kept_keys: OnceLock::new(),
+            kept_keys: Arc::default(),
             incomplete: false,
             unchecked: false,
             duties: Mutex::default(),
-            guard: Guard::default(),
+            guard: Arc::default(),
+            scratch: std::env::temp_dir(),
             stores: Vec::new(),
             companions: Vec::new(),
-            folders: Mutex::default(),
+            folders: Arc::default(),
+        }
+    }
+
+    /// The same for one of many sources: it shares what is known of the run, keys and folders, but what it takes out of
+    /// containers is its own.
+    pub(crate) fn for_one<'b>(&self, watch: &'b dyn Watch) -> Setting<'b> {
+        Setting {
+            watch,
+            key: self.key.clone(),
+            key_places: self.key_places.clone(),
+            language: self.language.clone(),
+            kept_keys: self.kept_keys.clone(),
+            duties: Mutex::default(),
+            scratch: self.scratch.clone(),
+            guard: self.guard.clone(),
+            stores: self.stores.clone(),
+            companions: self.companions.clone(),
+            folders: self.folders.clone(),
+            ..*self
         }
     }
 

@@ -1,9 +1,12 @@
 //! What is inside a source.
 
+use crate::failure::with_article;
 use crate::grouped;
-use crate::{Failure, Setting, locate};
+use crate::locate::INSIDE;
+use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn};
+use crate::{Answer, Failure, Setting, locate};
 use decanter_core::tree::{Content, Kind};
-use decanter_core::{Notice, SECTOR};
+use decanter_core::{Error, Notice, SECTOR};
 use serde::Serialize;
 
 /// What is inside a source.
@@ -68,6 +71,57 @@ pub enum EntryState {
     Cut,
     /// Its place cannot be right.
     Broken,
+}
+
+/// What is to be listed.
+pub enum Work {
+    /// One source.
+    One(String),
+    /// Each of several.
+    Many(Search),
+}
+
+/// Finds out whether one source is meant or many. A folder in which nothing has files inside is one itself.
+///
+/// # Errors
+/// When the user stops it.
+pub fn sort_out(sources: &[String], how: How, setting: &Setting<'_>) -> Result<Work, Failure> {
+    let takes = |role: decanter_core::role::Role| role.is_large_dump();
+    let taste =
+        Taste { takes, keeps_folders: false, keeps_archives: false, takes_roms_apart: false, splits_sheets: false };
+    let mut search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot list", e))?;
+    if let Some(archive) = &search.through {
+        // Its own files come first.
+        search.found.insert(0, Found::named(format!("{archive}{INSIDE}")));
+    }
+    match (&search.found[..], sources) {
+        ([one], _) if search.is_one => Ok(Work::One(one.address.clone())),
+        ([], [one]) if search.failed.is_empty() && !how.is_listed => Ok(Work::One(one.clone())),
+        _ => Ok(Work::Many(search)),
+    }
+}
+
+/// Lists each source; `tell` is given every row in their order.
+///
+/// # Errors
+/// What `tell` fails with. What cannot be listed is a row.
+pub fn list_each<E>(
+    mut search: Search,
+    setting: &Setting<'_>,
+    tell: &mut dyn FnMut(&Row<ListReport>) -> Result<(), E>,
+) -> Result<ShelfReport<ListReport>, E> {
+    let mut report = ShelfReport::new("decanter.list-each/1", &mut search);
+    let one = |found: &Found, setting: &Setting<'_>, _: &Turn<'_>| match list(&found.address, setting) {
+        Err(f) if !found.is_named && matches!(*f.cause, Error::NotUnderstood { .. }) => {
+            Ok(Outcome::PassedOver(f.cause.to_string()))
+        }
+        Ok(listed) if !found.is_named && listed.entries.is_empty() && listed.parameters.is_empty() => {
+            Ok(Outcome::PassedOver(format!("{} has no files inside", with_article(&listed.kind))))
+        }
+        listed => listed.map(|report| Outcome::Done(Done { report, answer: Answer::Yes, before: 0, after: 0 })),
+    };
+    shelf::run(&search.found, "listing", setting, &one, &mut report, tell)?;
+    Ok(report)
 }
 
 /// Lists a source.

@@ -39,9 +39,14 @@ pub(crate) fn folder(item: &Item, output: Option<&Path>) -> PathBuf {
     if let Some(folder) = output {
         return folder.to_owned();
     }
-    let plain = names::file_name(&item.stem);
+    let plain = folder_name(item);
     let own = item.host.file_name().is_some_and(|n| native::text(n) == plain);
     native::path(&if own { names::file_name(&format!("{} (extracted)", item.stem)) } else { plain })
+}
+
+/// What the folder for the files of a source is called, where it stands apart from the source.
+pub(crate) fn folder_name(item: &Item) -> String {
+    names::file_name(&item.stem)
 }
 
 /// What a source that was only typed is called, without its extension.

@@ -1,10 +1,10 @@
 //! Another format.
 
-use super::{Run, With};
+use super::{Run, With, shelf};
 use crate::Stop;
 use crate::choices::TargetArgs;
 use crate::code_of_answer;
-use crate::global::{KeyArg, native};
+use crate::global::{KeyArg, SourcesArg, native};
 use crate::render::speed;
 use crate::render::{Manner, Page, count, exact, number, size, style};
 use clap::Args;
@@ -13,6 +13,7 @@ use decanter_core::native;
 use decanter_core::tell;
 use decanter_jobs::convert;
 use decanter_jobs::convert::{ConvertReport, RepairReport};
+use decanter_jobs::shelf::Row;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -33,17 +34,20 @@ use std::time::Duration;
     \"decanter identify SOURCE\" lists what a source can become, \"decanter formats\" what there is.\n\
     ROMs: --trim, --pad, --fill, --join, --odd, --split even-odd keep the form if --to is not given.")]
 pub struct Convert {
-    /// An image, an archive or compressed image with one, a cue sheet, or a folder
-    #[arg(value_name = "SOURCE", value_parser = native())]
-    source: String,
-    /// Further sources, whose files are gathered onto the same disk (d64, d81)
-    #[arg(value_name = "MORE", value_parser = native())]
-    more: Vec<String>,
+    #[command(flatten)]
+    sources: SourcesArg,
     #[command(flatten)]
     target: TargetArgs,
-    /// The file to write [default: the source's name with the format's extension, in the current folder]
-    #[arg(short, long, value_name = "FILE")]
+    /// The file to write, or the folder for several; - is standard output [default: the source's name with the
+    /// format's extension, in the current folder]
+    #[arg(short, long, value_name = "FILE|DIR|-")]
     output: Option<PathBuf>,
+    /// Search folders and archives for sources, also where they would be the content of the result (iso, adf, d64 ...)
+    #[arg(long, conflicts_with = "content")]
+    each: bool,
+    /// Make the files in an archive the content of the result, whatever they are (iso, adf, d64 ...)
+    #[arg(long)]
+    content: bool,
     /// Read the result back and hold it against the source before it gets its name
     #[arg(long)]
     prove: bool,
@@ -71,24 +75,55 @@ pub struct Convert {
 
 impl Run for Convert {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, more, target, output, prove, join, odd, incomplete, keep_damage, unchecked, algorithm, key } =
-            self;
-        let options = convert::Options {
-            given: target.given.clone(),
-            prove: *prove,
-            join: join.clone(),
-            odd: odd.clone(),
-            keep_damage: *keep_damage,
-            more: more.clone(),
-            digests: algorithm.clone(),
+        let mut setting = with.setting(Some(&self.key))?;
+        setting.incomplete = self.incomplete;
+        setting.unchecked = self.unchecked;
+        let (to, output) = (self.target.to.as_deref(), self.output.as_deref());
+        let sources = self.sources.all(&setting)?;
+        let mut options = convert::Options {
+            given: self.target.given.clone(),
+            prove: self.prove,
+            join: self.join.clone(),
+            odd: self.odd.clone(),
+            keep_damage: self.keep_damage,
+            more: Vec::new(),
+            digests: self.algorithm.clone(),
         };
-        let mut setting = with.setting(Some(key))?;
-        setting.incomplete = *incomplete;
-        setting.unchecked = *unchecked;
-        let (report, answer) = convert::convert(source, target.to.as_deref(), output.as_deref(), &options, &setting)?;
+        let how = self.sources.how(self.each, self.content);
+        let shown = match convert::sort_out(&sources, to, output, &options, how, &setting)? {
+            convert::Work::One(shown) => shown,
+            convert::Work::Together => {
+                options.more = sources[1..].to_vec();
+                sources[0].clone()
+            }
+            convert::Work::Many(search) => {
+                let mut tell = |row: &Row<ConvertReport>| shelf::show_row(with, out, row, &in_short);
+                let report = convert::convert_each(search, to, output, &options, &setting, &mut tell)??;
+                return Ok(shelf::conclude(with, out, &report)?);
+            }
+        };
+        let (report, answer) = match with.stream(output)? {
+            Some(mut stream) => {
+                let (report, answer) = convert::convert_onto(&mut stream, &shown, to, &options, &setting)?;
+                with.show_aside(&report, |page| show(page, &report, with.took(), with.manner()))?;
+                return Ok(code_of_answer(answer));
+            }
+            None => convert::convert(&shown, to, output, &options, &setting)?,
+        };
         with.show(out, &report, |page| show(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }
+}
+
+/// What was made of one of many sources.
+fn in_short(report: &ConvertReport) -> String {
+    let path = report.files.first().map(|file| native::text(&file.path)).unwrap_or_default();
+    let more = if report.files.len() > 1 { format!(" and {} more", report.files.len() - 1) } else { String::new() };
+    let (before, after) = (report.bytes_before, report.bytes_after);
+    let share =
+        tell::share(after, before).filter(|_| before != after).map(|share| format!(", {share}")).unwrap_or_default();
+    let proven = if report.proven.as_ref().is_some_and(|p| p.identical) { ", proven" } else { "" };
+    format!("{path}{more}  {}{share}{proven}", size(after))
 }
 
 /// Things that are told one by one, unless everything is asked for.
@@ -105,6 +140,9 @@ pub fn show(page: &mut Page, report: &ConvertReport, took: Duration, manner: Man
         for digest in &file.digests {
             page.row(digest.algorithm.name(), digest.hex());
         }
+    }
+    if report.files.is_empty() && !report.dry_run {
+        page.line(format!("{}{verb}{} standard output", style::GOOD, style::PLAIN));
     }
     page.row("from", &report.source);
     for more in &report.more_sources {

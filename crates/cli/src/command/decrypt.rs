@@ -1,16 +1,18 @@
 //! The same with nothing encrypted in it.
 
-use super::{Run, With};
+use super::{Run, With, shelf};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, native};
+use crate::global::{KeyArg, SourcesArg, native};
 use crate::render::{Manner, Page, number, size, speed, style};
 use clap::Args;
 use decanter_core::Algorithm;
 use decanter_core::native;
-use decanter_jobs::Answer;
 use decanter_jobs::decrypt::DecryptReport;
 use decanter_jobs::decrypt::{self, Check};
+use decanter_jobs::shelf::Row;
+use decanter_jobs::verify::Verdict;
+use decanter_jobs::{Answer, Failure};
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -21,11 +23,11 @@ use std::time::Duration;
     Only the encrypted regions change; every other byte, the region table included, is carried over.\n\
     The key is proven against the disc's own files before the first byte is written.")]
 pub struct Decrypt {
-    /// An encrypted disc image, or an archive with one
-    #[arg(value_name = "SOURCE", value_parser = native())]
-    source: String,
-    /// The file to write [default: the source's name, in the current folder]
-    #[arg(short, long, value_name = "FILE")]
+    #[command(flatten)]
+    sources: SourcesArg,
+    /// The file to write, or the folder for several; - is standard output [default: the source's name, in the current
+    /// folder]
+    #[arg(short, long, value_name = "FILE|DIR|-")]
     output: Option<PathBuf>,
     /// Digests of what is written, separated by commas: crc32, md5, sha1, sha256
     #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
@@ -48,14 +50,49 @@ pub struct Decrypt {
 
 impl Run for Decrypt {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, output, algorithm, verify, against, keep_damage, unchecked, key } = self;
+        let Self { sources, output, algorithm, verify, against, keep_damage, unchecked, key } = self;
         let check = verify.then_some(Check { against });
-        let target = output.as_deref();
+        let output = output.as_deref();
         let mut setting = with.setting(Some(key))?;
         setting.unchecked = *unchecked;
-        let (report, answer) = decrypt::decrypt(source, target, algorithm, check.as_ref(), *keep_damage, &setting)?;
+        let shown = match decrypt::sort_out(&sources.all(&setting)?, sources.how(false, false), &setting)? {
+            decrypt::Work::One(shown) => shown,
+            decrypt::Work::Many(search) => {
+                let mut tell = |row: &Row<DecryptReport>| shelf::show_row(with, out, row, &in_short);
+                let check = check.as_ref();
+                let report =
+                    decrypt::decrypt_each(search, output, algorithm, check, *keep_damage, &setting, &mut tell)??;
+                return Ok(shelf::conclude(with, out, &report)?);
+            }
+        };
+        if let Some(mut stream) = with.stream(output)? {
+            if check.is_some() {
+                let why = "--verify keeps the result only if it matches, and standard output keeps nothing";
+                return Err(Failure::usage(format!("cannot decrypt \"{shown}\""), why)
+                    .hint("give a file with -o")
+                    .into());
+            }
+            let (report, answer) = decrypt::decrypt_onto(&mut stream, &shown, algorithm, *keep_damage, &setting)?;
+            with.show_aside(&report, |page| show_decrypt(page, &report, answer, with.took(), with.manner()))?;
+            return Ok(code_of_answer(answer));
+        }
+        let (report, answer) = decrypt::decrypt(&shown, output, algorithm, check.as_ref(), *keep_damage, &setting)?;
         with.show(out, &report, |page| show_decrypt(page, &report, answer, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
+    }
+}
+
+/// What came of one of many sources.
+fn in_short(report: &DecryptReport) -> String {
+    let verdict = report.verify.as_ref().map(|v| v.verdict);
+    match verdict {
+        Some(verdict) if verdict != Verdict::Match => {
+            format!("not kept: {} is {}", report.source, super::verify::word(verdict).1)
+        }
+        _ => {
+            let matches = if verdict.is_some() { ", MATCH" } else { "" };
+            format!("{}  {}{matches}", native::text(&report.target), size(report.bytes))
+        }
     }
 }
 

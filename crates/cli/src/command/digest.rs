@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of;
-use crate::global::native;
+use crate::global::SourcesArg;
 use crate::render;
 use crate::render::{Page, number};
 use clap::Args;
@@ -22,9 +22,8 @@ use std::io::Write;
     --style sums prints lines that sha256sum --check and cksum --check read; with it, SHA-256 is the\n\
     default, and several algorithms give tagged lines.")]
 pub struct Digest {
-    /// Files, or folders with some
-    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
-    sources: Vec<String>,
+    #[command(flatten)]
+    sources: SourcesArg,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
     style: Style,
@@ -46,7 +45,7 @@ impl Run for Digest {
         };
         let mut setting = with.setting(None)?;
         setting.incomplete = *incomplete;
-        let (report, failures) = digest::digest(sources, &algorithms, *style == Style::Sums, &setting)?;
+        let (report, failures) = digest::digest(&sources.all(&setting)?, &algorithms, *style == Style::Sums, &setting)?;
         for failure in &failures {
             render::error(failure)?;
         }

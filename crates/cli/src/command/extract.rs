@@ -1,15 +1,16 @@
 //! Files out of a source.
 
-use super::{Run, With};
+use super::{Run, With, shelf};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, WithArg, native};
-use crate::render::{Manner, Page, count, number, size, speed, style};
+use crate::global::{KeyArg, SourcesArg, WithArg, native};
+use crate::render::{Manner, Page, count, exact, number, size, speed, style};
 use clap::Args;
 use decanter_core::native;
 use decanter_jobs::extract;
 use decanter_jobs::extract::ExtractReport;
 use decanter_jobs::overlay::OverlayReport;
+use decanter_jobs::shelf::Row;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -23,11 +24,11 @@ use std::time::Duration;
     What is damaged or missing in the source is left out and named; the exit code is then 1. Every file is\n\
     held against a description of the disc that lies next to it, and against what the source says of itself.")]
 pub struct Extract {
-    /// A disc image or an archive
-    #[arg(value_name = "SOURCE", value_parser = native())]
-    source: String,
-    /// The folder to write [default: the source's name, in the current folder]
-    #[arg(short, long, value_name = "DIR")]
+    #[command(flatten)]
+    sources: SourcesArg,
+    /// The folder to write; of several sources the folder for a folder of each; - writes the one file that --only
+    /// chooses to standard output [default: the source's name, in the current folder]
+    #[arg(short, long, value_name = "DIR|-")]
     output: Option<PathBuf>,
     /// Only what matches: a path, a name, or a folder, with * and ? (repeatable; case does not count)
     #[arg(long, value_name = "GLOB", value_parser = native())]
@@ -55,16 +56,49 @@ pub struct Extract {
 
 impl Run for Extract {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, output, only, overlay, originals, verify, against, unchecked, companions, key } = self;
-        let (only, overlay, originals) = (only.clone(), overlay.clone(), originals.clone());
-        let options = extract::Options { only, overlay, originals, verify: *verify, against: against.clone() };
-        let mut setting = with.setting(Some(key))?;
-        setting.unchecked = *unchecked;
-        setting.take_along(&companions.with)?;
-        let (report, answer) = extract::extract(source, output.as_deref(), &options, &setting)?;
+        let mut setting = with.setting(Some(&self.key))?;
+        setting.unchecked = self.unchecked;
+        setting.take_along(&self.companions.with)?;
+        let options = extract::Options {
+            only: self.only.clone(),
+            overlay: self.overlay.clone(),
+            originals: self.originals.clone(),
+            verify: self.verify,
+            against: self.against.clone(),
+        };
+        let output = self.output.as_deref();
+        let sources = self.sources.all(&setting)?;
+        let shown = match extract::sort_out(&sources, &options, self.sources.how(false, false), &setting)? {
+            extract::Work::One(shown) => shown,
+            extract::Work::Many(search) => {
+                let mut tell = |row: &Row<ExtractReport>| shelf::show_row(with, out, row, &in_short);
+                let report = extract::extract_each(search, output, &options, &setting, &mut tell)??;
+                return Ok(shelf::conclude(with, out, &report)?);
+            }
+        };
+        if let Some(mut stream) = with.stream(output)? {
+            let report = extract::extract_onto(&mut stream, &shown, &options, &setting)?;
+            with.show_aside(&report, |page| page.row("wrote", format!("{} to standard output", exact(report.bytes))))?;
+            return Ok(0);
+        }
+        let (report, answer) = extract::extract(&shown, output, &options, &setting)?;
         with.show(out, &report, |page| show_extract(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }
+}
+
+/// What was copied out of one of many sources.
+fn in_short(report: &ExtractReport) -> String {
+    let folder = native::text(report.folder.components().collect::<PathBuf>().join(""));
+    let left = match report.left_out.len() {
+        0 => String::new(),
+        n => format!(", {} left out", count(n, "file")),
+    };
+    let there = match report.there_already {
+        0 => String::new(),
+        n => format!(", {} there already", number(n as u64)),
+    };
+    format!("{folder}  {}, {}{there}{left}", count(report.files, "file"), size(report.bytes))
 }
 
 /// Names that are told one by one, unless everything is asked for.

@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, native};
+use crate::global::{KeyArg, SourcesArg};
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, exact, number, size, style};
 use clap::Args;
@@ -22,9 +22,8 @@ use std::path::PathBuf;
 #[command(after_help = "Example:  decanter identify \"saltmarsh/Kelp Courier.zip\"\n\n\
     Folders are searched. Up to three sources get a screen each, more of them a table (with -v: screens).")]
 pub struct Identify {
-    /// Files or folders
-    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
-    sources: Vec<String>,
+    #[command(flatten)]
+    sources: SourcesArg,
     /// Draw the one source as a PNG: a map of files, file system, padding, encrypted regions; of a DS ROM, a 3DS or Switch title its icon
     #[arg(long, value_name = "PNG")]
     picture: Option<PathBuf>,
@@ -35,10 +34,12 @@ pub struct Identify {
 impl Run for Identify {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let Self { sources, picture, key } = self;
+        let setting = with.setting(Some(key))?;
+        let sources = &sources.all(&setting)?;
         if let Some(picture) = picture {
-            identify::draw(sources, picture, &with.setting(Some(key))?)?;
+            identify::draw(sources, picture, &setting)?;
         }
-        let (report, answer) = identify::identify(sources, &with.setting(Some(key))?)?;
+        let (report, answer) = identify::identify(sources, &setting)?;
         with.show(out, &report, |page| show(page, &report, with.manner()))?;
         Ok(code_of_answer(answer))
     }

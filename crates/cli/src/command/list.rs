@@ -1,14 +1,15 @@
 //! What is inside?
 
-use super::{Run, With};
+use super::{Run, With, shelf};
 use crate::Stop;
-use crate::global::{KeyArg, WithArg, native};
+use crate::global::{KeyArg, SourcesArg, WithArg};
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size};
 use clap::Args;
 use decanter_formats::time;
 use decanter_jobs::list;
 use decanter_jobs::list::{Entry, EntryKind, EntryState, ListReport};
+use decanter_jobs::shelf::Row;
 use std::io::Write;
 
 /// List what is inside a source
@@ -17,9 +18,8 @@ use std::io::Write;
     Columns, as far as there is something in them: size in bytes, date (UTC), first sector, state\n\
     (* encrypted and the key is missing, ! cut short or broken), path, what else is known.")]
 pub struct List {
-    /// A disc image, an archive, or anything with files or values inside
-    #[arg(value_name = "SOURCE", value_parser = native())]
-    source: String,
+    #[command(flatten)]
+    sources: SourcesArg,
     #[command(flatten)]
     companions: WithArg,
     #[command(flatten)]
@@ -28,12 +28,33 @@ pub struct List {
 
 impl Run for List {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, companions, key } = self;
+        let Self { sources, companions, key } = self;
         let mut setting = with.setting(Some(key))?;
         setting.take_along(&companions.with)?;
-        let report = list::list(source, &setting)?;
-        with.show(out, &report, |page| show(page, &report, with.manner()))?;
-        Ok(0)
+        let search = match list::sort_out(&sources.all(&setting)?, sources.how(false, false), &setting)? {
+            list::Work::One(shown) => {
+                let report = list::list(&shown, &setting)?;
+                with.show(out, &report, |page| show(page, &report, with.manner()))?;
+                return Ok(0);
+            }
+            list::Work::Many(search) => search,
+        };
+        let mut is_first = true;
+        let mut tell = |row: &Row<ListReport>| match (&row.result, with.global.json) {
+            (Some(report), false) => with.print(out, |page| {
+                if !std::mem::take(&mut is_first) {
+                    page.blank();
+                }
+                page.title(&report.source);
+                show(page, report, with.manner());
+            }),
+            _ => shelf::show_row(with, out, row, &|_| String::new()),
+        };
+        let report = list::list_each(search, &setting, &mut tell)?;
+        if !with.global.json {
+            with.print(out, Page::blank)?;
+        }
+        Ok(shelf::conclude(with, out, &report)?)
     }
 }
 

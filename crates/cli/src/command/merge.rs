@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::native;
+use crate::global::SourcesArg;
 use crate::render::{Manner, Page, exact, size, speed, style};
 use clap::{Args, ValueEnum};
 use decanter_core::native;
@@ -22,9 +22,8 @@ use std::time::Duration;
     list has of it in the same read. The same set gives the same bytes, whatever the order on the\n\
     command line. \"decanter unmerge\" takes the result apart again.")]
 pub struct Merge {
-    /// Packages, gamecard images, merged files, folders and archives with them
-    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
-    sources: Vec<String>,
+    #[command(flatten)]
+    sources: SourcesArg,
     /// What the result is: a package or a gamecard image
     #[arg(long, value_name = "FORMAT")]
     to: To,
@@ -92,7 +91,7 @@ impl Run for Merge {
         };
         let mut setting = with.setting(None)?;
         setting.unchecked = *unchecked;
-        let (report, answer) = merge::merge(sources, form, output.as_deref(), &options, &setting)?;
+        let (report, answer) = merge::merge(&sources.all(&setting)?, form, output.as_deref(), &options, &setting)?;
         with.show(out, &report, |page| show(page, &report, *unchecked, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }

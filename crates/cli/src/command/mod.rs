@@ -19,18 +19,24 @@ mod merge;
 mod patch;
 mod recipe;
 mod save;
+mod shelf;
 mod unmerge;
 mod verify;
 
 use crate::Stop;
 use crate::config::Settled;
 use crate::global::{Global, KeyArg};
+use crate::machine;
 use crate::progress::Screen;
-use crate::render::{self, Manner, Page};
+use crate::render::{self, Manner, Page, paper};
 use clap::Subcommand;
-use decanter_jobs::{Failure, Setting};
+use decanter_core::Error;
+use decanter_jobs::{Failure, PIPE, Piped, Setting};
 use serde::Serialize;
-use std::io::{self, Write};
+use std::fs::File;
+use std::io::{self, IsTerminal, Write};
+use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// All commands, in the order in which the help lists them.
@@ -148,6 +154,16 @@ impl<'a> With<'a> {
         Ok(self.settled.setting(self.global, key, self.watch))
     }
 
+    /// The same for a job that also reads standard input.
+    ///
+    /// # Errors
+    /// As [`With::setting`].
+    fn setting_with_pipe(&self) -> Result<Setting<'a>, Failure> {
+        let mut setting = self.setting(None)?;
+        setting.stores.push(Arc::new(Piped::new(&setting.scratch)));
+        Ok(setting)
+    }
+
     /// How much is told.
     fn manner(&self) -> Manner {
         Manner { is_verbose: self.global.verbose, is_quiet: self.global.quiet }
@@ -163,6 +179,35 @@ impl<'a> With<'a> {
         match self.global.json {
             true => render::json(out, report),
             false => self.print(out, describe),
+        }
+    }
+
+    /// Standard output as it is, if `-` was given for the result: there are bytes on it, and what there is to say goes to
+    /// standard error.
+    ///
+    /// # Errors
+    /// When it is a terminal, or closed.
+    fn stream(&self, output: Option<&Path>) -> Result<Option<File>, Failure> {
+        if output != Some(Path::new(PIPE)) {
+            return Ok(None);
+        }
+        if io::stdout().is_terminal() {
+            return Err(Failure::usage(
+                "cannot write to standard output",
+                "it is a terminal, and the result is no text",
+            )
+            .hint("send it to a program or a file: ... -o - | PROGRAM, or ... -o FILE"));
+        }
+        let failed =
+            |e| Failure::new("cannot write to standard output", Error::io("open", Path::new("standard output"), e));
+        machine::raw_output().map(Some).map_err(failed)
+    }
+
+    /// Shows the report of what went onto standard output.
+    fn show_aside(&self, report: &impl Serialize, describe: impl FnOnce(&mut Page)) -> io::Result<()> {
+        match self.global.quiet {
+            true => Ok(()),
+            false => self.show(&mut paper::stderr(), report, describe),
         }
     }
 

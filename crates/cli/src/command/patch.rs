@@ -1,16 +1,17 @@
 //! Patches.
 
-use super::{Run, With};
+use super::{Run, With, shelf};
 use crate::Stop;
-use crate::global::native;
+use crate::global::{SourcesArg, native};
 use crate::render::speed;
-use crate::render::{Manner, Page, exact, number, style};
+use crate::render::{Manner, Page, exact, number, size, style};
 use clap::Subcommand;
 use decanter_core::Algorithm;
 use decanter_core::native;
 use decanter_core::tell;
 use decanter_jobs::patch;
 use decanter_jobs::patch::{ApplyReport, MakeReport, ShowReport};
+use decanter_jobs::shelf::Row;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -26,14 +27,13 @@ pub enum Patch {
         padded, the error says so, and which command fits."
     )]
     Apply {
-        /// The file to patch
-        #[arg(value_name = "ROM", value_parser = native())]
-        rom: String,
-        /// IPS, UPS or BPS patches
-        #[arg(required = true, value_name = "PATCH", value_parser = native())]
-        patches: Vec<String>,
-        /// The file to write [default: the source's name with those of the patches, in the current folder]
-        #[arg(short, long, value_name = "FILE")]
+        /// The file to patch (- is standard input), then its IPS, UPS or BPS patches; or files, folders and archives
+        /// with both: each patch is then applied to the file that it is for
+        #[command(flatten)]
+        sources: SourcesArg,
+        /// The file to write, or the folder for several; - is standard output [default: the source's name with those
+        /// of the patches, in the current folder]
+        #[arg(short, long, value_name = "FILE|DIR|-")]
         output: Option<PathBuf>,
         /// Go back from the patched file to the one before (UPS)
         #[arg(long)]
@@ -76,12 +76,33 @@ pub enum Patch {
     },
 }
 
+/// What came of one patch of many.
+fn in_short(report: &ApplyReport) -> String {
+    let proven = if report.patches.iter().all(|p| p.proven == Some(true)) { ", proven" } else { "" };
+    format!("{}  {}{proven}", native::text(&report.target), size(report.bytes))
+}
+
 impl Run for Patch {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         match self {
-            Self::Apply { rom, patches, output, undo, form, algorithm } => {
+            Self::Apply { sources, output, undo, form, algorithm } => {
                 let options = patch::Options { undo: *undo, form: form.clone(), digests: algorithm.clone() };
-                let report = patch::apply(rom, patches, output.as_deref(), &options, &with.setting(None)?)?;
+                let (setting, output) = (with.setting_with_pipe()?, output.as_deref());
+                let words = sources.all(&setting)?;
+                let (rom, patches) = match patch::sort_out(&words, &options, sources.how(false, false), &setting)? {
+                    patch::Work::One { file, patches } => (file, patches),
+                    patch::Work::Many(pairs) => {
+                        let mut tell = |row: &Row<ApplyReport>| shelf::show_row(with, out, row, &in_short);
+                        let report = patch::apply_each(pairs, output, &options, &setting, &mut tell)??;
+                        return Ok(shelf::conclude(with, out, &report)?);
+                    }
+                };
+                if let Some(mut stream) = with.stream(output)? {
+                    let report = patch::apply_onto(&mut stream, &rom, &patches, &options, &setting)?;
+                    with.show_aside(&report, |page| show_applied(page, &report, with.took(), with.manner()))?;
+                    return Ok(0);
+                }
+                let report = patch::apply(&rom, &patches, output, &options, &setting)?;
                 with.show(out, &report, |page| show_applied(page, &report, with.took(), with.manner()))?;
             }
             Self::Make { old, new, output, format, metadata } => {
@@ -91,12 +112,12 @@ impl Run for Patch {
                     format.as_deref(),
                     metadata.as_deref(),
                     output.as_deref(),
-                    &with.setting(None)?,
+                    &with.setting_with_pipe()?,
                 )?;
                 with.show(out, &report, |page| show_made(page, &report, with.took(), with.manner()))?;
             }
             Self::Show { patch } => {
-                let report = patch::show(patch, &with.setting(None)?)?;
+                let report = patch::show(patch, &with.setting_with_pipe()?)?;
                 with.show(out, &report, |page| show(page, &report, with.manner()))?;
             }
         }

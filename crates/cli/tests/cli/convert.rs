@@ -117,7 +117,10 @@ fn an_image_is_cut_for_a_stick_and_joined_again() {
 fn refusals_say_what_is_possible() {
     let folder = folder();
     run(folder.path(), &["convert", text(&demo().plain)]).expect(2).says("add --to with one of:");
-    run(folder.path(), &["convert", text(&demo().plain), "--to", "nonsense"]).expect(2).says("is none of iso");
+    run(folder.path(), &["convert", text(&demo().plain), "--to", "nonsense"])
+        .expect(2)
+        .says("there is no target format \"nonsense\"")
+        .says("can become: iso");
     run(folder.path(), &["convert", text(&demo().plain), "--to", "xdvdfs"]).expect(2).says("cannot become");
     run(folder.path(), &["convert", text(&demo().plain), "--to", "iso", "--level", "3"])
         .expect(2)

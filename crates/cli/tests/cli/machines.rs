@@ -52,7 +52,10 @@ fn a_disk_says_what_it_has_no_room_for() {
     said.says("711 blocks are needed, a d64 has 664").says("C (237 blocks)").says("--to d81");
     assert!(!folder.path().join("x.d64").exists());
     run(folder.path(), &["convert", "a.prg", "b.prg", "c.prg", "--to", "d81", "-o", "x.d81"]).expect(0);
-    run(folder.path(), &["convert", "a.prg", "b.prg", "--to", "zst"]).expect(2).says("is one too many");
+    run(folder.path(), &["convert", "a.prg", "b.prg", "--to", "zst"])
+        .expect(2)
+        .says("no folder is given")
+        .says("--join");
     run(folder.path(), &["convert", "a.prg", "--to", "d64", "--name", "nothing=X"])
         .expect(2)
         .says("no file \"nothing\"");

@@ -23,6 +23,7 @@ mod names;
 mod pasted;
 mod patch;
 mod save;
+mod shelf;
 mod support;
 mod titles;
 mod variants;

@@ -17,6 +17,7 @@ mod part;
 mod partial;
 pub mod pipeline;
 mod stage;
+mod stream;
 mod sums;
 mod together;
 
@@ -27,6 +28,7 @@ pub use output::Output;
 pub use part::{leftovers, remove};
 pub use partial::Partial;
 pub use stage::{Stage, StagedFile, check_folder, check_free};
+pub use stream::{Streamed, onto};
 pub use together::finish_names;
 
 use crate::blueprint::{Blueprint, Content, Part};

@@ -38,6 +38,15 @@ impl FileSource {
         Self::open(path, &Guard::default())
     }
 
+    /// An open file of this run's own making that has no path; errors call it `name`.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn nameless(file: File, name: &str) -> Result<Self> {
+        let meta = file.metadata().map_err(|e| Error::io("read", Path::new(name), e))?;
+        Self::of(file, &meta, Path::new(name))
+    }
+
     fn of(mut file: File, meta: &Metadata, path: &Path) -> Result<Self> {
         let len = match meta.file_type().is_block_device() {
             // The length of a device stands nowhere but at its end.

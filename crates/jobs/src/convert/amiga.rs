@@ -25,6 +25,7 @@ pub(super) static TARGETS: [Target; 2] = [
         extension: "adf",
         made_of: "folders, archives, Amiga disks",
         options: &[&LABEL, &FS, &SIZE, &START],
+        is_of_files: true,
         accepts,
         lay: volume,
         ..Target::BASE
@@ -35,6 +36,7 @@ pub(super) static TARGETS: [Target; 2] = [
         extension: "hdf",
         made_of: "folders, archives, Amiga disks",
         options: &[&LABEL, &FS, &SIZE, &SPARE, &START],
+        is_of_files: true,
         accepts,
         lay: volume,
         ..Target::BASE

@@ -38,6 +38,7 @@ pub(super) static TARGETS: [Target; 2] = [
 
 const DISK: Target = Target {
     options: &[&LABEL, &NAME, &ID],
+    is_of_files: true,
     open: open::anything,
     gather: Some(gather),
     accepts,

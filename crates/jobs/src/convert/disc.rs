@@ -27,6 +27,7 @@ pub(super) static TARGETS: [Target; 2] = [
         extension: "iso",
         made_of: "CD data tracks, encrypted images, compressed and split images, folders",
         options: &[&SPLIT, &BLANK, &WITHOUT, &UDF, &LABEL],
+        is_of_files: true,
         accepts: accepts_iso,
         lay: iso,
         ..Target::BASE

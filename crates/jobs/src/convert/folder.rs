@@ -27,6 +27,7 @@ pub(super) static TARGETS: [Target; 1] = [Target {
     extension: "iso",
     made_of: "full-disc dumps, game partitions, folders",
     options: &[&SPLIT, &KEEP_POSITIONS, &BLANK, &WITHOUT],
+    is_of_files: true,
     accepts: accepts_xdvdfs,
     lay: xdvdfs,
     ..Target::BASE

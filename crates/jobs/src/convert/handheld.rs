@@ -53,6 +53,7 @@ pub(super) static TARGETS: [Target; 3] = [
         what: "a 3DS content",
         extension: "app",
         made_of: "folders that a content was extracted into",
+        is_of_files: true,
         accepts: accepts_content,
         lay: content,
         ..Target::BASE

@@ -2,9 +2,10 @@
 //! on the command line, the help, the check for what does not fit, the proof and the report follow by themselves.
 
 use super::choice::{Choice, Choices, Given, Kind};
+use super::laid::make;
 use super::made::{Back, Made};
 use super::target::{Target, is_folder};
-use super::{Options, make, table};
+use super::{Options, table};
 use crate::{Answer, Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Bytes, SourceRef};

@@ -43,6 +43,7 @@ pub(super) static TARGETS: [Target; 3] = [
         extension: "zst",
         made_of: "any file",
         options: &[&LEVEL, &LONG, &BLANK],
+        is_of_bytes: true,
         open: open::anything,
         accepts: accepts_any,
         lay: zst,

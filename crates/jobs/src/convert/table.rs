@@ -23,9 +23,9 @@ pub fn targets() -> impl Iterator<Item = &'static Target> {
     FAMILIES.iter().flat_map(|family| family.iter())
 }
 
-/// The target with this id.
+/// The target with this id, in whatever case.
 pub fn target(id: &str) -> Option<&'static Target> {
-    targets().find(|t| t.id == id)
+    targets().find(|t| t.id.eq_ignore_ascii_case(id))
 }
 
 /// Every choice that some target has, each once, in the order of the targets.

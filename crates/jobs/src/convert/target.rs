@@ -26,6 +26,10 @@ pub struct Target {
     pub splits_into_folder: bool,
     /// Whether `--keep-damage` makes it of contents whose digests do not hold.
     pub may_keep_damage: bool,
+    /// Whether it is made of files, so that a folder or an archive is its content.
+    pub is_of_files: bool,
+    /// Whether it takes the bytes of any file, so that the files that a cue sheet names are sources of their own.
+    pub is_of_bytes: bool,
     /// How a source for it is opened.
     pub(super) open: fn(&str, &Options, &Setting<'_>) -> std::result::Result<Item, Failure>,
     /// How what was opened becomes one thing to lay out, however many there are; `None` where one source is all that it is
@@ -54,6 +58,8 @@ impl Target {
         options: &[],
         splits_into_folder: false,
         may_keep_damage: false,
+        is_of_files: false,
+        is_of_bytes: false,
         open: open::whole,
         gather: None,
         accepts: |_, _| None,

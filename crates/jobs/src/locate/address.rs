@@ -2,6 +2,7 @@
 
 use super::INSIDE;
 use super::near::{Around, Near, folder_tree};
+use super::piped::{self, PIPE};
 use crate::Setting;
 use crate::dump::map::Map;
 use decanter_core::names::stem_of;
@@ -142,6 +143,9 @@ pub(super) fn split_address(shown: &str, setting: &Setting<'_>) -> (String, Vec<
 /// A file in a store, with the other parts of a split image. `siblings` are the names in its folder.
 fn host_file(path: &str, siblings: &[String], setting: &Setting<'_>) -> Result<(Place, Option<Arc<Map>>)> {
     let (folder, name) = (store::folder_of(path), store::name_of(path));
+    if path == PIPE {
+        return Ok((Place { source: setting.store(path).open(path)?, name: piped::NAME.to_owned() }, None));
+    }
     if split::is_numbered(name)
         && let Some(parts) = split::parts(name, siblings)
     {

@@ -28,7 +28,9 @@ pub(super) const LEAST_SHARE: u64 = 16;
 pub(super) const LEAST_IMAGE: u64 = 1 << 10;
 
 /// The one image in a tree, if there is exactly one.
-pub(super) fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>> {
+///
+/// Of what is wrapped, an archive is meant, too: `x.tar.gz` is one as much as `x.tar`.
+pub(super) fn only_image(tree: &Tree, is_wrapped: bool, watch: &dyn Watch) -> Result<Option<Only>> {
     if let Some((path, place)) = only_sheet(tree)? {
         return Ok(Some(Only { path, place, others: Some(Vec::new()) }));
     }
@@ -40,7 +42,7 @@ pub(super) fn only_image(tree: &Tree, watch: &dyn Watch) -> Result<Option<Only>>
     candidates.retain(|(_, place)| place.source.len() >= least);
     // A compressed image has nothing else inside.
     let is_alone = tree.files().count() == 1;
-    let mut seen = Seen { is_alone, ..Seen::default() };
+    let mut seen = Seen { is_alone, is_wrapped, ..Seen::default() };
     let (mut unknown, mut doubtful) = (Vec::new(), Vec::new());
     for (path, place) in candidates {
         let detected = REGISTRY.detect(&Head::glance(place.source.as_ref()));
@@ -106,6 +108,8 @@ pub(super) struct Seen {
     pub(super) archives: Vec<String>,
     /// Whether there is one file only.
     pub(super) is_alone: bool,
+    /// Whether that is all that anything there could be.
+    pub(super) is_wrapped: bool,
     /// The length of the largest file that can be read.
     pub(super) whole: u64,
     /// Lengths of what cannot be read, and why.
@@ -116,6 +120,7 @@ impl Seen {
     pub(super) fn add(&mut self, format: &'static dyn decanter_core::Format, path: String, place: Place) {
         match format.role() {
             Role::Rom => self.roms.push((path, place)),
+            Role::Archive if self.is_wrapped => self.images.push((path, place)),
             Role::Archive => self.archives.push(path),
             role if role.is_dump() => self.images.push((path, place)),
             _ => {}

@@ -6,15 +6,19 @@ mod files;
 mod joined;
 mod listing;
 mod look;
+mod members;
 mod near;
+mod piped;
 
 pub(crate) use address::{file_and_map, unfinished};
 pub(crate) use files::Files;
 pub(crate) use joined::Joining;
 pub(crate) use listing::Listing;
 pub(crate) use look::{Inner, each_rom, inner};
+pub(crate) use members::{Member, members};
 pub use near::Around;
 pub(crate) use near::beside;
+pub use piped::{PIPE, Piped};
 
 use crate::dump::map::Map;
 use crate::{Failure, Setting};
@@ -93,14 +97,33 @@ pub(crate) fn bytes_and_map(shown: &str, setting: &Setting<'_>) -> Result<(Sourc
     }
 }
 
-/// Opens what the user typed, without looking through it.
+/// Opens what the user typed, without looking through it; an archive that is wrapped is what is meant by what is around it.
 ///
 /// # Errors
 /// As [`open`].
 pub(crate) fn open_container(shown: &str, setting: &Setting<'_>) -> Result<Item> {
     let mut reached = reach(shown, setting)?;
-    reached.stop = true;
-    open_reached(shown, reached, setting)
+    let is_itself = std::mem::replace(&mut reached.stop, true);
+    let item = open_reached(shown, reached, setting)?;
+    let is_wrapper = item.opened.identity.role == Role::Wrapper && item.opened.holds.tracks.is_empty();
+    let only =
+        item.opened.holds.tree.as_ref().and_then(|tree| tree.files().next()).filter(|_| is_wrapper && !is_itself);
+    let is_archive = |source: &SourceRef| match REGISTRY.detect(&Head::glance(source.as_ref())) {
+        Ok(format) => Ok(format.is_some_and(|f| f.role() == Role::Archive)),
+        Err(Error::Cancelled) => Err(Error::Cancelled),
+        // What cannot be read is told where it is opened for itself.
+        Err(_) => Ok(false),
+    };
+    if let Some((node, file)) = only
+        && let Ok(source) = file.source()
+        && is_archive(source)?
+    {
+        let inner = format!("{shown}{INSIDE}{}", node.path);
+        let mut reached = reach(&inner, setting)?;
+        reached.stop = true;
+        return open_reached(&inner, reached, setting).map(|item| Item { shown: shown.to_owned(), ..item });
+    }
+    Ok(item)
 }
 
 /// Opens what the user typed only as far as is needed to know what it is: no headers are parsed, and a file of no
@@ -183,7 +206,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             Some(tree)
                 if is_looked_through(&opened) && !stop && kinds.len() + 1 < decanter_core::format::MOST_DEPTH =>
             {
-                match only_image(tree, setting.watch) {
+                match only_image(tree, opened.identity.role == Role::Wrapper, setting.watch) {
                     // Damage that hides what is inside is told by the digests of what is around it.
                     Err(e) if e.blame() == Blame::Source && opened.proof.sealed.iter().any(|s| s.examine.is_some()) => {
                         opened.told.notices.push(Notice::new(format!("what is inside cannot be told: {e}")));

@@ -2,6 +2,7 @@
 
 use super::INSIDE;
 use super::listing::{KEYS, Listing, MOST_FILES};
+use super::piped::PIPE;
 use crate::key_files::{self, Gathering};
 use crate::{Setting, attributes};
 use decanter_core::format::Beside;
@@ -129,6 +130,9 @@ impl Around {
 
     /// Adds the small files next to what stands at `path` in its store; all names there.
     pub(super) fn look_at(&mut self, path: &str, setting: &Setting<'_>) -> Arc<Vec<String>> {
+        if path == PIPE {
+            return Arc::default();
+        }
         let folder = match store::folder_of(path) {
             "" => ".",
             folder => folder,

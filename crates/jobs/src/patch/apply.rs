@@ -1,22 +1,24 @@
 //! Applies patches: the file before is checked first, the file after when it is there.
 
 use super::{Side, bytes_of, open, open_file};
+use crate::convert::table;
 use crate::locate::open_bytes;
 use crate::quoted;
 use crate::rom::RomReport;
-use crate::{Failure, Item, Setting, place};
+use crate::{Failure, Item, PIPE, Setting, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::names::stem_of;
 use decanter_core::patch::Patch;
-use decanter_core::pour::Output;
+use decanter_core::pour::{self, Output};
 use decanter_core::rom::Rom;
 use decanter_core::source::SourceRef;
 use decanter_core::view::Checked;
 use decanter_core::{Error, Notice};
 use serde::Serialize;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -24,7 +26,7 @@ use std::sync::Arc;
 const MOST_LOOK: u64 = 8 << 20;
 
 /// What was patched.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Clone, Serialize)]
 pub struct ApplyReport {
     /// Layout of this report.
     pub schema: &'static str,
@@ -54,7 +56,7 @@ pub struct ApplyReport {
 }
 
 /// A patch that was applied.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Applied {
     /// The patch.
     pub patch: String,
@@ -94,110 +96,198 @@ pub fn apply(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<ApplyReport, Failure> {
-    let what = format!("cannot patch \"{shown}\"");
-    let fail = |e: Error| Failure::new(what.clone(), e);
-    let (item, whole) = open_file(shown, "patch", setting)?;
-    let stand = Stand { item: &item, source: &whole, undo: options.undo, setting };
-    let mut file = match &options.form {
-        Some(form) => stand.in_form(form, &what)?,
-        None => whole.clone(),
-    };
-    let target = place::file(output, &named(&item, patches, options));
-    let mut list = patches.iter().map(|p| Ok((p, open(p, "apply", setting)?))).collect::<Result<Vec<_>, Failure>>()?;
-    if options.undo {
-        list.reverse();
-    }
+    let opened = open_file(shown, "patch", setting)?;
+    let target = place::file(output, &named(&opened.0, patches, options));
     setting.check_target(&target)?;
-    setting.watch.begin(&format!("checking {}", item.stem), None);
-    let mut notices = item.notices().to_vec();
-    let mut applied = Vec::new();
-    let mut promised = None;
-    // The same without the check, which is for the read that writes.
-    let mut unchecked = file.clone();
-    for (index, (name, (opened, patch))) in list.iter().enumerate() {
-        let (before, after) = ends(patch.as_ref(), options.undo);
-        let has_sums = before.crc32.is_some();
-        if has_sums {
-            // Of another length its checksum need not be known, but is worth telling.
-            let found = Side::of_source(&file, setting).map_err(&fail)?;
-            if !before.fits(found) {
-                return Err(stand.misfit(name, patch.as_ref(), found, index, patches));
-            }
-        }
-        let result = if options.undo { patch.undo(&file) } else { patch.apply(&file) };
-        let mut result = result.map_err(|e| {
-            let undoable = matches!(e, Error::Unsupported { .. });
-            let failure = Failure::new(format!("cannot apply \"{name}\" to \"{shown}\""), e);
-            if undoable { failure.hint("only UPS patches lead back; keep the file as it was instead") } else { failure }
-        })?;
-        promised = after.crc32;
-        unchecked = result.clone();
-        if let Some(crc) = after.crc32 {
-            // The read that completes it fails if it is not what the patch promises.
-            result = Arc::new(Checked::new(result, crc, format!("the result of \"{name}\"")));
-        }
-        if !has_sums && !options.undo && index == 0 && options.form.is_none() {
-            stand.guess(name, patch.as_ref(), &result, patches)?;
-        }
-        if !has_sums {
-            let name = last_name(name);
-            notices.push(Notice::new(format!("{name} has no checksums: nothing proves that it is for this file")));
-        }
-        let kind = opened.opened.identity.kind.clone();
-        applied.push(Applied { patch: (*name).clone(), kind, proven: has_sums.then_some(true) });
-        file = result;
-    }
-    setting.watch.end();
-    let wrong = |e: Error| {
-        let is_sum = matches!(e, Error::Checksum { .. });
-        if is_sum { fail(e).hint("the patch is wrong in itself: get another copy of it") } else { fail(e) }
-    };
-    // What is proven already is not worth a look that takes longer than patching.
-    let is_worth_a_look = file.len() <= MOST_LOOK || applied.iter().any(|a| a.proven.is_none());
-    let known = if is_worth_a_look { open_bytes(shown, unchecked, setting).ok() } else { None };
-    let mut report = ApplyReport {
-        schema: "decanter.patch-apply/1",
-        source: item.address.clone(),
-        form: options.form.clone(),
-        patches: applied,
-        undone: options.undo,
-        target: target.clone(),
-        bytes: file.len(),
-        digests: Vec::new(),
-        dry_run: setting.dry_run,
-        kind: known.as_ref().map(|k| k.opened.identity.kind.clone()),
-        rom: known.as_ref().and_then(|k| k.opened.holds.rom.as_ref()).map(RomReport::of),
-        notices,
-    };
-    if let Some(rom) = report.rom.as_ref().filter(|r| !r.is_right()) {
-        let before = stand.rom();
-        let was_right = before.is_none_or(|r| r.checks.iter().all(|c| c.is_right));
-        let wrong: Vec<&str> = rom.checks.iter().filter(|c| !c.is_right).map(|c| c.name).collect();
-        let words = if was_right { "which is usual for changed games" } else { "as was that of the source" };
-        report.notices.push(Notice::new(format!("the result's {} does not hold, {words}", wrong.join(" and "))));
-    }
+    let patched = Patched::of(shown, opened, patches, options, setting)?;
+    let what = patched.what();
+    let wrong = |e| patched.wrong(e);
+    let mut report = ApplyReport { target: target.clone(), ..patched.report.clone() };
     if setting.dry_run {
-        Side::of_source(&file, setting).map_err(wrong)?;
-        setting.write(Output::new(&Blueprint::of(file), &target), &what)?;
+        Side::of_source(&patched.file, setting).map_err(wrong)?;
+        setting.write(Output::new(&Blueprint::of(patched.file.clone()), &target), &what)?;
         return Ok(report);
     }
     setting.watch.begin(&format!("writing {}", target.display()), Some(report.bytes));
-    // A CRC-32 that the patch promises is proven by the read itself: it is not computed twice.
-    let is_known = |a: &Algorithm| *a == Algorithm::Crc32 && promised.is_some();
-    let others: Vec<Algorithm> = options.digests.iter().copied().filter(|a| !is_known(a)).collect();
-    let blueprint = Blueprint::of(file);
+    let others = patched.unknown(options);
+    let blueprint = Blueprint::of(patched.file.clone());
     let output = Output::new(&blueprint, &target).with_digests(&others);
     let poured = setting.pour_one(output, setting.door(), &mut |_| Ok(()));
     let poured = poured.map_err(|e| match e.blame() {
         Blame::Request => place::refused(&target, e),
         _ => wrong(e),
     })?;
-    let poured = poured.map(|p| p.digests).unwrap_or_default();
     setting.watch.end();
-    let crc = promised.map(|crc| Digest { algorithm: Algorithm::Crc32, bytes: crc.to_be_bytes().to_vec() });
-    let asked = options.digests.iter().filter(|a| is_known(a)).zip(crc).map(|(_, digest)| digest);
-    report.digests = asked.chain(poured).collect();
+    report.digests = patched.digests(options, poured.map(|p| p.digests).unwrap_or_default());
     Ok(report)
+}
+
+/// The same onto `out`: one stream of bytes, without a name.
+///
+/// # Errors
+/// As [`apply`].
+pub fn apply_onto(
+    out: &mut dyn Write,
+    shown: &str,
+    patches: &[String],
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<ApplyReport, Failure> {
+    let opened = open_file(shown, "patch", setting)?;
+    let patched = Patched::of(shown, opened, patches, options, setting)?;
+    let wrong = |e| patched.wrong(e);
+    let mut report = patched.report.clone();
+    // The result is proven before the first byte goes out: nobody can take it back.
+    Side::of_source(&patched.file, setting).map_err(wrong)?;
+    if setting.dry_run {
+        return Ok(report);
+    }
+    let blueprint = Blueprint::of(patched.file.clone());
+    setting.watch.begin("writing standard output", Some(report.bytes));
+    let others = patched.unknown(options);
+    let streamed = pour::onto(out, &blueprint, &others, &setting.scratch, setting.watch).map_err(wrong)?;
+    setting.watch.end();
+    setting.settle().map_err(wrong)?;
+    report.digests = patched.digests(options, streamed.digests);
+    Ok(report)
+}
+
+/// What patches make of a file, without writing it.
+///
+/// # Errors
+/// As [`apply`].
+pub(super) fn patched(
+    shown: &str,
+    patches: &[String],
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<SourceRef, Failure> {
+    let opened = open_file(shown, "patch", setting)?;
+    Ok(Patched::of(shown, opened, patches, options, setting)?.file)
+}
+
+/// A file with patches applied to it, not written yet.
+struct Patched {
+    shown: String,
+    file: SourceRef,
+    /// The CRC-32 that the last patch promises.
+    promised: Option<u32>,
+    report: ApplyReport,
+}
+
+impl Patched {
+    fn of(
+        shown: &str,
+        (item, whole): (Item, SourceRef),
+        patches: &[String],
+        options: &Options,
+        setting: &Setting<'_>,
+    ) -> Result<Self, Failure> {
+        let what = format!("cannot patch \"{shown}\"");
+        let fail = |e: Error| Failure::new(what.clone(), e);
+        let stand = Stand { item: &item, source: &whole, undo: options.undo, setting };
+        let mut file = match &options.form {
+            Some(form) => stand.in_form(form, &what)?,
+            None => whole.clone(),
+        };
+        let mut list =
+            patches.iter().map(|p| Ok((p, open(p, "apply", setting)?))).collect::<Result<Vec<_>, Failure>>()?;
+        if options.undo {
+            list.reverse();
+        }
+        setting.watch.begin(&format!("checking {}", item.stem), None);
+        let mut notices = item.notices().to_vec();
+        let mut applied = Vec::new();
+        let mut promised = None;
+        // The same without the check, which is for the read that writes.
+        let mut unchecked = file.clone();
+        for (index, (name, (opened, patch))) in list.iter().enumerate() {
+            let (before, after) = ends(patch.as_ref(), options.undo);
+            let has_sums = before.crc32.is_some();
+            if has_sums {
+                // Of another length its checksum need not be known, but is worth telling.
+                let found = Side::of_source(&file, setting).map_err(&fail)?;
+                if !before.fits(found) {
+                    return Err(stand.misfit(name, patch.as_ref(), found, index, patches));
+                }
+            }
+            let result = if options.undo { patch.undo(&file) } else { patch.apply(&file) };
+            let mut result = result.map_err(|e| {
+                let undoable = matches!(e, Error::Unsupported { .. });
+                let failure = Failure::new(format!("cannot apply \"{name}\" to \"{shown}\""), e);
+                if undoable {
+                    failure.hint("only UPS patches lead back; keep the file as it was instead")
+                } else {
+                    failure
+                }
+            })?;
+            promised = after.crc32;
+            unchecked = result.clone();
+            if let Some(crc) = after.crc32 {
+                // The read that completes it fails if it is not what the patch promises.
+                result = Arc::new(Checked::new(result, crc, format!("the result of \"{name}\"")));
+            }
+            if !has_sums && !options.undo && index == 0 && options.form.is_none() {
+                stand.guess(name, patch.as_ref(), &result, patches)?;
+            }
+            if !has_sums {
+                let name = last_name(name);
+                notices.push(Notice::new(format!("{name} has no checksums: nothing proves that it is for this file")));
+            }
+            let kind = opened.opened.identity.kind.clone();
+            applied.push(Applied { patch: (*name).clone(), kind, proven: has_sums.then_some(true) });
+            file = result;
+        }
+        setting.watch.end();
+        // What is proven already is not worth a look that takes longer than patching.
+        let is_worth_a_look = file.len() <= MOST_LOOK || applied.iter().any(|a| a.proven.is_none());
+        let known = if is_worth_a_look { open_bytes(shown, unchecked, setting).ok() } else { None };
+        let mut report = ApplyReport {
+            schema: "decanter.patch-apply/1",
+            source: item.address.clone(),
+            form: options.form.clone(),
+            patches: applied,
+            undone: options.undo,
+            target: PathBuf::from(PIPE),
+            bytes: file.len(),
+            digests: Vec::new(),
+            dry_run: setting.dry_run,
+            kind: known.as_ref().map(|k| k.opened.identity.kind.clone()),
+            rom: known.as_ref().and_then(|k| k.opened.holds.rom.as_ref()).map(RomReport::of),
+            notices,
+        };
+        if let Some(rom) = report.rom.as_ref().filter(|r| !r.is_right()) {
+            let before = stand.rom();
+            let was_right = before.is_none_or(|r| r.checks.iter().all(|c| c.is_right));
+            let wrong: Vec<&str> = rom.checks.iter().filter(|c| !c.is_right).map(|c| c.name).collect();
+            let words = if was_right { "which is usual for changed games" } else { "as was that of the source" };
+            report.notices.push(Notice::new(format!("the result's {} does not hold, {words}", wrong.join(" and "))));
+        }
+        Ok(Self { shown: shown.to_owned(), file, promised, report })
+    }
+
+    fn what(&self) -> String {
+        format!("cannot patch \"{}\"", self.shown)
+    }
+
+    fn wrong(&self, e: Error) -> Failure {
+        let is_sum = matches!(e, Error::Checksum { .. });
+        let failure = Failure::new(self.what(), e);
+        if is_sum { failure.hint("the patch is wrong in itself: get another copy of it") } else { failure }
+    }
+
+    /// The digests that are asked for and not known: a CRC-32 that the patch promises is proven by the read itself, and not
+    /// computed twice.
+    fn unknown(&self, options: &Options) -> Vec<Algorithm> {
+        let is_known = |a: &Algorithm| *a == Algorithm::Crc32 && self.promised.is_some();
+        options.digests.iter().copied().filter(|a| !is_known(a)).collect()
+    }
+
+    /// All digests that are asked for, with those that were `computed`.
+    fn digests(&self, options: &Options, computed: Vec<Digest>) -> Vec<Digest> {
+        let crc = self.promised.map(|crc| Digest { algorithm: Algorithm::Crc32, bytes: crc.to_be_bytes().to_vec() });
+        crc.filter(|_| options.digests.contains(&Algorithm::Crc32)).into_iter().chain(computed).collect()
+    }
 }
 
 /// The file before and the file after, as they are meant now.
@@ -207,9 +297,10 @@ fn ends(patch: &dyn Patch, undo: bool) -> (Side, Side) {
 }
 
 /// Name of the result: the source's, with that of the patches.
-fn named(item: &Item, patches: &[String], options: &Options) -> String {
+pub(super) fn named(item: &Item, patches: &[String], options: &Options) -> String {
     let file = item.file_name();
-    let extension = file.strip_prefix(&item.stem).unwrap_or_default();
+    let form = options.form.as_deref().and_then(table::target).map(|form| format!(".{}", form.extension));
+    let extension = form.as_deref().unwrap_or_else(|| file.strip_prefix(&item.stem).unwrap_or_default());
     if options.undo {
         return format!("{} (unpatched){extension}", item.stem);
     }

@@ -2,10 +2,12 @@
 
 mod apply;
 mod make;
+mod many;
 mod show;
 
-pub use apply::{Applied, ApplyReport, Options, apply};
+pub use apply::{Applied, ApplyReport, Options, apply, apply_onto};
 pub use make::{MakeReport, make};
+pub use many::{Pairs, Work, apply_each, sort_out};
 pub use show::{ShowReport, Touched, show};
 
 use crate::{Failure, Item, Setting, locate};

@@ -4,7 +4,7 @@ mod matches;
 
 use super::{Run, With};
 use crate::Stop;
-use crate::global::{KeyArg, WithArg, native};
+use crate::global::{KeyArg, SourcesArg, WithArg, native};
 use crate::render;
 use crate::render::style::{self, Ink};
 use crate::render::{Manner, Page, count, number};
@@ -29,9 +29,8 @@ use std::io::Write;
     exit code 1."
 )]
 pub struct Verify {
-    /// Images, archives with one, or folders with extracted files
-    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
-    sources: Vec<String>,
+    #[command(flatten)]
+    sources: SourcesArg,
     /// A disc description, a DAT file or a checksum list (repeatable)
     #[arg(long, value_name = "FILE", value_parser = native())]
     against: Vec<String>,
@@ -47,7 +46,7 @@ impl Run for Verify {
         let mut setting = with.setting(Some(key))?;
         setting.take_along(&companions.with)?;
         let mut code = 0;
-        let run = verify::verify_all(sources, against, &setting, |result| -> Result<(), Stop> {
+        let run = verify::verify_all(&sources.all(&setting)?, against, &setting, |result| -> Result<(), Stop> {
             match result {
                 Ok(report) => {
                     code = code.max(code_of_answer(report.answer()));
@@ -132,7 +131,7 @@ pub fn show_verdict(page: &mut Page, report: &VerifyReport, manner: Manner) {
 }
 
 /// A verdict in a word.
-fn word(verdict: Verdict) -> (Ink, &'static str) {
+pub fn word(verdict: Verdict) -> (Ink, &'static str) {
     match verdict {
         Verdict::Match => (style::GOOD, "MATCH"),
         Verdict::Sound => (style::GOOD, "SOUND"),

@@ -1,15 +1,20 @@
 //! The same container with nothing encrypted in it.
 
+mod many;
+
+pub use many::{Work, decrypt_each, sort_out};
+
 use crate::failure::with_article;
 use crate::verify::{self, VerifyReport};
 use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest};
-use decanter_core::pour::Output;
-use decanter_core::protection::{KeyState, State};
+use decanter_core::pour::{self, Output};
+use decanter_core::protection::{AsItIs, KeyState, State};
 use decanter_core::role::Role;
 use decanter_core::{Error, Notice, SECTOR, tell};
 use serde::Serialize;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 
@@ -62,72 +67,139 @@ pub fn decrypt(
     setting: &Setting<'_>,
 ) -> Result<(DecryptReport, Answer), Failure> {
     let item = locate::open(shown, "decrypt", setting)?;
-    let what = format!("cannot decrypt \"{shown}\"");
-    let fail = |e| Failure::new(what.clone(), e);
-    let clear = clear_image(&item).map_err(|(e, hint)| match hint {
-        Some(hint) => fail(e).hint(hint),
-        None => fail(e),
-    })?;
-    item.finished(setting).map_err(|e| fail(e).hint("go on with \"decanter dump\""))?;
-    let kept = item.sound(keep_damage, setting).map_err(|e| {
-        fail(e).hint(format!(
-            "decanter verify {} names what is hit; --keep-damage decrypts it nevertheless",
-            crate::quoted(shown)
-        ))
-    })?;
-    let as_it_is = item.opened.protection.as_ref().and_then(|p| p.clear_as_it_is.clone());
-    let as_it_is = as_it_is.filter(|_| keep_damage || setting.unchecked);
-    let clear = as_it_is.as_ref().map_or(clear, |a| a.clear.clone());
-    let mut answer = if kept.is_empty() { Answer::Yes } else { Answer::No };
+    let target = place::file(target, &name(&item));
+    write(&item, &target, digests, check, keep_damage, setting)
+}
+
+/// What the decrypted image is called.
+fn name(item: &Item) -> String {
     let extension = decanter_formats::REGISTRY.get(item.opened.identity.format).map_or("iso", |f| f.extensions()[0]);
-    let target = place::file(target, &place::name_beside(&item, extension, "decrypted"));
-    setting.check_target(&target)?;
+    place::name_beside(item, extension, "decrypted")
+}
+
+/// What is decrypted, once it is known that it can be.
+struct Ready {
+    clear: Blueprint,
+    as_it_is: Option<AsItIs>,
+    /// Damage that is kept.
+    kept: Vec<Notice>,
+}
+
+impl Ready {
+    fn of(item: &Item, keep_damage: bool, setting: &Setting<'_>) -> Result<Self, Failure> {
+        let shown = &item.shown;
+        let fail = |e| Failure::new(format!("cannot decrypt \"{shown}\""), e);
+        let clear = clear_image(item).map_err(|(e, hint)| match hint {
+            Some(hint) => fail(e).hint(hint),
+            None => fail(e),
+        })?;
+        item.finished(setting).map_err(|e| fail(e).hint("go on with \"decanter dump\""))?;
+        let kept = item.sound(keep_damage, setting).map_err(|e| fail(e).hint(names_hits(shown)))?;
+        let as_it_is = item.opened.protection.as_ref().and_then(|p| p.clear_as_it_is.clone());
+        let as_it_is = as_it_is.filter(|_| keep_damage || setting.unchecked);
+        let clear = as_it_is.as_ref().map_or(clear, |a| a.clear.clone());
+        Ok(Self { clear, as_it_is, kept })
+    }
+
+    /// Adds what had to be kept as it is; whether there was nothing of that.
+    fn settle(self, report: &mut DecryptReport) -> Answer {
+        let blank = self.as_it_is.map_or(0, |a| a.blank.load(Ordering::Relaxed));
+        if blank > 0 {
+            let sectors = tell::count(blank, "sector holds", "sectors hold");
+            let text =
+                format!("kept as it is: {sectors} zeros where encrypted bytes belong, so they decrypt to nonsense");
+            report.notices.push(Notice::damage(text));
+        }
+        if blank > 0 || !self.kept.is_empty() { Answer::No } else { Answer::Yes }
+    }
+}
+
+/// What to do about a damaged source.
+fn names_hits(shown: &str) -> String {
+    format!("decanter verify {} names what is hit; --keep-damage decrypts it nevertheless", crate::quoted(shown))
+}
+
+fn report(item: &Item, target: &Path, ready: &Ready, setting: &Setting<'_>) -> DecryptReport {
     let encrypted = item.opened.extent.regions.iter().filter(|r| r.encrypted);
     let mut report = DecryptReport {
         schema: "decanter.decrypt/1",
         source: item.address.clone(),
-        target: target.clone(),
+        target: target.to_owned(),
         dry_run: setting.dry_run,
-        bytes: clear.len(),
+        bytes: ready.clear.len(),
         decrypted_bytes: encrypted.map(|r| r.range.end - r.range.start).sum(),
         digests: Vec::new(),
         key_origin: None,
         key_proof: None,
         verify: None,
-        notices: item.notices().iter().chain(&kept).cloned().collect(),
+        notices: item.notices().iter().chain(&ready.kept).cloned().collect(),
     };
     if let Some(KeyState::Found { origin, proof }) = item.opened.protection.as_ref().map(|p| p.key.clone()) {
         (report.key_origin, report.key_proof) = (Some(origin), proof);
     }
+    report
+}
+
+/// Decrypts what was opened.
+pub(crate) fn write(
+    item: &Item,
+    target: &Path,
+    digests: &[Algorithm],
+    check: Option<&Check<'_>>,
+    keep_damage: bool,
+    setting: &Setting<'_>,
+) -> Result<(DecryptReport, Answer), Failure> {
+    let what = format!("cannot decrypt \"{}\"", item.shown);
+    let ready = Ready::of(item, keep_damage, setting)?;
+    setting.check_target(target)?;
+    let mut report = report(item, target, &ready, setting);
     if setting.dry_run {
-        setting.write(Output::new(&clear, &target), &what)?;
+        setting.write(Output::new(&ready.clear, target), &what)?;
+        let answer = ready.settle(&mut report);
         return Ok((report, answer));
     }
-    setting.watch.begin(&format!("decrypting {}", item.stem), Some(clear.len()));
+    setting.watch.begin(&format!("decrypting {}", item.stem), Some(ready.clear.len()));
     if let Some(check) = check {
-        let checked = verify::write_checked(&item, check.against, &clear, &target, digests, setting)?;
+        let checked = verify::write_checked(item, check.against, &ready.clear, target, digests, setting)?;
         let answer = checked.0.answer();
         (report.verify, report.digests) = (Some(checked.0), checked.1);
         setting.watch.end();
         return Ok((report, answer));
     }
-    let poured =
-        setting.write(Output::new(&clear, &target).with_digests(digests), &what).map_err(|f| match *f.cause {
-            Error::Damaged { .. } | Error::Unreadable { .. } => f.hint(format!(
-                "decanter verify {} names what is hit; --keep-damage decrypts it nevertheless",
-                crate::quoted(shown)
-            )),
-            _ => f,
-        })?;
+    let poured = setting.write(Output::new(&ready.clear, target).with_digests(digests), &what);
+    let poured = poured.map_err(|f| match *f.cause {
+        Error::Damaged { .. } | Error::Unreadable { .. } => f.hint(names_hits(&item.shown)),
+        _ => f,
+    })?;
     setting.watch.end();
     report.digests = poured.map(|p| p.digests).unwrap_or_default();
-    let blank = as_it_is.map_or(0, |a| a.blank.load(Ordering::Relaxed));
-    if blank > 0 {
-        answer = Answer::No;
-        let sectors = tell::count(blank, "sector holds", "sectors hold");
-        let text = format!("kept as it is: {sectors} zeros where encrypted bytes belong, so they decrypt to nonsense");
-        report.notices.push(Notice::damage(text));
+    let answer = ready.settle(&mut report);
+    Ok((report, answer))
+}
+
+/// Decrypts an image onto `out`: one stream of bytes, without a name.
+///
+/// # Errors
+/// As [`decrypt`].
+pub fn decrypt_onto(
+    out: &mut dyn Write,
+    shown: &str,
+    digests: &[Algorithm],
+    keep_damage: bool,
+    setting: &Setting<'_>,
+) -> Result<(DecryptReport, Answer), Failure> {
+    let item = locate::open(shown, "decrypt", setting)?;
+    let ready = Ready::of(&item, keep_damage, setting)?;
+    let mut report = report(&item, Path::new("-"), &ready, setting);
+    if !setting.dry_run {
+        let fail = |e| Failure::new(format!("cannot decrypt \"{shown}\""), e);
+        setting.watch.begin(&format!("decrypting {}", item.stem), Some(ready.clear.len()));
+        let streamed = pour::onto(out, &ready.clear, digests, &setting.scratch, setting.watch).map_err(fail)?;
+        setting.watch.end();
+        setting.settle().map_err(fail)?;
+        report.digests = streamed.digests;
     }
+    let answer = ready.settle(&mut report);
     Ok((report, answer))
 }
 

@@ -1,0 +1,100 @@
+//! The files of many sources, each in a folder of its own.
+
+use super::{ExtractReport, Options, copy, done, has_none};
+use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn};
+use crate::{Answer, Failure, Setting, locate, place};
+use decanter_core::{Error, native, tell};
+use std::path::Path;
+
+/// What is to be done with the sources.
+pub enum Work {
+    /// The files of one go into one folder.
+    One(String),
+    /// Those of each go into one of its own.
+    Many(Search),
+}
+
+/// Finds out whether one source is meant or many.
+///
+/// # Errors
+/// When there is nothing to do, or the user stops it.
+pub fn sort_out(sources: &[String], options: &Options, how: How, setting: &Setting<'_>) -> Result<Work, Failure> {
+    let taste = Taste {
+        takes: |role| role.is_large_dump(),
+        // What is laid over a folder is laid over its own files.
+        keeps_folders: !options.overlay.is_empty() && !how.each,
+        keeps_archives: how.content,
+        takes_roms_apart: false,
+        splits_sheets: false,
+    };
+    let search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot extract", e))?;
+    match &search.found[..] {
+        [one] if search.is_one => Ok(Work::One(one.address.clone())),
+        // A folder of plain files is one itself.
+        [] if search.failed.is_empty() && sources.len() == 1 && !how.is_listed => Ok(Work::One(sources[0].clone())),
+        [] if search.failed.is_empty() => Err(shelf::nothing_found(sources, "has files inside", &search)),
+        _ if options.originals.is_some() => {
+            let why = "--originals keeps what is replaced in one source, but there are several";
+            Err(Failure::usage("cannot extract several sources", why).hint("extract that one by itself"))
+        }
+        _ => Ok(Work::Many(search)),
+    }
+}
+
+/// Extracts each source into a folder of its own below `output`; `tell` is given every row in the order of sources.
+///
+/// # Errors
+/// When no folder is given. What fails is a row.
+pub fn extract_each<E>(
+    mut search: Search,
+    output: Option<&Path>,
+    options: &Options,
+    setting: &Setting<'_>,
+    tell: &mut dyn FnMut(&Row<ExtractReport>) -> Result<(), E>,
+) -> Result<Result<ShelfReport<ExtractReport>, E>, Failure> {
+    let output = shelf::folder(output, "extract", &search)?;
+    let mut report = ShelfReport::new("decanter.extract-each/1", &mut search);
+    let one = |found: &Found, setting: &Setting<'_>, turn: &Turn<'_>| one(found, output, options, setting, turn);
+    Ok(shelf::run(&search.found, "extracting", setting, &one, &mut report, tell).map(|()| report))
+}
+
+fn one(
+    found: &Found,
+    output: &Path,
+    options: &Options,
+    setting: &Setting<'_>,
+    turn: &Turn<'_>,
+) -> Result<Outcome<ExtractReport>, Failure> {
+    let mut item = match locate::open(&found.address, "extract", setting) {
+        Err(f) if !found.is_named && matches!(*f.cause, Error::NotUnderstood { .. }) => {
+            return Ok(Outcome::PassedOver(f.cause.to_string()));
+        }
+        opened => opened?,
+    };
+    let fail = |e| Failure::new(format!("cannot extract \"{}\"", found.address), e);
+    item.opened.look_inside().map_err(fail)?;
+    if item.opened.holds.tree.is_none() {
+        return match found.is_named {
+            true => Err(fail(Error::Usage(has_none(&item)))),
+            false => Ok(Outcome::PassedOver(has_none(&item))),
+        };
+    }
+    let folder = shelf::place(output, found).join(native::os(&place::folder_name(&item)));
+    let folder = turn.claim(shelf::names(folder, &item))?;
+    let copied = copy(&item, folder, options, true, setting)?;
+    let was_there = copied.was_there || copied.report.files == 0 && copied.report.there_already > 0;
+    let before = item.source.as_ref().map_or(0, |s| s.len());
+    let (report, answer) = done(copied.report);
+    if !was_there {
+        let after = report.bytes;
+        return Ok(Outcome::Done(Done { report, answer, before, after }));
+    }
+    let how = format!("all files have the right length in {}", native::text(&report.folder));
+    Ok(match answer {
+        Answer::Yes => Outcome::Present(how),
+        _ => {
+            let left = tell::count(report.left_out.len() as u64, "file is", "files are");
+            Outcome::Incomplete(format!("{how}, but {left} left out, as the source is damaged"))
+        }
+    })
+}
