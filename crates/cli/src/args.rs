@@ -2,7 +2,7 @@
 
 use crate::Stop;
 use crate::command::{Command, Program, With};
-use crate::config::Settled;
+use crate::config::{Origin, Settled};
 use crate::global::Global;
 use crate::progress::Screen;
 use clap::{CommandFactory, FromArgMatches, Parser};
@@ -62,7 +62,9 @@ impl Cli {
         let keys = std::mem::take(&mut step.global.keys);
         step.global = with.global.clone();
         let own = Settled {
-            key_places: keys.into_iter().chain(with.settled.key_places.iter().cloned()).collect(),
+            key_places: (keys.into_iter().map(|place| (place, Origin::Option)))
+                .chain(with.settled.key_places.iter().cloned())
+                .collect(),
             language: with.settled.language.clone(),
             launch: with.settled.launch.clone(),
             path: None,

@@ -26,44 +26,108 @@ pub struct Config {
     launch: BTreeMap<String, Starter>,
 }
 
+/// Where a value comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Origin {
+    /// An option of this run.
+    Option,
+    /// A variable of the environment.
+    Environment,
+    /// The configuration file.
+    Configuration,
+    /// Nothing was said.
+    Default,
+}
+
 /// Everything that is settled before a job begins.
 pub struct Settled {
     /// The configuration, which is read and so never written.
     pub path: Option<PathBuf>,
-    pub key_places: Vec<PathBuf>,
-    pub color: When,
-    pub jobs: Option<u16>,
-    pub language: Option<String>,
+    /// Whether it is there.
+    pub has_file: bool,
+    pub key_places: Vec<(PathBuf, Origin)>,
+    pub color: (When, Origin),
+    pub jobs: (Option<u16>, Origin),
+    pub language: (Option<String>, Origin),
     pub launch: BTreeMap<String, Starter>,
 }
 
 /// Merges the configuration with the environment and the options; options win.
 ///
 /// # Errors
-/// When a configuration that was asked for is not there, or cannot be read.
+/// When a configuration that was asked for is not there or cannot be read, or something in it is wrong.
 pub fn settle(global: &Global) -> Result<Settled, Failure> {
     let home = etcetera::choose_base_strategy().ok();
     let own = home.as_ref().map(|h| h.config_dir().join("decanter"));
     let path = global.config.clone().or_else(|| own.as_ref().map(|o| o.join("config.toml")));
+    let has_file = path.as_ref().is_some_and(|path| path.exists());
     let config = match &path {
-        Some(path) if global.config.is_some() || path.exists() => read(path)?,
+        Some(path) if global.config.is_some() || has_file => read(path)?,
         _ => Config::default(),
     };
     let base = path.as_deref().and_then(Path::parent).unwrap_or(Path::new("")).to_owned();
-    let mut key_places = global.keys.clone();
     let from_environment = std::env::var_os("DECANTER_KEYS");
-    key_places.extend(from_environment.iter().flat_map(std::env::split_paths).filter(|p| !p.as_os_str().is_empty()));
-    key_places.extend(config.keys.iter().map(|p| base.join(p)));
-    key_places.extend(own.map(|o| o.join("keys")));
+    let from_environment =
+        from_environment.iter().flat_map(std::env::split_paths).filter(|p| !p.as_os_str().is_empty());
+    let from_file = config.keys.iter().map(|p| base.join(p));
+    let mut key_places: Vec<(PathBuf, Origin)> = (global.keys.iter().cloned().map(|p| (p, Origin::Option)))
+        .chain(from_environment.map(|p| (p, Origin::Environment)))
+        .chain(from_file.map(|p| (p, Origin::Configuration)))
+        .collect();
+    key_places.iter().try_for_each(|(place, origin)| check_keys(place, *origin, path.as_deref()))?;
+    key_places.extend(own.map(|o| (o.join("keys"), Origin::Default)));
+    if let Some(code) = &config.language {
+        check_language(code, path.as_deref())?;
+    }
     Ok(Settled {
         path,
+        has_file,
         key_places,
-        color: global.color.or(config.color).unwrap_or(When::Auto),
-        jobs: global.jobs.or(config.jobs),
-        language: config.language.or_else(own_language),
+        color: first([(global.color, Origin::Option), (config.color, Origin::Configuration)])
+            .map_or((When::Auto, Origin::Default), |found| found),
+        jobs: first([(global.jobs, Origin::Option), (config.jobs, Origin::Configuration)])
+            .map_or((None, Origin::Default), |(jobs, origin)| (Some(jobs), origin)),
+        language: first([(config.language, Origin::Configuration), (own_language(), Origin::Environment)])
+            .map_or((None, Origin::Default), |(code, origin)| (Some(code), origin)),
         launch: config.launch,
     })
 }
+
+/// The first value that was given, and by whom.
+fn first<T>(given: [(Option<T>, Origin); 2]) -> Option<(T, Origin)> {
+    given.into_iter().find_map(|(value, origin)| Some((value?, origin)))
+}
+
+/// Fails for a place of keys that was named and is not there.
+fn check_keys(place: &Path, origin: Origin, config: Option<&Path>) -> Result<(), Failure> {
+    let Err(e) = std::fs::metadata(place) else { return Ok(()) };
+    let named = match (origin, config) {
+        (Origin::Environment, _) => "the list in DECANTER_KEYS".to_owned(),
+        (Origin::Configuration, Some(path)) => format!("the line keys in \"{}\"", path.display()),
+        _ => "the path given with --keys".to_owned(),
+    };
+    let failure = Failure::new(format!("cannot look for keys in \"{}\"", place.display()), Error::io("open", place, e));
+    Err(failure.hint(format!("correct {named}")))
+}
+
+/// Two letters, as ISO 639-1 has them.
+fn check_language(code: &str, config: Option<&Path>) -> Result<(), Failure> {
+    if LANGUAGES.split(' ').any(|known| known == code) {
+        return Ok(());
+    }
+    let path = config.map(|path| path.display().to_string()).unwrap_or_default();
+    let what = format!("cannot use the configuration \"{path}\"");
+    Err(Failure::usage(what, format!("language \"{code}\" is none"))
+        .hint("it takes two small letters, as in \"de\", \"en\", \"fr\", \"ja\""))
+}
+
+/// Every code of ISO 639-1.
+const LANGUAGES: &str = "aa ab ae af ak am an ar as av ay az ba be bg bi bm bn bo br bs ca ce ch co cr cs cu cv cy da de dv dz ee \
+el en eo es et eu fa ff fi fj fo fr fy ga gd gl gn gu gv ha he hi ho hr ht hu hy hz ia id ie ig ii ik io is it iu ja jv ka kg ki kj kk kl \
+km kn ko kr ks ku kv kw ky la lb lg li ln lo lt lu lv mg mh mi mk ml mn mr ms mt my na nb nd ne ng nl nn no nr nv ny oc oj om or os pa pi \
+pl ps pt qu rm rn ro ru rw sa sc sd se sg si sk sl sm sn so sq sr ss st su sv sw ta te tg th ti tk tl tn to tr ts tt tw ty ug uk ur uz ve \
+vi vo wa wo xh yi yo za zh zu";
 
 /// The language of messages, as POSIX has it in the environment: `de_DE.UTF-8` is `de`.
 fn own_language() -> Option<String> {
@@ -77,13 +141,19 @@ fn own_language() -> Option<String> {
 
 fn read(path: &Path) -> Result<Config, Failure> {
     let what = || format!("cannot use the configuration \"{}\"", path.display());
-    let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("read", path, e)))?;
-    toml::from_str(&text).map_err(|e| {
+    let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("open", path, e)))?;
+    let config: Config = toml::from_str(&text).map_err(|e| {
         // The line itself may hold what nobody else should read.
         let line = e.span().map_or(0, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
         Failure::usage(what(), format!("line {line}: {}", e.message().replace('\n', " ")))
             .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
-    })
+    })?;
+    match config.jobs {
+        Some(jobs) if !(1..=256).contains(&jobs) => {
+            Err(Failure::usage(what(), format!("jobs = {jobs} is out of range")).hint("it takes 1 to 256"))
+        }
+        _ => Ok(config),
+    }
 }
 
 impl Settled {
@@ -91,14 +161,14 @@ impl Settled {
     pub fn setting<'a>(&self, global: &Global, key: Option<&KeyArg>, watch: &'a dyn Watch) -> Setting<'a> {
         let mut setting = Setting::new(watch);
         setting.key = key.and_then(KeyArg::key);
-        setting.key_places.clone_from(&self.key_places);
+        setting.key_places = self.key_places.iter().map(|(place, _)| place.clone()).collect();
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
         if let Some(meta) = self.path.as_ref().and_then(|p| std::fs::metadata(p).ok()) {
             setting.guard.reads(&meta);
         }
-        setting.language.clone_from(&self.language);
-        if let Some(jobs) = self.jobs {
+        setting.language.clone_from(&self.language.0);
+        if let Some(jobs) = self.jobs.0 {
             setting.jobs = jobs.into();
         }
         setting

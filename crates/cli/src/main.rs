@@ -64,7 +64,7 @@ fn main() -> ExitCode {
 fn command(cli: &Cli, screen: &Screen) -> u8 {
     let json = cli.global.json;
     let settled = config::settle(&cli.global);
-    use_colours(settled.as_ref().map_or(When::Auto, |s| s.color));
+    use_colours(settled.as_ref().map_or(When::Auto, |s| s.color.0));
     let has_colour = style::is_coloured(io::stdout().is_terminal());
     let mut out =
         Paper::new(io::BufWriter::new(io::stdout().lock()), has_colour).json(json).list(cli.command.is_list());
@@ -84,6 +84,13 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
             let _ = writeln!(paper::stderr(), "error: cannot write the output: {e}");
             5
         }
+        Err(Stop::Failed(failure)) if failure.blame() == Blame::Nobody => {
+            let shown = match json {
+                true => render::json_nothing(&mut out, &failure),
+                false => writeln!(out, "nothing to do: {}", failure.cause),
+            };
+            if shown.and_then(|()| out.flush()).is_err() { 5 } else { 0 }
+        }
         Err(Stop::Failed(failure)) => {
             let _ = render::error(&failure);
             let code = code_of(&failure.cause);
@@ -99,6 +106,9 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
 fn usage(error: &clap::Error) -> ExitCode {
     // Nobody may be there to read it.
     let _ = error.print();
+    if error.use_stderr() && std::env::args_os().any(|word| word == "--json") {
+        let _ = render::json_usage(&mut io::stdout().lock(), &error.to_string());
+    }
     ExitCode::from(u8::from(error.use_stderr()) * 2)
 }
 
@@ -118,6 +128,7 @@ pub fn code_of(error: &Error) -> u8 {
         Blame::Key => 4,
         Blame::Machine => 5,
         Blame::Stopped => 130,
+        Blame::Nobody => 0,
     }
 }
 

@@ -3,6 +3,7 @@
 //! A core error says what failed and where inside the data. The name of the source and what to do next are
 //! added by whoever called, because only they know it.
 
+use crate::tell;
 use std::borrow::Cow;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -50,8 +51,16 @@ pub enum Error {
         /// What the bytes look like, in words.
         seems: String,
     },
+    /// A file that the source names is not where it should be.
+    #[error("{name}, named in line {line}, is missing")]
+    Partner {
+        /// The name that stands there.
+        name: String,
+        /// The line of the source, from 1.
+        line: usize,
+    },
     /// A read went past the end of the data.
-    #[error("{asked} bytes at offset {offset:#x} lie past the end of the data ({len} bytes)")]
+    #[error("{}", past_end(*.offset, *.asked, *.len))]
     PastEnd {
         /// Where the read began.
         offset: u64,
@@ -122,7 +131,7 @@ pub enum Error {
         path: PathBuf,
     },
     /// The target's file system has not enough room.
-    #[error("{needed} bytes are needed in {}, {free} are free", .folder.display())]
+    #[error("{} needed in {}, {} free", tell::size(*.needed), .folder.display(), tell::size(*.free))]
     NoSpace {
         /// The folder the target would be in.
         folder: PathBuf,
@@ -132,7 +141,7 @@ pub enum Error {
         free: u64,
     },
     /// The target's file system cannot hold a file of that size.
-    #[error("{needed} bytes do not fit in one file on the file system of {} (at most {most})", .folder.display())]
+    #[error("a file of {} does not fit on the file system of {}, which has room for {} in one file", tell::size(*.needed), .folder.display(), tell::size(*.most))]
     FileTooLarge {
         /// The folder the target would be in.
         folder: PathBuf,
@@ -142,7 +151,7 @@ pub enum Error {
         most: u64,
     },
     /// The operating system refused or failed.
-    #[error("{op} failed{}: {source}", place(.path, .offset))]
+    #[error("{}", told(op, .path.as_deref(), *.offset, source))]
     Io {
         /// The operation: "read", "write", "open" and so on.
         op: &'static str,
@@ -161,18 +170,57 @@ pub enum Error {
         /// The ways.
         ways: Vec<String>,
     },
+    /// What was asked for is so already: there is nothing to do.
+    #[error("{0}")]
+    Unneeded(String),
     /// The request itself does not make sense.
     #[error("{0}")]
     Usage(String),
     /// The user asked to stop.
-    #[error("stopped on request; nothing was left under the final name")]
+    #[error("stopped")]
     Cancelled,
 }
 
-fn place(path: &Option<PathBuf>, offset: &Option<u64>) -> String {
-    let path = path.as_ref().map(|p| format!(" on {}", p.display()));
-    let offset = offset.map(|o| format!(" at offset {o:#x}"));
-    format!("{}{}", path.unwrap_or_default(), offset.unwrap_or_default())
+/// What a read past the end means.
+fn past_end(offset: u64, asked: u64, len: u64) -> String {
+    let bytes = |n: u64| tell::count(n, "byte", "bytes");
+    match offset.checked_add(asked) {
+        _ if len == 0 => format!("it is empty, where {} should be", bytes(asked)),
+        Some(end) if offset < len => {
+            format!("it ends after {}, where {} more should follow", bytes(len), bytes(end - len))
+        }
+        _ => format!("it ends after {}, before what stands at offset {offset:#x}", bytes(len)),
+    }
+}
+
+/// What the operating system's word means for a file.
+fn told(op: &str, path: Option<&Path>, offset: Option<u64>, source: &io::Error) -> String {
+    let at = offset.map(|o| format!(" at offset {o:#x}")).unwrap_or_default();
+    let is_writing =
+        matches!(op, "write" | "make folder" | "reserve" | "rename" | "remove" | "link" | "shorten" | "flush");
+    let Some(path) = path.map(Path::display) else { return format!("cannot {op}{at}: {}", bare(source)) };
+    match source.kind() {
+        // Our own words say more than the system's.
+        _ if source.raw_os_error().is_none() => format!("cannot {op} {path}{at}: {source}"),
+        io::ErrorKind::NotFound if is_writing => format!("the folder of {path} does not exist"),
+        io::ErrorKind::NotFound => format!("{path} does not exist"),
+        io::ErrorKind::PermissionDenied if is_writing => format!("no permission to write to {path}"),
+        io::ErrorKind::PermissionDenied => format!("no permission to read {path}"),
+        io::ErrorKind::ReadOnlyFilesystem => format!("{path} is on a file system that cannot be written"),
+        io::ErrorKind::NotADirectory => format!("{path} would be in a file, which is no folder"),
+        io::ErrorKind::IsADirectory => format!("{path} is a folder"),
+        io::ErrorKind::StorageFull => format!("the disk of {path} is full"),
+        _ => format!("cannot {op} {path}{at}: {}", bare(source)),
+    }
+}
+
+/// The system's word without its number.
+fn bare(source: &io::Error) -> String {
+    let text = source.to_string();
+    match text.find(" (os error ") {
+        Some(at) => text[..at].to_owned(),
+        None => text,
+    }
 }
 
 /// How a key that is missing can be given.
@@ -222,6 +270,8 @@ pub enum Blame {
     Machine,
     /// Nobody: the user asked to stop.
     Stopped,
+    /// Nobody: there is nothing to do.
+    Nobody,
 }
 
 impl Error {
@@ -255,6 +305,7 @@ impl Error {
             | Self::NotUnderstood { .. }
             | Self::PastEnd { .. }
             | Self::Limit { .. }
+            | Self::Partner { .. }
             | Self::Checksum { .. } => Blame::Source,
             Self::Key(_) | Self::WrongDescription { .. } => Blame::Key,
             Self::Exists { .. }
@@ -266,6 +317,7 @@ impl Error {
             | Self::Usage(_) => Blame::Request,
             Self::NoSpace { .. } | Self::FileTooLarge { .. } | Self::Io { .. } => Blame::Machine,
             Self::Cancelled => Blame::Stopped,
+            Self::Unneeded(_) => Blame::Nobody,
         }
     }
 }
@@ -283,16 +335,41 @@ mod tests {
         );
         assert_eq!(told(Error::unsupported("chd", "version 2")), "chd: version 2 is not supported");
         let missing = Error::io_at("read", Path::new("a.iso"), 0x10, io::Error::other("worn out"));
-        assert_eq!(told(missing), "read failed on a.iso at offset 0x10: worn out");
+        assert_eq!(told(missing), "cannot read a.iso at offset 0x10: worn out");
         assert_eq!(
             told(Error::Io { op: "read", path: None, offset: None, source: io::Error::other("x") }),
-            "read failed: x"
+            "cannot read: x"
         );
         let ways = vec!["as a".to_owned(), "as b".to_owned()];
         assert_eq!(
             told(Error::Ambiguous { what: "c".into(), ways }),
             "\"c\" can be read in several ways: as a; or as b"
         );
+    }
+
+    #[test]
+    fn the_system_is_understood() {
+        let told = |op, number: i32| Error::io(op, Path::new("a"), io::Error::from_raw_os_error(number)).to_string();
+        // ENOENT, EACCES, ENOSPC, EIO as Linux numbers them.
+        assert_eq!(
+            (told("open", 2), told("write", 2)),
+            ("a does not exist".into(), "the folder of a does not exist".into())
+        );
+        assert_eq!(
+            (told("open", 13), told("write", 13)),
+            ("no permission to read a".into(), "no permission to write to a".into())
+        );
+        assert_eq!(told("write", 28), "the disk of a is full");
+        assert_eq!(told("read", 5), "cannot read a: Input/output error");
+    }
+
+    #[test]
+    fn an_end_that_comes_too_early_is_told_by_what_is_missing() {
+        let told = |offset, asked, len| Error::PastEnd { offset, asked, len }.to_string();
+        assert_eq!(told(0, 4449, 0), "it is empty, where 4,449 bytes should be");
+        assert_eq!(told(0, 2000, 1999), "it ends after 1,999 bytes, where 1 byte more should follow");
+        assert_eq!(told(0x800, 1, 100), "it ends after 100 bytes, before what stands at offset 0x800");
+        assert_eq!(told(u64::MAX, 2, 100), "it ends after 100 bytes, before what stands at offset 0xffffffffffffffff");
     }
 
     #[test]
@@ -318,5 +395,6 @@ mod tests {
         assert_eq!(Error::io("read", Path::new("a"), io()).blame(), Blame::Machine);
         assert_eq!(Error::NoSpace { folder: PathBuf::new(), needed: 2, free: 1 }.blame(), Blame::Machine);
         assert_eq!(Error::Cancelled.blame(), Blame::Stopped);
+        assert_eq!(Error::Unneeded(String::new()).blame(), Blame::Nobody);
     }
 }

@@ -209,7 +209,7 @@ mod tests {
     fn a_list_is_read_line_by_line_and_bad_lines_are_named() {
         let mut ring = Keyring::default();
         let list = "\u{feff}# ours\n\nDCNT-10001 = 000102030405060708090a0b0c0d0e0f ; pier\nbad line\nx = 0g\n= 00\nodd = 123\nspaced = 00 11:22\n";
-        assert_eq!(ring.add_list(list, "keys.txt"), [4, 5, 6, 7]);
+        assert_eq!(ring.add_list(list, "museum.keys"), [4, 5, 6, 7]);
         assert_eq!(ring.candidates(&["dcnt10001".into()]).len(), 1);
         assert_eq!(ring.named("SPACED").map(|e| e.key.bytes().to_vec()), Some(vec![0, 0x11, 0x22]));
     }

@@ -1,12 +1,16 @@
 //! Why a job could not be done, in the three parts of an error message: what, why, and what to do.
 
+use crate::{nearest, quoted};
 use decanter_core::Error;
 use decanter_core::error::Blame;
 use decanter_core::error::KeyWay;
+use decanter_core::native;
 use decanter_core::role::Role;
 pub(crate) use decanter_core::tell::with_article;
 use decanter_formats::REGISTRY;
 use std::fmt;
+use std::io::ErrorKind;
+use std::path::Path;
 
 /// A job that failed.
 #[derive(Debug)]
@@ -58,24 +62,27 @@ impl fmt::Display for Failure {
     }
 }
 
-/// Whether sources of this format come from somebody else, who has them still.
-fn is_fetched(format: &str) -> bool {
-    REGISTRY.get(format).is_some_and(|f| matches!(f.role(), Role::Patch | Role::Description))
+/// What to do about something of this format that is damaged: who has it still depends on what it is.
+fn damaged(format: &str) -> &'static str {
+    match REGISTRY.get(format).map(|f| f.role()) {
+        Some(Role::Patch) => "this patch is damaged: fetch it again",
+        Some(Role::Description) => "this description is damaged: fetch it again",
+        Some(Role::Sheet) => "correct the sheet, or dump the disc again",
+        Some(Role::Archive | Role::Wrapper) => "it is damaged: get another copy of it",
+        _ => "it is damaged here: copy it again from where it came, or dump it again",
+    }
 }
 
 /// What to do about an error, where that does not depend on the job.
 fn advice(error: &Error) -> Option<String> {
     let text = match error {
         Error::NotUnderstood { .. } => "\"decanter formats\" lists what can be read",
-        Error::PastEnd { .. } => {
-            "the source is cut short: copy or dump it again; \"decanter identify\" says what is missing"
+        Error::PastEnd { .. } => "it is cut short: copy or dump it again; \"decanter identify\" says what is missing",
+        Error::Malformed { format, .. } => damaged(format),
+        Error::Damaged { .. } | Error::Checksum { .. } => {
+            "it is damaged: copy it again from where it came, or dump it again"
         }
-        Error::Malformed { format, .. } if is_fetched(format) => {
-            "it is damaged or no such file: get it again from where it came from"
-        }
-        Error::Malformed { .. } | Error::Damaged { .. } | Error::Checksum { .. } => {
-            "the source is damaged here: copy or dump it again"
-        }
+        Error::Partner { .. } => "put it beside the sheet, or correct the line",
         Error::Key(trouble) if trouble.wrong.is_empty() && trouble.way == KeyWay::ByName => {
             "put a line \"name = hexadecimal digits\" with that name into a list, and give the list with --keys FILE"
         }
@@ -88,21 +95,58 @@ fn advice(error: &Error) -> Option<String> {
         Error::FileTooLarge { .. } => {
             "choose a folder on a file system without that limit (exFAT, NTFS, ext4 ...) with -o"
         }
-        Error::Io { op: "read", .. } => "check the medium and its cable, copy the file elsewhere, and try again",
-        Error::Io { op: "write", source, .. } if source.kind() == std::io::ErrorKind::NotFound => {
-            "make the folder first, or choose another one with -o"
-        }
-        Error::Io { op: "open", source, .. } if source.kind() == std::io::ErrorKind::NotFound => "check the path",
+        Error::Io { op, path, source, .. } => return of_machine(op, path.as_deref(), source),
         _ => return None,
     };
     Some(text.into())
+}
+
+/// What to do about something that the machine refuses: by its own cause, and only where that helps.
+fn of_machine(op: &str, path: Option<&Path>, source: &std::io::Error) -> Option<String> {
+    let is_reading = matches!(op, "open" | "read");
+    match source.kind() {
+        ErrorKind::NotFound if is_reading && source.raw_os_error().is_some() => perhaps(path?),
+        ErrorKind::NotFound if is_reading => None,
+        ErrorKind::NotFound => Some("make the folder first, or choose another one with -o".into()),
+        ErrorKind::PermissionDenied if is_reading => {
+            Some("ask whoever owns it to let you read it, or copy it to a place where you may".into())
+        }
+        ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem | ErrorKind::NotADirectory => {
+            Some("choose another folder with -o".into())
+        }
+        ErrorKind::StorageFull => Some("make room, or choose another folder with -o".into()),
+        // What a worn disc or a loose plug gives.
+        _ if op == "read" && source.raw_os_error() == Some(EIO) => {
+            Some("check the medium and its cable, copy the file elsewhere, and try again".into())
+        }
+        _ => None,
+    }
+}
+
+/// "Input/output error", as Unix numbers it.
+const EIO: i32 = 5;
+/// Names in a folder that are looked at for one that may be meant.
+const MOST_NAMES: usize = 10_000;
+
+/// What may be meant by a path where nothing is.
+fn perhaps(path: &Path) -> Option<String> {
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if !folder.is_dir() {
+        return Some(format!("the folder {} does not exist either: correct the path", folder.display()));
+    }
+    let name = native::text(path.file_name()?);
+    let names = std::fs::read_dir(folder).into_iter().flatten().flatten().take(MOST_NAMES);
+    let names: Vec<String> = names.map(|entry| native::text(entry.file_name())).collect();
+    Some(match nearest(&name, names.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean {}?", quoted(&native::text(path.with_file_name(native::os(near))))),
+        None => "correct the path".into(),
+    })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use decanter_core::error::KeyTrouble;
-    use std::io::ErrorKind;
 
     fn told(error: Error) -> String {
         advice(&error).unwrap_or_default()
@@ -124,21 +168,34 @@ mod tests {
     #[test]
     fn what_came_from_elsewhere_is_fetched_again_and_what_was_dumped_is_dumped_again() {
         for format in ["dat", "sums", "ird", "ips", "ups", "bps"] {
-            assert!(told(Error::malformed(format, "a line is wrong", 3)).contains("get it again"), "{format}");
+            assert!(told(Error::malformed(format, "a line is wrong", 3)).contains("fetch it again"), "{format}");
         }
-        for format in ["iso9660", "zip", "chd", "no such format"] {
+        for format in ["iso9660", "nes", "no such format"] {
             assert!(told(Error::malformed(format, "a field is wrong", 3)).contains("dump it again"), "{format}");
+        }
+        for format in ["zip", "chd", "tar", "gz"] {
+            assert!(told(Error::malformed(format, "a field is wrong", 3)).contains("get another copy"), "{format}");
         }
     }
 
     #[test]
     fn a_machine_that_fails_is_told_by_what_failed() {
-        let io = |op, kind: ErrorKind| Error::Io { op, path: None, offset: None, source: kind.into() };
-        assert_eq!(told(io("open", ErrorKind::NotFound)), "check the path");
-        assert!(told(io("write", ErrorKind::NotFound)).contains("make the folder first"));
-        assert!(told(io("read", ErrorKind::Other)).contains("check the medium"));
-        assert_eq!(told(io("open", ErrorKind::PermissionDenied)), "");
+        let io = |op, number: i32| Error::io(op, Path::new("nowhere/x"), std::io::Error::from_raw_os_error(number));
+        assert!(told(io("open", 2)).contains("the folder nowhere does not exist either"));
+        assert!(told(io("write", 2)).contains("make the folder first"));
+        assert!(told(io("read", 5)).contains("check the medium"));
+        assert!(told(io("open", 13)).contains("ask whoever owns it") && told(io("write", 13)).contains("with -o"));
+        assert_eq!(told(io("read", 4)), "");
         assert_eq!(told(Error::Cancelled), "");
+    }
+
+    #[test]
+    fn what_may_be_meant_is_named() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("Kelp Courier.iso"), "").unwrap();
+        let hint = |name: &str| perhaps(&folder.path().join(name)).unwrap();
+        assert!(hint("Kelp Courrier.iso").ends_with("Kelp Courier.iso\"?"), "{}", hint("Kelp Courrier.iso"));
+        assert_eq!(hint("Moth Parade.iso"), "correct the path");
     }
 
     #[test]

@@ -14,6 +14,7 @@ pub mod extract;
 pub mod failure;
 pub mod family;
 pub mod formats;
+mod helps;
 pub mod identify;
 mod key_files;
 mod keys;

@@ -253,7 +253,9 @@ fn table(page: &mut Page, report: &IdentifyReport) {
     let row = |identity: &Identity| {
         let form = identity.rom.as_ref().map(|r| r.form);
         let what = form.or(identity.format).unwrap_or_default().to_owned();
-        let (id, title) = (fact(identity, "id"), fact(identity, "title"));
+        // Where there is one in words, the title of a header is only its short form.
+        let title = Some(fact(identity, "banner")).filter(|t| !t.is_empty()).unwrap_or_else(|| fact(identity, "title"));
+        let id = fact(identity, "id");
         vec![identity.source.clone(), what, size(identity.bytes), id, title, short_state(identity)]
     };
     let head = ["SOURCE", "WHAT", "SIZE", "ID", "TITLE", "STATE"].map(Column::text).to_vec();

@@ -2,6 +2,7 @@
 
 mod clean;
 mod completions;
+mod config;
 mod convert;
 mod decrypt;
 mod demo;
@@ -62,6 +63,7 @@ pub enum Command {
     Recipe(recipe::Recipe),
     Launcher(launcher::Launcher),
     Keys(keys::Keys),
+    Config(config::Config),
     Formats(formats::Formats),
     Demo(demo::Demo),
     Clean(clean::Clean),
@@ -98,6 +100,7 @@ impl Command {
             Self::Recipe(command) => command,
             Self::Launcher(command) => command,
             Self::Keys(command) => command,
+            Self::Config(command) => command,
             Self::Formats(command) => command,
             Self::Demo(command) => command,
             Self::Clean(command) => command,

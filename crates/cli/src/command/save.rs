@@ -55,6 +55,9 @@ pub enum Save {
         /// The file to write
         #[arg(short, long, value_name = "FILE")]
         output: PathBuf,
+        /// Fill a save that is too short with 0xff, as an empty memory has it, instead of refusing it
+        #[arg(long)]
+        pad: bool,
         #[command(flatten)]
         more: SaveArgs,
     },
@@ -101,6 +104,7 @@ impl Run for Save {
             part: more.part.clone(),
             swap: more.swap.unwrap_or_default(),
             title: more.title,
+            pad: false,
         };
         let report = match self {
             Self::Show { file, rom } => {
@@ -109,8 +113,9 @@ impl Run for Save {
                 return Ok(code_of_answer(if report.misfit { Answer::No } else { Answer::Yes }));
             }
             Self::Export { file, output, more } => save::export(file, output, &options(more), &with.setting(None)?)?,
-            Self::Import { file, into, output, more } => {
-                save::import(file, into.as_deref(), output, &options(more), &with.setting(None)?)?
+            Self::Import { file, into, output, pad, more } => {
+                let options = save::Options { pad: *pad, ..options(more) };
+                save::import(file, into.as_deref(), output, &options, &with.setting(None)?)?
             }
         };
         with.show(out, &report, |page| show_moved(page, &report, with.manner()))?;

@@ -63,6 +63,38 @@ pub fn json_error(out: &mut dyn Write, failure: &Failure, code: u8) -> io::Resul
     writeln!(out, "{object:#}")
 }
 
+/// Says for programs that there is nothing to do.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn json_nothing(out: &mut dyn Write, failure: &Failure) -> io::Result<()> {
+    let object = json!({
+        "schema": "decanter.nothing/1",
+        "what": failure.what,
+        "why": failure.cause.to_string(),
+        "exit_code": 0,
+    });
+    writeln!(out, "{object:#}")
+}
+
+/// Says for programs what is wrong with what was typed: `text` is what people are told.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn json_usage(out: &mut dyn Write, text: &str) -> io::Result<()> {
+    let mut lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+    let why = lines.next().unwrap_or_default().trim_start_matches("error: ");
+    let hint = lines.collect::<Vec<_>>().join("; ");
+    let object = json!({
+        "schema": "decanter.error/1",
+        "what": "cannot understand what was typed",
+        "why": why,
+        "hint": hint,
+        "exit_code": 2,
+    });
+    writeln!(out, "{object:#}")
+}
+
 /// The same with the exact number: `64.0 MiB (67,108,864 bytes)`, `156 bytes`.
 pub fn exact(bytes: u64) -> String {
     if bytes < 1024 { size(bytes) } else { format!("{} ({} bytes)", size(bytes), number(bytes)) }

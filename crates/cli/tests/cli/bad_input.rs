@@ -19,7 +19,7 @@ fn what_is_no_image_gets_exit_3_and_a_guess() {
         run(folder.path(), &["identify", name]).expect(3).says(words);
         run(folder.path(), &["extract", name, "-o", "x"]).expect(3).says(words).says("decanter formats");
     }
-    run(folder.path(), &["identify", "not there.iso"]).expect(5).says("check the path");
+    run(folder.path(), &["identify", "not there.iso"]).expect(5).says("does not exist").says("correct the path");
     run(folder.path(), &["list", "note.iso::x"]).expect(3);
 }
 

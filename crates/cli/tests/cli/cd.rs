@@ -111,7 +111,10 @@ fn sheets_that_cannot_be_followed_say_where() {
     lay_out(folder.path());
     let put = |sheet: &str| std::fs::write(folder.path().join("bad.cue"), sheet).unwrap();
     put("FILE \"gone.bin\" BINARY\n  TRACK 01 AUDIO\n    INDEX 01 00:00:00\n");
-    run(folder.path(), &["verify", "bad.cue"]).expect(3).says("line 1: \"gone.bin\" is not next to the cue sheet");
+    run(folder.path(), &["verify", "bad.cue"])
+        .expect(3)
+        .says("gone.bin, named in line 1, is missing")
+        .says("put it beside the sheet");
     put(
         "FILE \"Pier Nine Pinball.bin\" BINARY\n  TRACK 02 AUDIO\n    INDEX 01 00:00:00\n  TRACK 01 AUDIO\n    INDEX 01 00:01:00\n",
     );

@@ -88,7 +88,7 @@ fn an_image_is_decrypted_trimmed_and_padded() {
     assert!(bytes(&folder.path().join("trimmed.3ds")) == bytes(&d.trimmed));
     run(folder.path(), &["convert", "trimmed.3ds", "--pad", "-o", "full.3ds", "--keys", keys()]).expect(0);
     assert!(bytes(&folder.path().join("full.3ds")) == bytes(&d.full));
-    run(folder.path(), &["convert", "trimmed.3ds", "--trim", "-o", "x.3ds"]).expect(3).says("trimmed already");
+    run(folder.path(), &["convert", "trimmed.3ds", "--trim", "-o", "x.3ds"]).expect(0).says("trimmed already");
     let mut used = bytes(&d.full);
     let last = used.len() - 5;
     used[last] = 0;

@@ -264,7 +264,7 @@ fn keys_that_are_missing_or_wrong_are_named() {
     let wrong: String = list
         .lines()
         .map(|l| {
-            if l.starts_with("key_area_key_application_02") {
+            if l.starts_with("nx.area.application.02") {
                 format!("{} = {}\n", l.split(' ').next().unwrap(), "5".repeat(32))
             } else {
                 format!("{l}\n")

@@ -30,10 +30,10 @@ pub(crate) fn card() -> [u8; 16] {
 /// All of them as a list.
 pub fn list() -> String {
     let mut text = String::from("# Saltmarsh Pier Arcade Museum, made-up secrets\n");
-    text.push_str(&format!("header_key = {}\nxci_header_key = {}\n", hex(header().bytes()), hex(&card())));
+    text.push_str(&format!("nx.header = {}\nnx.card.header = {}\n", hex(header().bytes()), hex(&card())));
     for revision in 0..REVISIONS {
-        text.push_str(&format!("key_area_key_application_{revision:02x} = {}\n", hex(&area(revision))));
-        text.push_str(&format!("titlekek_{revision:02x} = {}\n", hex(&title_kek(revision))));
+        text.push_str(&format!("nx.area.application.{revision:02x} = {}\n", hex(&area(revision))));
+        text.push_str(&format!("nx.titlekek.{revision:02x} = {}\n", hex(&title_kek(revision))));
     }
     text
 }

@@ -4,6 +4,7 @@ use super::Options;
 use super::table;
 use super::target::Target;
 use crate::failure::with_article;
+use crate::helps::helps;
 use crate::{Failure, Item, nearest};
 use std::path::Path;
 
@@ -59,7 +60,10 @@ impl<'a> Aim<'a> {
         };
         match target.accepts(item) {
             Some(_) => Ok(target),
-            None => Err(Failure::usage(what(), misfit(item, target)).hint(format!("it can become: {}", becomes(item)))),
+            None => {
+                let hint = helps(item).unwrap_or_else(|| format!("it can become: {}", becomes(item)));
+                Err(Failure::usage(what(), misfit(item, target)).hint(hint))
+            }
         }
     }
 

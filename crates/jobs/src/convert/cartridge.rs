@@ -12,7 +12,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::rom::{Declared, Rom, Shape};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Concat, Fill, Slice};
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Result, tell};
 use decanter_formats::cartridge::nes;
 use std::sync::Arc;
 
@@ -199,9 +199,13 @@ fn trim(rom: &Rom, left_out: &mut Vec<LeftOut>) -> Result<(Option<SourceRef>, St
     let len = rom.body.len();
     let refuse = |why: String| Err(Error::Unreadable { why });
     let (end, why) = match &rom.shape {
-        Shape::Complete => return refuse("there is nothing to trim: its end is in use, as far as can be told".into()),
+        Shape::Complete => {
+            let why = "there is nothing to trim: its end is in use, as far as can be told";
+            return Err(Error::Unneeded(why.into()));
+        }
         Shape::Trimmed { missing } => {
-            return refuse(format!("it is trimmed already: {} bytes are missing", grouped(*missing)));
+            let missing = tell::count(*missing, "byte is", "bytes are");
+            return Err(Error::Unneeded(format!("there is nothing to trim: {missing} missing already")));
         }
         Shape::Padded { from, byte } => {
             (from.next_multiple_of(TRIM_UNIT).min(len), format!("all of it is {byte:#04x}"))

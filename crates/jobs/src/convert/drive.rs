@@ -53,8 +53,8 @@ static HUNK: Choice = Choice::of(
 static MEDIUM: Choice = Choice::of(
     "medium",
     "MEDIUM",
-    Kind::OneOf(&["hd", "cd", "dvd"]),
-    "What a chd is an image of [default: a CD if there are tracks, a DVD if it is a disc, else a hard disk]",
+    Kind::OneOf(&["drive", "cd", "dvd"]),
+    "What a chd is an image of [default: a CD if there are tracks, a DVD if it is a disc, else a drive]",
 );
 pub(super) static PARENT: Choice = Choice::of(
     "parent",

@@ -294,7 +294,7 @@ fn resized(item: &Item, source: &SourceRef, options: &Options) -> Result<Made> {
         return Err(Error::PastEnd { offset: 0, asked: used, len });
     }
     match (options.given.has(&TRIM), options.given.size_or_fit(&PAD)) {
-        (true, None) if len == used => refuse("it is trimmed already".into()),
+        (true, None) if len == used => Err(Error::Unneeded("there is nothing to trim: it is trimmed already".into())),
         (true, None) => {
             if !ncsd::is_filled(source.as_ref(), used..len, FILLER)? {
                 return refuse(format!(

@@ -12,6 +12,7 @@ pub use onto::{StreamReport, extract_onto};
 use crate::attributes;
 use crate::failure::with_article;
 use crate::family::needs_base;
+use crate::helps::helps;
 use crate::overlay::{self, OverlayReport};
 use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
@@ -128,7 +129,13 @@ fn open(shown: &str, setting: &Setting<'_>) -> Result<Item, Failure> {
     item.opened.look_inside().map_err(fail)?;
     match &item.opened.holds.tree {
         Some(_) => Ok(item),
-        None => Err(fail(Error::Usage(has_none(&item)))),
+        None => {
+            let failure = fail(Error::Usage(has_none(&item)));
+            Err(match helps(&item) {
+                Some(command) => failure.hint(command),
+                None => failure,
+            })
+        }
     }
 }
 

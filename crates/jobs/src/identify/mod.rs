@@ -368,9 +368,10 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     let opened = &item.opened;
     let mut facts = opened.told.facts.clone();
     let label = opened.told.label.as_ref().zip(setting.language.as_deref());
+    // A package is called by its titles; a ROM by its header, and its banner has the titles.
+    let titled = if item.opened.identity.role == Role::Package { "title" } else { "banner" };
     if let Some(own) = label.and_then(|(label, code)| label::title_in(&label.titles, code))
-        && let Some(fact) =
-            facts.iter_mut().find(|f| f.name == "title").filter(|_| item.opened.identity.role == Role::Package)
+        && let Some(fact) = facts.iter_mut().find(|f| f.name == titled)
     {
         fact.value = own;
     }

@@ -195,7 +195,7 @@ pub(super) fn follow(tree: &Tree, path: &str) -> Result<Found> {
     let below = |n: &Node| n.path.strip_prefix(&inside).map(|p| Node { path: p.to_owned(), ..n.clone() });
     let nodes: Vec<Node> = tree.nodes.iter().filter_map(below).collect();
     if nodes.is_empty() && tree.find(path).is_none() {
-        let why = std::io::Error::new(std::io::ErrorKind::NotFound, "there is no such entry in it");
+        let why = std::io::Error::new(std::io::ErrorKind::NotFound, "there is no such entry in what is around it");
         return Err(Error::Io { op: "open", path: Some(path.into()), offset: None, source: why });
     }
     Ok(Found::Folder(Tree { nodes }))

@@ -10,7 +10,7 @@ use decanter_core::digest::{Algorithm, Digest, of_bytes};
 use decanter_core::pour::Output;
 use decanter_core::rom::SaveMemory;
 use decanter_core::source::{Bytes, read_vec};
-use decanter_core::{Door, Error, Notice, Result};
+use decanter_core::{Door, Error, Notice, Result, tell};
 pub use decanter_formats::cartridge::save::Swap;
 use decanter_formats::cartridge::save::{self, Holder, Layout, MOST_SAVE};
 use serde::Serialize;
@@ -28,6 +28,8 @@ pub struct Options {
     pub swap: Swap,
     /// The title whose save it is, for blocks of a console.
     pub title: Option<u64>,
+    /// Fill a save that is too short.
+    pub pad: bool,
 }
 
 /// What a file with saved games is, or which ones a ROM has.
@@ -223,13 +225,11 @@ fn holder(file: &[u8], shown: &str, memory: Option<&SaveMemory>, wanted: Option<
     match (all.as_slice(), fitting.as_slice(), memory) {
         ([first, ..], _, Some(_)) | ([first], _, None) => Ok(first.clone()),
         (_, [only], None) => Ok((*only).clone()),
-        ([], ..) => Err(Error::WrongDescription {
-            text: format!(
-                "\"{shown}\" has {} bytes, which fits no layout; what fits: {}",
-                grouped(file.len() as u64),
-                sizes(memory)
-            ),
-        }),
+        ([], ..) => Err(Error::Usage(format!(
+            "\"{shown}\" has {}, which fits no layout; what fits: {}",
+            tell::count(file.len() as u64, "byte", "bytes"),
+            sizes(memory)
+        ))),
         (several, ..) => {
             let ways: Vec<String> = several.iter().map(|h| words(&h.layout)).collect();
             Err(Error::Ambiguous { what: shown.to_owned(), ways })
@@ -308,18 +308,28 @@ pub fn import(
         let holder = holder(&file, into, memory.as_ref(), Some(content.len())).map_err(fail)?;
         check_part(&holder, options).map_err(fail)?;
         let old = save::take(&file, &holder, options.part.as_deref(), memory.as_ref()).map_err(fail)?;
-        if memory.is_none() && content.len() != old.len() {
-            let text = format!("it has {} bytes, the save in \"{into}\" {}", content.len(), old.len());
-            return Err(fail(Error::WrongDescription { text })
-                .hint("say with --rom ROM which memory it is; then it may be padded"));
+        let mut notices = Vec::new();
+        if content.len() != old.len() {
+            let (own, wanted) = (content.len() as u64, old.len() as u64);
+            let text =
+                format!("it has {}, the save in \"{into}\" {}", tell::count(own, "byte", "bytes"), grouped(wanted));
+            if memory.is_none() {
+                let hint = "it is the save of another memory; if it is not, --rom ROM says which memory it is";
+                return Err(fail(Error::Usage(text)).hint(hint));
+            }
+            check_length(own, wanted, options).map_err(|hint| fail(Error::Usage(text)).hint(hint))?;
+            let in_use = "nothing that is in use is cut: is it the save of another game?";
+            let cut = save::resized(&content, wanted);
+            content = cut.map_err(|e| fail(Error::Usage(e.to_string())).hint(in_use))?;
+            notices.push(resized(own, wanted));
         }
-        content = save::resized(&content, old.len() as u64).map_err(fail)?;
         let digests = (of_bytes(Algorithm::Sha1, &unswapped(&old, options.swap)), of_bytes(Algorithm::Sha1, &content));
         options.swap.apply(&mut content);
         let bytes = save::put(&file, &holder, options.part.as_deref(), memory.as_ref(), &content).map_err(fail)?;
         let mut report =
             blank("decanter.save-import/1", shown, Some(into), words(&holder.layout), output, &bytes, setting);
         (report.old, report.new) = (Some(digests.0), digests.1);
+        report.notices = notices;
         return write(report, bytes, setting);
     }
     let Some(memory) = memory else {
@@ -327,10 +337,42 @@ pub fn import(
             .hint("give the emulator's file with --into, or the ROM with --rom for a plain file"));
     };
     let holder = holder(&content, shown, Some(&memory), None).map_err(fail)?;
+    let mut notices = Vec::new();
+    if holder.layout == Layout::Short {
+        let own = content.len() as u64;
+        let text = format!("it has {}, the memory {}", tell::count(own, "byte", "bytes"), grouped(holder.size));
+        check_length(own, holder.size, options).map_err(|hint| fail(Error::Usage(text)).hint(hint))?;
+        notices.push(resized(own, holder.size));
+    }
     let mut bytes = save::take(&content, &holder, options.part.as_deref(), Some(&memory)).map_err(fail)?;
     options.swap.apply(&mut bytes);
-    let report = blank("decanter.save-import/1", shown, None, words(&holder.layout), output, &bytes, setting);
+    let mut report = blank("decanter.save-import/1", shown, None, words(&holder.layout), output, &bytes, setting);
+    report.notices = notices;
     write(report, bytes, setting)
+}
+
+/// Fails for a save that is too short, unless it is to be filled; what to do then.
+fn check_length(own: u64, wanted: u64, options: &Options) -> std::result::Result<(), &'static str> {
+    match own < wanted && !options.pad {
+        true => Err(
+            "it is cut, or the save of another game; --pad fills what is missing with 0xff, as an empty memory has it",
+        ),
+        false => Ok(()),
+    }
+}
+
+/// Says how a save was brought to the size of the memory.
+fn resized(own: u64, wanted: u64) -> Notice {
+    match own < wanted {
+        true => Notice::new(format!(
+            "{} missing in it, and became 0xff",
+            tell::count(wanted - own, "byte was", "bytes were")
+        )),
+        false => Notice::new(format!(
+            "its last {} of one value, and left out",
+            tell::count(own - wanted, "byte is", "bytes are")
+        )),
+    }
 }
 
 fn unswapped(bytes: &[u8], swap: Swap) -> Vec<u8> {
@@ -341,7 +383,7 @@ fn unswapped(bytes: &[u8], swap: Swap) -> Vec<u8> {
 
 fn advised(what: String, error: Error) -> Failure {
     let hint = match &error {
-        Error::WrongDescription { .. } => {
+        Error::WrongDescription { .. } | Error::Usage(_) => {
             "\"decanter save show SAVE\" says what it may be; --rom ROM says what it should be"
         }
         Error::Unreadable { .. } => "nothing that is in use is cut: is it the save of another game?",

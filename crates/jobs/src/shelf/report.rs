@@ -132,6 +132,10 @@ impl<R> ShelfReport<R> {
                 self.totals.passed_over += 1;
                 self.rows.push(row(State::PassedOver, Some(why), None));
             }
+            Err(failure) if failure.blame() == Blame::Nobody => {
+                self.totals.passed_over += 1;
+                self.rows.push(row(State::PassedOver, Some(failure.cause.to_string()), None));
+            }
             Err(failure) if matches!(*failure.cause, Error::Cancelled) => {
                 self.stopped = true;
                 return None;

@@ -159,7 +159,7 @@ fn what_is_not_there_is_told_with_what_was_asked() {
     let told = refused(&at(&folder, "box.zip::Lane.isoo"));
     assert!(told.contains("Lane.isoo"), "{told}");
     let told = refused(&at(&folder, "no such.zip::a"));
-    assert!(told.contains("no such.zip") && told.contains("check the path"), "{told}");
+    assert!(told.contains("no such.zip") && told.contains("correct the path"), "{told}");
     let told = refused(&at(&folder, "text.txt::inside"));
     assert!(told.contains("text"), "{told}");
     let told = refused(&at(&folder, "box.zip::x/y.txt::z"));

@@ -259,7 +259,7 @@ impl Sheet {
         let mut disc_sector = 0;
         for file in &self.files {
             let Some((found, source)) = opener.beside().find(&file.name)? else {
-                return Err(file.at.error(format!("\"{}\" is not next to the cue sheet", file.name)));
+                return Err(Error::Partner { name: file.name.clone(), line: file.at.line });
             };
             if found != file.name {
                 let text = format!("the cue sheet says \"{}\", the file is called \"{found}\"", file.name);

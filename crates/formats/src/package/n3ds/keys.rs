@@ -24,15 +24,11 @@ impl Role {
     /// The names it may have in a keyring, ours first; others are those of widespread lists.
     fn names(self) -> Vec<String> {
         match self {
-            Self::Scrambler => {
-                ["n3ds.scrambler", "scrambler", "generator", "generatorConstant"].map(str::to_owned).to_vec()
-            }
+            Self::Scrambler => ["n3ds.scrambler", "generator"].map(str::to_owned).to_vec(),
             Self::SlotX(slot) => vec![format!("n3ds.slot0x{slot:02X}.x"), format!("slot0x{slot:02X}KeyX")],
-            Self::Common(number) => {
-                vec![format!("n3ds.common.{number}"), format!("common{number}"), format!("commonKeyY{number}")]
-            }
-            Self::FixedSystem => vec!["n3ds.fixed.system".into(), "fixedSystemKey".into()],
-            Self::Seed(id) => vec![format!("n3ds.seed.{id:016x}"), format!("seed.{id:016x}"), format!("{id:016x}")],
+            Self::Common(number) => vec![format!("n3ds.common.{number}"), format!("common{number}")],
+            Self::FixedSystem => vec!["n3ds.fixed.system".into()],
+            Self::Seed(id) => vec![format!("n3ds.seed.{id:016x}"), format!("{id:016x}")],
             Self::GbaSave => vec!["n3ds.agb.cmac".into(), "slot0x24KeyN".into()],
         }
     }
