@@ -4,6 +4,7 @@ use crate::Stop;
 use crate::command::{Command, Program, With};
 use crate::config::{Origin, Settled};
 use crate::global::Global;
+use crate::help;
 use crate::progress::Screen;
 use clap::{CommandFactory, FromArgMatches, Parser};
 use decanter_jobs::Failure;
@@ -17,6 +18,7 @@ use std::mem::ManuallyDrop;
     version,
     max_term_width = 100,
     infer_subcommands = false,
+    disable_help_subcommand = true,
     arg_required_else_help = true,
     after_help = "A SOURCE is a file or a folder, and may look inside: \"box.zip::disc.iso::PS3_GAME/PARAM.SFO\".\n\
         An archive that holds exactly one image is looked through; end with :: to mean the archive itself.\n\
@@ -40,9 +42,15 @@ impl Cli {
     /// What is wrong with it; help and version, too.
     pub fn typed() -> Result<Self, clap::Error> {
         // The definition lives as long as the process: taking it apart would take as long as parsing.
-        let mut definition = ManuallyDrop::new(Self::command());
+        let mut definition = ManuallyDrop::new(Self::definition());
         let mut matches = definition.try_get_matches_from_mut(std::env::args_os())?;
+        check_meaning(&matches).map_err(|e| e.format(&mut definition))?;
         Self::from_arg_matches_mut(&mut matches).map_err(|e| e.format(&mut definition))
+    }
+
+    /// The whole command line, with its helps put together.
+    pub fn definition() -> clap::Command {
+        help::finished(<Self as CommandFactory>::command())
     }
 
     /// Runs the command and returns its exit code.
@@ -50,7 +58,7 @@ impl Cli {
     /// # Errors
     /// A failed job, or an output that cannot be written.
     pub fn run(&self, settled: &Settled, watch: &Screen, out: &mut dyn Write) -> Result<u8, Stop> {
-        let program = Program { definition: <Self as CommandFactory>::command, line: Self::line };
+        let program = Program { definition: Self::definition, line: Self::line };
         self.command.run(&With::new(&self.global, settled, watch, program), out)
     }
 
@@ -74,13 +82,34 @@ impl Cli {
     }
 }
 
+/// Fails for an option of every command that has no meaning with this one.
+fn check_meaning(matches: &clap::ArgMatches) -> Result<(), clap::Error> {
+    let (mut path, mut at) = (Vec::new(), matches);
+    while let Some((name, below)) = at.subcommand() {
+        path.push(name);
+        at = below;
+    }
+    let path = path.join(" ");
+    let given = |id: &str| at.value_source(id) == Some(clap::parser::ValueSource::CommandLine);
+    match [("dry_run", "dry-run"), ("replace", "replace")]
+        .iter()
+        .find(|(id, long)| given(id) && !help::has_meaning(long, &path))
+    {
+        Some((_, long)) => Err(clap::Error::raw(
+            clap::error::ErrorKind::ArgumentConflict,
+            format!("--{long} has no meaning with \"decanter {path}\": it writes nothing; leave it out\n"),
+        )),
+        None => Ok(()),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn definitions_are_consistent() {
-        Cli::command().debug_assert();
+        Cli::definition().debug_assert();
     }
 
     #[test]

@@ -3,9 +3,9 @@
 use clap::builder::{PossibleValuesParser, ValueParser};
 use clap::error::ErrorKind;
 use clap::{Arg, ArgAction, ArgMatches, Args, Command, FromArgMatches};
-use decanter_core::native;
+use decanter_core::{Algorithm, native};
 use decanter_jobs::convert::choice::{Choice, Choices, Given, Kind};
-use decanter_jobs::convert::table::{choices, having, targets};
+use decanter_jobs::convert::table::{choices, having, ids_by_kind, kinds, targets};
 use std::ffi::OsString;
 
 /// What a result should be: its format, and the choices that this has.
@@ -16,11 +16,20 @@ pub struct TargetArgs {
 }
 
 /// The heading over what only some targets have.
-const HEADING: &str = "Options of some formats";
+fn heading(choice: &Choice) -> &'static str {
+    match kinds(choice)[..] {
+        ["images"] => "Options for images",
+        ["compressed images"] => "Options for compressed images",
+        ["disks"] => "Options for disks",
+        ["ROMs"] => "Options for ROMs",
+        ["packages"] => "Options for packages",
+        _ => "Options for several kinds of results",
+    }
+}
 
 fn argument(choice: &'static Choice) -> Arg {
     let help = format!("{} [for {}]", choice.help, having(choice));
-    let arg = Arg::new(choice.name).long(choice.name).help(help).help_heading(HEADING);
+    let arg = Arg::new(choice.name).long(choice.name).help(help).help_heading(heading(choice)).hide_short_help(true);
     let takes_one = |arg: Arg| arg.value_name(choice.value).action(ArgAction::Set);
     match choice.kind {
         Kind::Flag => arg.action(ArgAction::SetTrue),
@@ -79,18 +88,33 @@ impl FromArgMatches for TargetArgs {
 
 impl Args for TargetArgs {
     fn augment_args(command: Command) -> Command {
-        let ids =
-            |is_rom: bool| -> Vec<&str> { targets().filter(|t| t.group.is_some() == is_rom).map(|t| t.id).collect() };
-        let help = format!(
-            "The format of the result: {}; or the form of a ROM: {}",
-            ids(false).join(", "),
-            ids(true).join(", ")
-        );
-        let to = Arg::new("to").long("to").value_name("FORMAT").help(help);
+        let kinds: Vec<String> =
+            ids_by_kind().into_iter().map(|(kind, ids)| format!("{kind}: {}", ids.join(", "))).collect();
+        let help = "The format of the result, if the name given with -o does not say it; \"decanter formats ID\" tells all of one";
+        let long = format!("{help}\n\n{}", kinds.join("\n"));
+        let to = Arg::new("to").long("to").value_name("FORMAT").help(help).long_help(long);
         choices().into_iter().fold(command.arg(to), |command, choice| command.arg(argument(choice)))
     }
 
     fn augment_args_for_update(command: Command) -> Command {
         Self::augment_args(command)
     }
+}
+
+/// The same command, with all values of options that take one of a few: for completions. What is typed may also be nearly
+/// one of them, and is then understood better than a list of possible values would.
+pub fn with_values(command: Command) -> Command {
+    let ids: Vec<&str> = targets().map(|t| t.id).collect();
+    let formats: Vec<&str> =
+        decanter_formats::REGISTRY.formats().iter().map(|f| f.id()).chain(ids.iter().copied()).collect();
+    command.mut_subcommands(|sub| {
+        let is_formats = sub.get_name() == "formats";
+        let offer = |arg: Arg| match arg.get_id().as_str() {
+            "to" => arg.value_parser(PossibleValuesParser::new(&ids)),
+            "algorithm" => arg.value_parser(PossibleValuesParser::new(Algorithm::ALL.map(Algorithm::id))),
+            "id" if is_formats => arg.value_parser(PossibleValuesParser::new(&formats)),
+            _ => arg,
+        };
+        sub.mut_args(offer).mut_subcommands(|below| below.mut_args(offer))
+    })
 }

@@ -12,31 +12,34 @@ use std::path::PathBuf;
 #[command(next_help_heading = "Options of every command")]
 pub struct Global {
     /// Print one JSON object instead of text
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true)]
     pub json: bool,
-    /// Show no progress and no notices
-    #[arg(short, long, global = true)]
+    /// Say no more than the results, a line each; show no progress and no notices
+    #[arg(short, long, global = true, hide_short_help = true, hide_long_help = true)]
     pub quiet: bool,
     /// Tell more: every file, how things are known
-    #[arg(short, long, global = true, conflicts_with = "quiet")]
+    #[arg(short, long, global = true, hide_short_help = true, hide_long_help = true, conflicts_with = "quiet")]
     pub verbose: bool,
+    /// Tell of progress where standard error is no terminal, too: a line every 10 seconds; with --json, JSON lines
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, conflicts_with = "quiet")]
+    pub progress: bool,
     /// Use colours
-    #[arg(long, global = true, value_name = "WHEN", value_enum)]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "WHEN", value_enum)]
     pub color: Option<When>,
     /// Look for keys in this file or folder too (repeatable; also DECANTER_KEYS, a list like PATH)
-    #[arg(long, global = true, value_name = "FILE-OR-DIR")]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "FILE-OR-DIR")]
     pub keys: Vec<PathBuf>,
     /// Read this configuration instead of decanter/config.toml in your configuration folder
-    #[arg(long, global = true, value_name = "FILE")]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "FILE")]
     pub config: Option<PathBuf>,
     /// Work on this many files or sources at once [default: one for each processor]
-    #[arg(long, global = true, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub jobs: Option<u16>,
     /// Do everything but write
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true)]
     pub dry_run: bool,
     /// Replace targets that exist
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true)]
     pub replace: bool,
 }
 

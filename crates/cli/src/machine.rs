@@ -40,6 +40,21 @@ pub fn is_output_closed() -> bool {
     std::env::var_os("DECANTER_STDOUT_CLOSED").is_some()
 }
 
+/// Columns of the terminal that standard output is; `None` where it is none.
+pub fn width() -> Option<usize> {
+    columns(io::stdout().as_fd())
+}
+
+/// Columns of the terminal that standard error is; `None` where it is none.
+pub fn error_width() -> Option<usize> {
+    columns(io::stderr().as_fd())
+}
+
+fn columns(stream: impl AsFd) -> Option<usize> {
+    let columns = rustix::termios::tcgetwinsize(stream).ok()?.ws_col;
+    (columns > 0).then_some(columns.into())
+}
+
 /// Standard output without anything in between, for bytes that are no text.
 ///
 /// # Errors

@@ -7,6 +7,7 @@ mod choices;
 mod command;
 mod config;
 mod global;
+mod help;
 mod machine;
 mod progress;
 mod render;
@@ -49,7 +50,7 @@ fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(e) => return usage(&e),
     };
-    let screen = Screen::new(!cli.global.quiet && io::stderr().is_terminal());
+    let screen = Screen::new(manner(&cli));
     // What goes wrong where nothing should is told in one line, not as a trace.
     machine::plain_panics();
     let ended = panic::catch_unwind(AssertUnwindSafe(|| command(&cli, &screen)));
@@ -57,6 +58,17 @@ fn main() -> ExitCode {
     match ended {
         Ok(code) => ExitCode::from(code),
         Err(_) => ExitCode::from(5),
+    }
+}
+
+/// How progress is told: a bar where it can be seen, lines where they are asked for.
+fn manner(cli: &Cli) -> progress::Manner {
+    match (cli.global.quiet, cli.global.progress, cli.global.json) {
+        (true, ..) => progress::Manner::Silent,
+        (_, true, true) => progress::Manner::Objects,
+        _ if io::stderr().is_terminal() => progress::Manner::Bar,
+        (_, true, false) => progress::Manner::Lines,
+        (_, false, _) => progress::Manner::Silent,
     }
 }
 

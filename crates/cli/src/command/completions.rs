@@ -2,6 +2,7 @@
 
 use super::{Run, With};
 use crate::Stop;
+use crate::choices::with_values;
 use clap::Args;
 use clap_complete::Shell;
 use std::io::Write;
@@ -17,7 +18,8 @@ pub struct Completions {
 impl Run for Completions {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let mut script = Vec::new();
-        clap_complete::generate(self.shell, &mut (with.program.definition)(), "decanter", &mut script);
+        let mut definition = with_values((with.program.definition)());
+        clap_complete::generate(self.shell, &mut definition, "decanter", &mut script);
         script.split_inclusive(|b| *b == b'\n').try_for_each(|line| out.write_all(line))?;
         Ok(0)
     }

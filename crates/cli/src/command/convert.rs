@@ -52,22 +52,22 @@ pub struct Convert {
     #[arg(long)]
     prove: bool,
     /// A further part of the dump, after SOURCE and those before (repeatable)
-    #[arg(long, value_name = "PART")]
+    #[arg(long, value_name = "PART", hide_short_help = true)]
     join: Vec<String>,
     /// The chip with the odd bytes; SOURCE is the one with the even bytes
-    #[arg(long, value_name = "PART", value_parser = native())]
+    #[arg(long, value_name = "PART", value_parser = native(), hide_short_help = true)]
     odd: Option<String>,
     /// Take zeros for the sectors that a dump does not have yet, instead of refusing it; the exit code is then 1
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     incomplete: bool,
     /// Make it although the source is damaged; the exit code is then 1
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     keep_damage: bool,
     /// Ask no checksum of what the source is taken out of, and no digest that it carries
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     unchecked: bool,
     /// Digests of what the result holds, separated by commas: crc32, md5, sha1, sha256
-    #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
+    #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32", hide_short_help = true)]
     algorithm: Vec<Algorithm>,
     #[command(flatten)]
     key: KeyArg,
@@ -136,7 +136,7 @@ pub fn show(page: &mut Page, report: &ConvertReport, took: Duration, manner: Man
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for file in &report.files {
-        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&file.path)));
+        page.wrote(verb, native::text(&file.path));
         for digest in &file.digests {
             page.row(digest.algorithm.name(), digest.hex());
         }

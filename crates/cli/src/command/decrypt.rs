@@ -30,19 +30,19 @@ pub struct Decrypt {
     #[arg(short, long, value_name = "FILE|DIR|-")]
     output: Option<PathBuf>,
     /// Digests of what is written, separated by commas: crc32, md5, sha1, sha256
-    #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32")]
+    #[arg(short, long, value_delimiter = ',', value_name = "LIST", default_value = "crc32", hide_short_help = true)]
     algorithm: Vec<Algorithm>,
     /// Hold the source against its description in the same read, and keep the result only if it matches
     #[arg(long)]
     verify: bool,
     /// The description for --verify [default: the one of this disc next to the source]
-    #[arg(long, value_name = "FILE", requires = "verify", value_parser = native())]
+    #[arg(long, value_name = "FILE", requires = "verify", value_parser = native(), hide_short_help = true)]
     against: Vec<String>,
     /// Decrypt a damaged source, too; the exit code is then 1
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     keep_damage: bool,
     /// Ask no checksum of what the source is taken out of, and no digest that it carries
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     unchecked: bool,
     #[command(flatten)]
     key: KeyArg,
@@ -110,7 +110,7 @@ pub fn show_decrypt(page: &mut Page, report: &DecryptReport, answer: Answer, too
         super::verify::show_verdict(page, verify, manner);
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target)));
+    page.wrote(verb, native::text(&report.target));
     page.row("from", &report.source);
     page.row(
         "size",

@@ -37,13 +37,13 @@ pub struct Extract {
     #[arg(long, value_name = "FOLDER", value_parser = native())]
     overlay: Vec<String>,
     /// Keep what the overlay replaces in this folder; laid over the result, it undoes the overlay
-    #[arg(long, value_name = "DIR", requires = "overlay")]
+    #[arg(long, value_name = "DIR", requires = "overlay", hide_short_help = true)]
     originals: Option<PathBuf>,
     /// Fail if there is no description to hold the files against; one next to the source is used in any case
     #[arg(long)]
     verify: bool,
     /// The description of this disc [default: the one next to the source]
-    #[arg(long, value_name = "FILE", value_parser = native())]
+    #[arg(long, value_name = "FILE", value_parser = native(), hide_short_help = true)]
     against: Vec<String>,
     /// Take the files as they are: ask no checksum around them, no digest of the source, no description
     #[arg(long, conflicts_with_all = ["verify", "against"])]
@@ -127,7 +127,7 @@ pub fn show_extract(page: &mut Page, report: &ExtractReport, took: Duration, man
     let what = format!("{}, {} ({} bytes)", count(report.files, "file"), size(report.bytes), number(report.bytes));
     // As a folder is written, whether it was typed with a slash at its end or not.
     let folder = report.folder.components().collect::<std::path::PathBuf>().join("");
-    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&folder)));
+    page.wrote(verb, native::text(&folder));
     page.row("from", &report.source);
     page.row("holds", &what);
     if let Some(against) = &report.against {
@@ -151,6 +151,7 @@ pub fn show_extract(page: &mut Page, report: &ExtractReport, took: Duration, man
     if let Some(advice) = report.advice.as_ref().filter(|_| !report.left_out.is_empty()) {
         let (bad, plain) = (style::BAD, style::PLAIN);
         page.row("but", format!("{bad}{} left out{plain}; {advice}", count(report.left_out.len(), "file")));
+        page.brief(format!("{} left out", count(report.left_out.len(), "file")));
     }
     page.notices(&report.notices, manner)
 }

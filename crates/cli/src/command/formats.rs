@@ -5,21 +5,61 @@ use crate::Stop;
 use crate::render::Page;
 use crate::render::style;
 use clap::Args;
-use decanter_jobs::formats;
-use decanter_jobs::formats::FormatsReport;
+use decanter_jobs::formats::{self, FormatDetail, FormatsReport};
 use std::io::Write;
 
-/// List the formats that can be read, and what can be made of them
+/// List the formats that can be read, and what can be made of them; tell all of one
 #[derive(Debug, Clone, Args)]
-#[command(after_help = "Example:  decanter formats --json")]
-pub struct Formats {}
+#[command(after_help = "Examples:  decanter formats\n           decanter formats chd")]
+pub struct Formats {
+    /// The one to tell all of: its id, or its extension
+    #[arg(value_name = "ID")]
+    id: Option<String>,
+}
 
 impl Run for Formats {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let report = formats::formats();
-        with.show(out, &report, |page| show(page, &report))?;
+        match &self.id {
+            Some(id) => {
+                let detail = formats::one(id)?;
+                with.show(out, &detail, |page| show_one(page, &detail))?;
+            }
+            None => {
+                let report = formats::formats();
+                with.show(out, &report, |page| show(page, &report))?;
+            }
+        }
         Ok(0)
     }
+}
+
+/// Shows one format.
+pub fn show_one(page: &mut Page, detail: &FormatDetail) {
+    let name = detail.read.as_ref().map(|f| f.name).or(detail.written.as_ref().map(|t| t.what)).unwrap_or_default();
+    page.title(format!("{}: {name}", detail.id));
+    match &detail.read {
+        Some(format) => page.row("read", format.reads),
+        None if detail.see.is_empty() => page.row("read", "not by this name"),
+        None => page.row("read", format!("as what it holds; see \"decanter formats {}\"", detail.see[0])),
+    }
+    if let Some(format) = &detail.read {
+        page.row("extensions", format.extensions.iter().map(|e| format!(".{e}")).collect::<Vec<_>>().join(" "));
+    }
+    match &detail.written {
+        Some(target) => page.row("written", format!("{}, of {}", target.what, target.made_of)),
+        None => page.row("written", "no"),
+    }
+    if let Some(extension) = &detail.extension {
+        page.row("new files", extension);
+    }
+    for (index, option) in detail.options.iter().enumerate() {
+        page.row(if index == 0 { "options" } else { "" }, format!("{}: {}", option.name, option.help));
+    }
+    for (index, doubt) in detail.doubts.iter().enumerate() {
+        page.row(if index == 0 { "doubts" } else { "" }, doubt);
+    }
+    page.row("layout", detail.pages.join(", "));
+    page.row("example", &detail.example);
 }
 
 /// Shows the formats.
@@ -36,5 +76,7 @@ pub fn show(page: &mut Page, report: &FormatsReport) {
         page.line(format!("{bold}{:<9}{plain} {}, of {}", target.id, target.what, target.made_of));
     }
     page.blank();
-    page.line("Everything is recognised by its content; extensions do not matter.")
+    page.line(
+        "Everything is recognised by its content; extensions do not matter. \"decanter formats ID\" tells all of one.",
+    )
 }

@@ -137,6 +137,7 @@ fn show_groups(page: &mut Page, report: &IdentifyReport) {
 
 fn one(page: &mut Page, identity: &Identity, manner: Manner) {
     page.title(&identity.source);
+    page.brief(in_short(identity));
     if let Some(error) = &identity.error {
         page.row("what", &identity.kind);
         page.row("why", error);
@@ -245,7 +246,14 @@ fn key_line(encryption: &Encryption) -> String {
     }
 }
 
+/// A source in a line.
+fn in_short(identity: &Identity) -> String {
+    let why = identity.error.as_deref().map(|why| format!(" ({why})")).unwrap_or_default();
+    format!("{}: {}{why}", identity.source, identity.kind)
+}
+
 fn table(page: &mut Page, report: &IdentifyReport) {
+    report.sources.iter().for_each(|identity| page.brief(in_short(identity)));
     let fact = |identity: &Identity, name: &str| -> String {
         identity.facts.iter().find(|f| f.name == name).map(|f| f.value.clone()).unwrap_or_default()
     };

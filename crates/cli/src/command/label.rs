@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::global::native;
-use crate::render::{Manner, Page, style};
+use crate::render::{Manner, Page};
 use clap::Args;
 use clap::ValueEnum;
 use decanter_core::native;
@@ -103,7 +103,7 @@ pub fn show(page: &mut Page, report: &LabelReport, manner: Manner) {
     match &report.target {
         Some(target) => {
             let verb = if report.dry_run { "would write" } else { "wrote" };
-            page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(target)));
+            page.wrote(verb, native::text(target));
             page.row("from", &report.source);
             if let Some((width, height)) = report.size {
                 page.row("size", format!("{width} by {height} pixels"));

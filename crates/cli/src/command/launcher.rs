@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::global::native;
-use crate::render::{Manner, Page, style};
+use crate::render::{Manner, Page};
 use clap::Args;
 use decanter_core::native;
 use decanter_jobs::launcher;
@@ -67,7 +67,7 @@ impl Run for Launcher {
 pub fn show(page: &mut Page, report: &LauncherReport, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for path in [&report.entry, &report.script] {
-        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(path)));
+        page.wrote(verb, native::text(path));
     }
     let words: Vec<String> = report.command.iter().map(|w| typed(w)).collect();
     page.row("runs", words.join(" "));

@@ -2,6 +2,7 @@
 
 use super::{Run, With};
 use crate::Stop;
+use crate::help::EXIT_STATUS;
 use clap::{Args, Command};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::native;
@@ -9,7 +10,7 @@ use decanter_core::pour::{self, Output};
 use decanter_core::source::Bytes;
 use decanter_core::{Door, Error};
 use decanter_jobs::{Failure, Setting};
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -34,10 +35,45 @@ impl Run for Manual {
     }
 }
 
+/// A page: what the definitions say, the examples, the exit status.
+fn page(command: Command) -> io::Result<Vec<u8>> {
+    let examples = command.get_after_long_help().or(command.get_after_help()).map(ToString::to_string);
+    let usage = command.clone().render_usage().to_string();
+    // A page has room for the options of every command.
+    let command = command.after_help("").after_long_help("").mut_args(|arg| arg.hide_long_help(false));
+    let man = clap_mangen::Man::new(command.clone());
+    let mut page = Vec::new();
+    man.render_title(&mut page)?;
+    man.render_name_section(&mut page)?;
+    section(&mut page, "SYNOPSIS", usage.trim_start_matches("Usage:").trim())?;
+    man.render_description_section(&mut page)?;
+    man.render_options_section(&mut page)?;
+    if command.get_subcommands().next().is_some() {
+        man.render_subcommands_section(&mut page)?;
+    }
+    section(&mut page, "EXAMPLES", examples.as_deref().unwrap_or_default())?;
+    section(&mut page, "EXIT STATUS", EXIT_STATUS)?;
+    Ok(page)
+}
+
+/// A section whose lines stay as they are (roff: dots and quotes that begin a line, and backslashes, are no requests).
+fn section(page: &mut Vec<u8>, title: &str, text: &str) -> io::Result<()> {
+    if text.is_empty() {
+        return Ok(());
+    }
+    writeln!(page, ".SH \"{title}\"\n.nf")?;
+    for line in text.lines() {
+        let line = line.replace('\\', "\\e").replace('-', "\\-");
+        let guard = if line.starts_with(['.', '\'']) { "\\&" } else { "" };
+        writeln!(page, "{guard}{line}")?;
+    }
+    writeln!(page, ".fi")
+}
+
 /// A command and those below it, each with the name of its page.
 fn gather(name: &str, command: &Command, all: &mut Vec<(String, Command)>) {
     all.push((name.to_owned(), command.clone()));
-    for sub in command.get_subcommands().filter(|s| s.get_name() != "help") {
+    for sub in command.get_subcommands().filter(|s| name == "decanter" || s.get_name() != "help") {
         gather(&format!("{name}-{}", sub.get_name()), sub, all);
     }
 }
@@ -58,8 +94,7 @@ fn pages(mut command: Command, folder: &Path, setting: &Setting<'_>) -> Result<u
     // Pages belong to this very version: older ones are replaced.
     let door = Door { replace: true, ..setting.door() };
     for (name, command) in all {
-        let mut page = Vec::new();
-        clap_mangen::Man::new(command).render(&mut page).map_err(|e| fail(Error::io("make page", folder, e)))?;
+        let page = page(command).map_err(|e| fail(Error::io("make page", folder, e)))?;
         let blueprint = Blueprint::of(Arc::new(Bytes(page)));
         pour::pour(Output::new(&blueprint, &folder.join(format!("{name}.1"))), door, &()).map_err(fail)?;
     }

@@ -34,7 +34,7 @@ pub struct Merge {
     #[arg(long)]
     each: bool,
     /// Merge updates and add-ons although their base is not there
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     without_base: bool,
     /// Make a gamecard image as long as the card [default: as long as what it holds]
     #[arg(long)]
@@ -44,14 +44,14 @@ pub struct Merge {
     prove: bool,
     /// Move the keys of contents under a title key into their own key area, so that no ticket is needed. Their bytes
     /// stay, headers and lists are redone; the makers' signatures do not hold any more
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     standard_crypto: bool,
     /// Which system a console must have to start the title. lowest asks for the first one that has the keys of its
     /// contents, where the maker asks for a later one; that changes lists, whose signatures do not hold any more
-    #[arg(long, value_name = "WHICH", default_value = "keep")]
+    #[arg(long, value_name = "WHICH", default_value = "keep", hide_short_help = true)]
     required_system: System,
     /// Copy contents without holding them against their digests; the report says so
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     unchecked: bool,
 }
 
@@ -107,6 +107,7 @@ pub fn show(page: &mut Page, report: &MergeReport, is_unchecked: bool, took: Dur
     }
     for why in &report.failed {
         page.line(format!("{}passed over{} {why}", style::BAD, style::PLAIN));
+        page.brief(format!("passed over {why}"));
     }
     let bytes: u64 = report.results.iter().filter(|r| r.error.is_none()).map(|r| r.bytes).sum();
     if !report.dry_run && bytes > 0 {
@@ -123,11 +124,12 @@ fn one(page: &mut Page, merged: &Merged, is_dry: bool, is_unchecked: bool) {
     match (&merged.path, &merged.error) {
         (_, Some(error)) => {
             page.line(format!("{}not made{} {title} [{}]", style::BAD, style::PLAIN, merged.id));
+            page.brief(format!("not made {title} [{}]: {error}", merged.id));
             page.row("why", error);
         }
         (Some(path), None) => {
             let verb = if is_dry { "would write" } else { "wrote" };
-            page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(path)));
+            page.wrote(verb, native::text(path));
         }
         (None, None) => {}
     }

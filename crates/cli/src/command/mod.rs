@@ -10,6 +10,7 @@ mod digest;
 mod dump;
 mod extract;
 mod formats;
+mod help;
 mod identify;
 mod keys;
 mod label;
@@ -69,6 +70,7 @@ pub enum Command {
     Clean(clean::Clean),
     Completions(completions::Completions),
     Manual(manual::Manual),
+    Help(help::Help),
 }
 
 /// A command that was parsed.
@@ -106,6 +108,7 @@ impl Command {
             Self::Clean(command) => command,
             Self::Completions(command) => command,
             Self::Manual(command) => command,
+            Self::Help(command) => command,
         };
         command.run(with, out)
     }
@@ -218,6 +221,11 @@ impl<'a> With<'a> {
     fn print(&self, out: &mut dyn Write, describe: impl FnOnce(&mut Page)) -> io::Result<()> {
         let mut page = Page::default();
         describe(&mut page);
-        render::text::write(out, &page)
+        if self.global.quiet {
+            page.shorten();
+        }
+        // Whoever asks for all of it gets it, however wide.
+        let width = if self.global.verbose { None } else { machine::width() };
+        render::text::write(out, &page, width)
     }
 }

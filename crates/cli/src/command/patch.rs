@@ -23,12 +23,12 @@ pub enum Patch {
     #[command(
         after_help = "Examples:  decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o new.gb\n           \
         decanter patch apply new.gb saltmarsh/drawer/Fogbell.ups --undo -o again.gb\n\n\
+        The file comes first, then its IPS, UPS or BPS patches; - is standard input. Of folders, archives and several\n\
+        files, each patch is applied to the file that it is for, known by its checksums or else by its name.\n\n\
         The source is never changed. If a patch expects the ROM with a header, in another byte order, trimmed or\n\
         padded, the error says so, and which command fits."
     )]
     Apply {
-        /// The file to patch (- is standard input), then its IPS, UPS or BPS patches; or files, folders and archives
-        /// with both: each patch is then applied to the file that it is for
         #[command(flatten)]
         sources: SourcesArg,
         /// The file to write, or the folder for several; - is standard output [default: the source's name with those
@@ -169,7 +169,7 @@ pub fn show(page: &mut Page, report: &ShowReport, manner: Manner) {
 /// Shows what was patched.
 pub fn show_applied(page: &mut Page, report: &ApplyReport, took: Duration, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target)));
+    page.wrote(verb, native::text(&report.target));
     let form = report.form.as_deref().map(|f| format!(", as {f}")).unwrap_or_default();
     page.row("from", format!("{}{form}", report.source));
     for patch in &report.patches {
@@ -201,7 +201,7 @@ pub fn show_applied(page: &mut Page, report: &ApplyReport, took: Duration, manne
 /// Shows what was made.
 pub fn show_made(page: &mut Page, report: &MakeReport, took: Duration, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.patch)));
+    page.wrote(verb, native::text(&report.patch));
     page.row("from", format!("{} ({})", report.old, report.source.words()));
     page.row("to", format!("{} ({})", report.new, report.target.words()));
     page.row("size", format!("{}, {}", exact(report.bytes), report.format));

@@ -80,7 +80,7 @@ impl Run for Recipe {
 /// Shows a recipe that was written.
 pub fn show_new(page: &mut Page, report: &NewReport, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.recipe)));
+    page.wrote(verb, native::text(&report.recipe));
     for (address, system) in &report.titles {
         page.row(system, address);
     }
@@ -96,7 +96,7 @@ pub fn show(page: &mut Page, report: &ShowReport, is_dry: bool, manner: Manner) 
     }
     if let Some(picture) = &report.picture {
         let verb = if is_dry { "would write" } else { "wrote" };
-        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(picture)));
+        page.wrote(verb, native::text(picture));
     }
     page.row("next", format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)));
     page.notices(&report.notices, manner)
@@ -134,7 +134,7 @@ fn one(page: &mut Page, title: &ShownTitle) {
 pub fn show_made(page: &mut Page, report: &MakeReport, took: Duration, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for title in &report.titles {
-        page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&title.path)));
+        page.wrote(verb, native::text(&title.path));
         page.row("title", format!("{}, {}", title.short, title.title_id));
         page.row("ROM", format!("{}, as {}", title.rom, title.rom_at));
         page.row("size", exact(title.bytes));

@@ -166,7 +166,7 @@ pub fn show(page: &mut Page, report: &ShowReport, manner: Manner) {
 /// Shows what was exported or imported.
 pub fn show_moved(page: &mut Page, report: &MoveReport, manner: Manner) {
     let verb = if report.dry_run { "would write" } else { "wrote" };
-    page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(&report.target)));
+    page.wrote(verb, native::text(&report.target));
     page.row("from", &report.source);
     if let Some(holder) = &report.holder {
         page.row("copy of", format!("{holder}, which was not changed"));

@@ -50,10 +50,11 @@ pub fn show(page: &mut Page, report: &UnmergeReport, is_unchecked: bool, took: D
         match (&row.path, &row.error) {
             (_, Some(error)) => {
                 page.line(format!("{}not made{} {} [{}]", style::BAD, style::PLAIN, row.what, row.id));
+                page.brief(format!("not made {} [{}]: {error}", row.what, row.id));
                 page.row("why", error);
             }
             (Some(path), None) => {
-                page.line(format!("{}{verb}{} {}", style::GOOD, style::PLAIN, native::text(path)));
+                page.wrote(verb, native::text(path));
                 let checked = match (is_unchecked, report.dry_run) {
                     (true, _) => "not checked".into(),
                     (_, true) => "not checked yet".into(),

@@ -1,6 +1,6 @@
 //! A page: what a report says to people, described once. How it looks is the business of whoever renders it.
 
-use super::Manner;
+use super::{Manner, style};
 use decanter_core::{Digest, Notice};
 
 /// What stands on a page, from top to bottom. Texts are one line each, and may hold colours ([`super::style::Ink`]).
@@ -22,6 +22,8 @@ pub enum Part {
     Table(Table),
     /// Room between two things.
     Blank,
+    /// A result in a line, for who wants no more than that.
+    Brief(String),
     /// What was noticed on the way. It stays apart from what may be piped on.
     Notices(Vec<Notice>),
 }
@@ -76,6 +78,30 @@ impl Page {
     pub fn table(&mut self, table: Table) {
         if !table.rows.is_empty() {
             self.parts.push(Part::Table(table));
+        }
+    }
+
+    /// Says that something was written, or would be.
+    pub fn wrote(&mut self, verb: &str, what: impl AsRef<str>) {
+        let what = what.as_ref();
+        self.line(format!("{}{verb}{} {what}", style::GOOD, style::PLAIN));
+        self.brief(what);
+    }
+
+    /// Says a result in a line, for who wants no more than that: with `--quiet` it stands for all of the page.
+    pub fn brief(&mut self, text: impl AsRef<str>) {
+        self.parts.push(Part::Brief(text.as_ref().to_owned()));
+    }
+
+    /// Keeps only the results in a line, where there are some.
+    pub fn shorten(&mut self) {
+        if self.parts.iter().any(|part| matches!(part, Part::Brief(_))) {
+            self.parts.retain(|part| matches!(part, Part::Brief(_)));
+            self.parts.iter_mut().for_each(|part| {
+                if let Part::Brief(text) = part {
+                    *part = Part::Line(std::mem::take(text));
+                }
+            });
         }
     }
 

@@ -3,7 +3,7 @@
 use crate::support::{demo, folder, run, tree};
 use std::fs;
 
-const COMMANDS: [&str; 15] = [
+const COMMANDS: [&str; 20] = [
     "dump",
     "identify",
     "list",
@@ -12,13 +12,18 @@ const COMMANDS: [&str; 15] = [
     "extract",
     "decrypt",
     "convert",
+    "merge",
+    "unmerge",
     "label",
     "launcher",
     "keys",
+    "config",
     "formats",
     "demo",
+    "clean",
     "completions",
     "manual",
+    "help",
 ];
 /// Commands of two words.
 const PAIRS: [[&str; 2]; 9] = [
@@ -105,12 +110,14 @@ fn words(line: &str) -> Vec<String> {
 #[test]
 fn manual_pages_and_completions_cover_every_command() {
     let folder = folder();
-    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 32 pages");
+    run(folder.path(), &["manual", "-o", "man", "--dry-run"]).expect(0).says("would write 33 pages");
     assert!(!folder.path().join("man").exists());
     run(folder.path(), &["manual", "-o", "man"]).expect(0);
     for name in COMMANDS {
         let page = fs::read_to_string(folder.path().join(format!("man/decanter-{name}.1"))).unwrap();
-        assert!(page.contains(".SH SYNOPSIS"), "{name}");
+        for section in ["SYNOPSIS", "EXAMPLES", "EXIT STATUS"] {
+            assert!(page.contains(&format!(".SH \"{section}\"")), "{name}: {section}");
+        }
     }
     for [name, verb] in PAIRS {
         assert!(folder.path().join(format!("man/decanter-{name}-{verb}.1")).exists());
@@ -119,7 +126,103 @@ fn manual_pages_and_completions_cover_every_command() {
     for shell in ["bash", "zsh", "fish"] {
         let script = run(folder.path(), &["completions", shell]).expect(0).out;
         assert!(COMMANDS.iter().all(|c| script.contains(c)), "{shell}");
+        assert!(script.contains("xdvdfs") && script.contains("sha256"), "{shell} offers values");
     }
+}
+
+#[test]
+fn help_is_short_or_whole_and_tells_common_options_once() {
+    let folder = folder();
+    let (short, long) = (
+        run(folder.path(), &["convert", "-h"]).expect(0).out,
+        run(folder.path(), &["convert", "--help"]).expect(0).out,
+    );
+    assert!(short.lines().count() < 35 && !short.contains("--codecs") && short.contains("Example:"), "{short}");
+    let headings =
+        ["images", "compressed images", "disks", "ROMs", "packages"].map(|kind| format!("Options for {kind}:"));
+    assert!(headings.iter().all(|heading| long.contains(heading)), "{long}");
+    for help in [&short, &long] {
+        assert!(
+            help.contains("--dry-run") && help.contains("decanter help options") && !help.contains("DECANTER_KEYS")
+        );
+    }
+    assert!(!run(folder.path(), &["list", "-h"]).expect(0).out.contains("--dry-run"));
+    run(folder.path(), &["list", "x", "--dry-run"]).expect(2).says("--dry-run has no meaning");
+    run(folder.path(), &["help", "options"]).expect(0).says("DECANTER_KEYS").says("--replace");
+    assert_eq!(
+        run(folder.path(), &["help", "patch", "apply"]).expect(0).out,
+        run(folder.path(), &["patch", "apply", "--help"]).out
+    );
+    run(folder.path(), &["help", "convrt"]).expect(2).says("did you mean convert?");
+    run(folder.path(), &["help"]).expect(0).says("identify");
+}
+
+#[test]
+fn a_format_tells_all_of_itself() {
+    let folder = folder();
+    let json = run(folder.path(), &["formats", "CHD", "--json"]).expect(0).json();
+    assert_eq!(
+        (json["id"].as_str(), json["read"]["id"].as_str(), json["written"]["id"].as_str()),
+        (Some("chd"), Some("chd"), Some("chd"))
+    );
+    assert!(json["options"].as_array().unwrap().iter().any(|o| o["name"] == "--hunk SIZE"));
+    run(folder.path(), &["formats", ".v64"]).expect(0).says("written");
+    run(folder.path(), &["formats", "xci"]).expect(0).says("doubts").says("docs/formats/xci.md");
+    run(folder.path(), &["formats", "chx"]).expect(2).says("did you mean chd?");
+}
+
+#[test]
+fn quiet_is_a_line_a_result() {
+    let folder = folder();
+    let plain = crate::support::text(&demo().plain);
+    let quiet = |words: &[&str]| run(folder.path(), &[words, &["-q"]].concat()).expect(0).out;
+    assert_eq!(quiet(&["convert", plain, "--to", "cso", "-o", "a.cso"]), "a.cso\n");
+    assert_eq!(quiet(&["verify", plain]).trim_end(), format!("READABLE        {plain}"));
+    assert!(quiet(&["identify", plain]).starts_with(&format!("{plain}: ")));
+    assert_eq!(quiet(&["extract", plain, "-o", "x"]), "x/\n");
+}
+
+#[test]
+fn progress_is_told_to_programs_as_lines() {
+    let folder = folder();
+    let plain = crate::support::text(&demo().plain);
+    let told = run(folder.path(), &["digest", plain, "--json", "--progress"]).expect(0);
+    let last: serde_json::Value = serde_json::from_str(told.err.lines().last().unwrap()).unwrap();
+    assert_eq!((last["schema"].as_str(), &last["bytes"]), (Some("decanter.progress/1"), &last["total_bytes"]));
+    told.json();
+    assert_eq!(run(folder.path(), &["digest", plain, "--json"]).expect(0).err, "");
+}
+
+#[test]
+fn settings_say_where_they_come_from_and_wrong_ones_are_errors() {
+    let folder = folder();
+    fs::create_dir(folder.path().join("mine")).unwrap();
+    let set = |text: &str| fs::write(folder.path().join("c.toml"), text).unwrap();
+    let config = |more: &[&str]| run(folder.path(), &[&["config", "--config", "c.toml"], more].concat());
+    set("keys = [\"mine\"]\njobs = 3\nlanguage = \"de\"\n");
+    config(&[]).expect(0).says("mine (from the file)").says("3 (from the file)").says("de (from the file)");
+    let json = config(&["--jobs", "2", "--json"]).expect(0).json();
+    assert_eq!((json["jobs"][0].as_u64(), json["jobs"][1].as_str()), (Some(2), Some("option")));
+    for (text, why) in [
+        ("language = \"xx\"", "is none"),
+        ("language = \"deutsch\"", "is none"),
+        ("keys = [\"gone\"]", "correct the line keys"),
+        ("colour = \"auto\"", "unknown field"),
+        ("jobs = 0", "out of range"),
+    ] {
+        set(text);
+        assert_ne!(config(&[]).says(why).code, 0);
+    }
+    run(folder.path(), &["config", "--config", "gone.toml"]).expect(5).says("gone.toml does not exist");
+    run(folder.path(), &["config", "--keys", "gone"]).expect(5).says("correct the path given with --keys");
+}
+
+#[test]
+fn what_is_wrong_with_a_line_is_json_where_that_is_asked_for() {
+    let folder = folder();
+    let json = run(folder.path(), &["convert", "x", "--nonsense", "--json"]).expect(2).json();
+    assert_eq!((json["schema"].as_str(), json["exit_code"].as_u64()), (Some("decanter.error/1"), Some(2)));
+    assert!(json["why"].as_str().unwrap().contains("--nonsense"));
 }
 
 #[test]

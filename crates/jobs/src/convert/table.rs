@@ -4,23 +4,44 @@ use super::choice::{Choice, Choices};
 use super::target::Target;
 use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, hybrid, moment, packed};
 
-/// All targets, family by family.
-static FAMILIES: [&[Target]; 10] = [
-    &disc::TARGETS,
-    &folder::TARGETS,
-    &packed::TARGETS,
-    &drive::TARGETS,
-    &cbm::TARGETS,
-    &moment::TARGETS,
-    &amiga::TARGETS,
-    &cartridge::TARGETS,
-    &handheld::TARGETS,
-    &hybrid::TARGETS,
+/// All targets, family by family, with what they are for.
+static FAMILIES: [(&str, &[Target]); 10] = [
+    ("images", &disc::TARGETS),
+    ("images", &folder::TARGETS),
+    ("compressed images", &packed::TARGETS),
+    ("compressed images", &drive::TARGETS),
+    ("disks", &cbm::TARGETS),
+    ("disks", &moment::TARGETS),
+    ("disks", &amiga::TARGETS),
+    ("ROMs", &cartridge::TARGETS),
+    ("packages", &handheld::TARGETS),
+    ("packages", &hybrid::TARGETS),
 ];
+
+/// What the targets that have a choice are for, each once.
+pub fn kinds(choice: &Choice) -> Vec<&'static str> {
+    let has = |targets: &[Target]| targets.iter().any(|t| t.has(choice.name));
+    let mut kinds: Vec<&str> = FAMILIES.iter().filter(|(_, targets)| has(targets)).map(|(kind, _)| *kind).collect();
+    kinds.dedup();
+    kinds
+}
+
+/// The ids of all targets, by what they are for.
+pub fn ids_by_kind() -> Vec<(&'static str, Vec<&'static str>)> {
+    let mut all: Vec<(&str, Vec<&str>)> = Vec::new();
+    for (kind, targets) in FAMILIES {
+        let ids = targets.iter().map(|t| t.id);
+        match all.iter_mut().find(|(known, _)| *known == kind) {
+            Some((_, known)) => known.extend(ids),
+            None => all.push((kind, ids.collect())),
+        }
+    }
+    all
+}
 
 /// All targets, in the order in which they are listed.
 pub fn targets() -> impl Iterator<Item = &'static Target> {
-    FAMILIES.iter().flat_map(|family| family.iter())
+    FAMILIES.iter().flat_map(|(_, family)| family.iter())
 }
 
 /// The target with this id, in whatever case.

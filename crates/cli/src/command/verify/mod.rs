@@ -127,7 +127,8 @@ pub fn show_verdict(page: &mut Page, report: &VerifyReport, manner: Manner) {
         page.row(named.digest.algorithm.name(), format!("{} {}", named.digest.hex(), named.name));
     }
     let (colour, word) = word(report.verdict);
-    page.row("verdict", format!("{colour}{word}: {}{}", reason(report), style::PLAIN))
+    page.row("verdict", format!("{colour}{word}: {}{}", reason(report), style::PLAIN));
+    page.brief(format!("{word:<16}{}", report.source))
 }
 
 /// A verdict in a word.
@@ -174,6 +175,7 @@ fn reason(report: &VerifyReport) -> String {
 pub fn show_row(page: &mut Page, report: &VerifyReport) {
     let (colour, word) = word(report.verdict);
     page.line(format!("  {colour}{word:<15}{} {}", style::PLAIN, report.source));
+    page.brief(format!("{word:<16}{}", report.source));
 }
 
 /// Shows how many of several sources came to what.
@@ -199,7 +201,8 @@ pub fn show_totals(page: &mut Page, run: &VerifyRun) {
     if run.unknown > 0 {
         told.push(format!("{} of no known kind", count(run.unknown, "file")));
     }
-    page.row("in all", told.join(", "))
+    page.row("in all", told.join(", "));
+    page.brief(told.join(", "))
 }
 
 /// Whether it carries digests of its bytes, beside what its structure says.
