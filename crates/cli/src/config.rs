@@ -169,6 +169,8 @@ impl Settled {
         }
         setting.language.clone_from(&self.language.0);
         if let Some(jobs) = self.jobs.0 {
+            // One at a time works on one thread, too.
+            decanter_core::threads::limit(jobs.into());
             setting.jobs = jobs.into();
         }
         setting

@@ -237,7 +237,7 @@ pub fn of_stream(
 pub fn crc32(source: &SourceRef, watch: &dyn Watch) -> Result<u32> {
     let threads = match source.prefers_sequential() {
         true => 1,
-        false => std::thread::available_parallelism().map_or(1, |n| n.get() as u64),
+        false => crate::threads::available() as u64,
     };
     let share = source.len().div_ceil(threads).next_multiple_of(CRC_BLOCK).max(CRC_BLOCK);
     let stretch = |number: u64| -> Result<crc32fast::Hasher> {

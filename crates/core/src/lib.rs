@@ -38,6 +38,7 @@ pub mod source;
 pub mod split;
 pub mod store;
 pub mod tell;
+pub mod threads;
 pub mod title;
 pub mod track;
 pub mod transform;

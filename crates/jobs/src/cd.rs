@@ -46,8 +46,7 @@ pub(crate) fn scan(track: &Track, algorithms: &[Algorithm], watch: &dyn Watch) -
     let has_checks = track.kind != TrackKind::Audio && len != SECTOR;
     let mut hashers: Vec<Hasher> = algorithms.iter().map(|&a| Hasher::new(a)).collect();
     let found: Mutex<(Vec<Fault>, u64)> = Mutex::new((Vec::new(), 0));
-    let lanes =
-        if has_checks { std::thread::available_parallelism().map_or(1, |n| n.get()).clamp(1, 4) as u64 } else { 0 };
+    let lanes = if has_checks { decanter_core::threads::available().clamp(1, 4) as u64 } else { 0 };
     let mut consumers: Vec<Consumer<'_>> = Vec::new();
     for hasher in &mut hashers {
         consumers.push(Box::new(move |p: &Piece| p.each_slice(|bytes| hasher.update(bytes))));

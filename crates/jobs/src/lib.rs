@@ -95,7 +95,7 @@ pub struct Setting<'a> {
 impl<'a> Setting<'a> {
     /// One without keys that replaces nothing.
     pub fn new(watch: &'a dyn Watch) -> Self {
-        let jobs = std::thread::available_parallelism().map_or(1, |n| n.get());
+        let jobs = decanter_core::threads::available();
         Self {
             watch,
             key: None,

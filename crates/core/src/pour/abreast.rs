@@ -104,7 +104,7 @@ pub(super) fn write(
     let mut queue = cut(run, at, measured);
     // The longest is begun first: the others fit in beside it.
     queue.sort_by_key(|s| s.len);
-    let lanes = thread::available_parallelism().map_or(1, |n| n.get()).clamp(1, MOST_LANES).min(queue.len().max(1));
+    let lanes = crate::threads::available().clamp(1, MOST_LANES).min(queue.len().max(1));
     let queue = Mutex::new(queue);
     let together = Together { watch, has_failed: AtomicBool::new(false) };
     let (file, path) = (output.file, output.path);

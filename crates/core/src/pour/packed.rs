@@ -6,6 +6,7 @@ use crate::blueprint::Packer;
 use crate::digest::Hasher;
 use crate::error::{Error, Result};
 use crate::source::SourceRef;
+use crate::threads;
 use crate::watch::{self, Watch};
 use crossbeam_channel::bounded;
 use std::collections::BTreeMap;
@@ -36,6 +37,40 @@ struct Batch {
     marks: Vec<u32>,
 }
 
+/// The same on the thread that asks for it.
+fn one_by_one(
+    source: &SourceRef,
+    packer: &dyn Packer,
+    output: &mut Writing<'_>,
+    start: u64,
+    look: Look<'_>,
+    watch: &dyn Watch,
+) -> Result<Done> {
+    let (mut worker, mut weeder) = (packer.worker()?, packer.weeder());
+    let mut done = Done { bytes: 0, marks: Vec::new() };
+    let (mut raw, mut packed, mut marks) = (Vec::new(), Vec::new(), Vec::new());
+    let mut at = 0;
+    while at < source.len() {
+        watch::check(watch)?;
+        raw.resize((packer.batch_len() as u64).min(source.len() - at) as usize, 0);
+        source.read_at(at, &mut raw)?;
+        look.raw.iter_mut().for_each(|h| h.update(&raw));
+        packed.clear();
+        marks.clear();
+        worker.pack(&raw, &mut packed, &mut marks)?;
+        if let Some(weeder) = &mut weeder {
+            weeder.weed(&mut packed, &mut marks)?;
+        }
+        look.packed.iter_mut().for_each(|h| h.update(&packed));
+        output.write(&packed, start + done.bytes)?;
+        done.bytes += packed.len() as u64;
+        done.marks.extend_from_slice(&marks);
+        at += raw.len() as u64;
+        watch.advance(raw.len() as u64);
+    }
+    Ok(done)
+}
+
 /// Packs all of `source` into the output from byte `start` on.
 pub(super) fn write(
     source: &SourceRef,
@@ -47,7 +82,10 @@ pub(super) fn write(
 ) -> Result<Done> {
     let batch_len = packer.batch_len() as u64;
     let count = source.len().div_ceil(batch_len);
-    let threads = thread::available_parallelism().map_or(1, |n| n.get()).min(MOST_THREADS).min(count.max(1) as usize);
+    let threads = threads::available().min(MOST_THREADS).min(count.max(1) as usize);
+    if threads == 1 {
+        return one_by_one(source, packer, output, start, look, watch);
+    }
     let in_turn = source.prefers_sequential() || !look.raw.is_empty();
     let next = AtomicU64::new(0);
     let stop = AtomicBool::new(false);

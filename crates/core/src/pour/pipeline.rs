@@ -289,17 +289,22 @@ impl Step {
 /// The first error in the order of the output: of reading, of `sink`, or [`crate::Error::Cancelled`];
 /// [`crate::Error::Io`] when no thread can be started.
 pub fn run(plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
-    let cores = thread::available_parallelism().map_or(1, |n| n.get());
+    let cores = crate::threads::available();
     // In a small plan the thread that writes is busy all the time: a processor is left to it.
     let spare = if plan.is_small { cores.saturating_sub(1) } else { cores };
     let readers = if plan.is_sequential() { 1 } else { spare.clamp(1, MOST_READERS) };
     run_on(readers, plan, watch, sink)
 }
 
+/// Whether a plan is not worth threads of its own, or may not have any.
+fn is_inline(plan: &Plan) -> bool {
+    plan.len() <= BLOCK as u64 || crate::threads::available() == 1
+}
+
 /// [`run`], with so many readers.
 fn run_on(readers: usize, mut plan: Plan, watch: &dyn Watch, sink: &mut dyn FnMut(Piece) -> Result<()>) -> Result<()> {
     let (home, pool) = bounded(POOL);
-    if plan.len() <= BLOCK as u64 {
+    if is_inline(&plan) {
         while let Some(step) = plan.next_step()? {
             watch::check(watch)?;
             let loan = Loan { bytes: pool.try_recv().unwrap_or_default(), home: home.clone() };
@@ -401,7 +406,7 @@ pub fn run_with<'c>(
     if consumers.is_empty() {
         return run(plan, watch, sink);
     }
-    if plan.len() <= BLOCK as u64 {
+    if is_inline(&plan) {
         return run(plan, watch, &mut |piece| {
             consumers.iter_mut().for_each(|c| c(&piece));
             sink(piece)

@@ -46,6 +46,51 @@ impl<B: Blocks> Cached<B> {
         Self { blocks, most: most.max(1), state: Mutex::default(), changed: Condvar::new() }
     }
 
+    /// Whether a block is there already.
+    pub fn has(&self, index: usize) -> bool {
+        let state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.ready.iter().any(|(ready, _)| *ready == index)
+    }
+
+    /// Fills `out` with block `index`: with what is there, or what another thread is making; else with what `make` puts there,
+    /// which is then kept for others.
+    ///
+    /// # Errors
+    /// What `make` fails with.
+    pub fn copy_or_make(
+        &self,
+        index: usize,
+        out: &mut [u8],
+        make: &mut dyn FnMut(&mut [u8]) -> Result<()>,
+    ) -> Result<()> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        loop {
+            if let Some((_, block)) = state.ready.iter().find(|(ready, _)| *ready == index) {
+                let block = block.clone();
+                drop(state);
+                out.copy_from_slice(&block);
+                return Ok(());
+            }
+            if state.busy.insert(index) {
+                break;
+            }
+            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        drop(state);
+        // Whatever happens, those who wait go on.
+        let busy = Busy { cached: self, index };
+        make(out)?;
+        let block = Arc::new(out.to_vec());
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        while state.ready.len() >= self.most {
+            state.ready.remove(0);
+        }
+        state.ready.push((index, block));
+        drop(state);
+        drop(busy);
+        Ok(())
+    }
+
     fn block(&self, index: usize) -> Result<Arc<Vec<u8>>> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         loop {

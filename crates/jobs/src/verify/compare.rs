@@ -1,6 +1,7 @@
 //! One source held against one expectation.
 
 use super::RangeState;
+use super::form::{self, Form, Region};
 use super::settle;
 use super::suspects::{self, Suspect};
 use super::sweep::{self, Check, Lane, Outcome};
@@ -15,7 +16,7 @@ use decanter_core::pour::pipeline::{Consumer, Piece};
 use decanter_core::protection::{KeyState, State};
 use decanter_core::transform::Transform;
 use decanter_core::tree::{Content, File, Node};
-use decanter_core::{Error, Notice, Result, SECTOR, Watch, tell};
+use decanter_core::{Error, Notice, Result, SECTOR, SourceRef, Watch, tell};
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -106,7 +107,7 @@ impl<'a> Comparison<'a> {
             }
             let Content::Whole(source) = &subject.file.content else { continue };
             let algorithm = subject.expected.map(|e| e.digest.algorithm).into_iter().collect::<Vec<_>>();
-            match digest::of_source(source, &algorithm, &CancelOnly(watch)) {
+            match digest::of_source(source, &algorithm, &form::CancelOnly(watch)) {
                 Ok(mut digests) => subject.found = digests.pop(),
                 Err(Error::Cancelled) => return Err(Error::Cancelled),
                 Err(e) => subject.trouble = Some(e),
@@ -136,16 +137,29 @@ impl<'a> Comparison<'a> {
         let (mut stored_checks, mut stored_of) = (Vec::new(), Vec::new());
         let (mut turned_checks, mut turned_of) = (Vec::new(), Vec::new());
         let turns = self.unseal.is_some() || self.seal.is_some();
+        let transform = self.unseal.clone().or(self.seal.clone());
+        let learned = match &transform {
+            Some(transform) => form::learn(source, transform, &self.regions(len), watch)?,
+            None => None,
+        };
         for (index, stretch) in self.stretches.iter().enumerate().filter(|(_, s)| s.span.end <= len) {
             match stretch.check {
                 RangeCheck::Bytes(bytes) => stored_checks.push(Check::compare(stretch.span.clone(), bytes.clone())),
                 RangeCheck::EitherForm(d) => {
+                    let is_turned = turns && stretch.is_encrypted;
+                    if learned.as_ref().is_some_and(|l| l.index == index) {
+                        continue;
+                    }
                     let check = || Check::hash(vec![stretch.span.clone()], Hasher::new(d.algorithm));
-                    stored_checks.push(check());
-                    if turns && stretch.is_encrypted {
+                    let form = learned.as_ref().map(|l| l.form).filter(|_| is_turned);
+                    if is_turned && form != Some(Form::Stored) {
                         turned_checks.push(check());
                         turned_of.push(index);
                     }
+                    if form == Some(Form::Turned) {
+                        continue;
+                    }
+                    stored_checks.push(check());
                 }
             }
             stored_of.push(index);
@@ -154,8 +168,7 @@ impl<'a> Comparison<'a> {
         let files_turned = self.unseal.is_some();
         let lanes =
             vec![Lane::new(file_checks, files_turned), Lane::new(stored_checks, false), Lane::new(turned_checks, true)];
-        let transform = self.unseal.clone().or(self.seal.clone());
-        let results = sweep::sweep(source, transform, lanes, more, watch, sink)?;
+        let results = sweep::sweep(source, transform.clone(), lanes, more, watch, sink)?;
         let mut results = results.into_iter();
         let mut take = || results.next().unwrap_or_default();
         for (index, outcome) in in_order.into_iter().zip(take()) {
@@ -168,6 +181,52 @@ impl<'a> Comparison<'a> {
         }
         for (index, outcome) in turned_of.into_iter().zip(take()) {
             self.stretches[index].turned = outcome;
+        }
+        if let (Some(learned), Some(transform)) = (learned, &transform) {
+            self.make_sure(learned, source, transform, watch)?;
+        }
+        Ok(())
+    }
+
+    /// The encrypted stretches that are described in one form or the other.
+    fn regions(&self, len: u64) -> Vec<Region<'_>> {
+        let all = self.stretches.iter().enumerate().filter(|(_, s)| s.is_encrypted && s.span.end <= len);
+        let region = |(index, s): (usize, &Stretch<'a>)| match s.check {
+            RangeCheck::EitherForm(expected) => Some(Region { index, span: s.span.clone(), expected }),
+            RangeCheck::Bytes(_) => None,
+        };
+        all.filter_map(region).collect()
+    }
+
+    /// Takes over what was learned; what is not as described in that form is looked at in the other one, too: nothing differs
+    /// that was not compared in both.
+    fn make_sure(
+        &mut self,
+        learned: form::Learned,
+        source: &SourceRef,
+        transform: &Arc<dyn Transform>,
+        watch: &dyn Watch,
+    ) -> Result<()> {
+        let (other, len) = (if learned.form == Form::Stored { Form::Turned } else { Form::Stored }, self.len());
+        let mut late = Vec::new();
+        for Region { index, span, expected } in self.regions(len).into_iter().filter(|r| r.index != learned.index) {
+            let stretch = &self.stretches[index];
+            let found = if learned.form == Form::Stored { &stretch.stored } else { &stretch.turned };
+            if !matches!(found, Some(Outcome::Digest(found)) if found == expected) {
+                late.push((index, form::hash(source, transform, &span, other, expected.algorithm, watch)?));
+            }
+        }
+        for (index, digest) in late {
+            let outcome = Some(Outcome::Digest(digest));
+            match other {
+                Form::Stored => self.stretches[index].stored = outcome,
+                Form::Turned => self.stretches[index].turned = outcome,
+            }
+        }
+        let stretch = &mut self.stretches[learned.index];
+        match learned.form {
+            Form::Stored => stretch.stored = Some(learned.outcome),
+            Form::Turned => stretch.turned = Some(learned.outcome),
         }
         Ok(())
     }
@@ -290,15 +349,6 @@ impl<'a> Comparison<'a> {
             }
         }
         Ok(())
-    }
-}
-
-/// Sees cancellation, but not the bytes, which were counted before.
-struct CancelOnly<'a>(&'a dyn Watch);
-
-impl Watch for CancelOnly<'_> {
-    fn cancelled(&self) -> bool {
-        self.0.cancelled()
     }
 }
 
@@ -432,7 +482,10 @@ impl Stretch<'_> {
         };
         let is = |outcome: &Option<Outcome>| matches!(outcome, Some(Outcome::Digest(d)) if d == expected);
         let state = protection.as_ref().map(|p| p.state);
+        let turned = if state == Some(State::Decrypted) { "as on the disc" } else { "decrypted" };
         match (self.is_encrypted, &self.stored) {
+            // One form is enough, where it was learned which one is described.
+            (true, None) if is(&self.turned) => (RangeState::Match, Some(turned.into())),
             (_, None) => (RangeState::Unchecked, Some("it could not be read".into())),
             (false, _) if is(&self.stored) => (RangeState::Match, None),
             (false, _) => (RangeState::Differs, None),
@@ -440,10 +493,7 @@ impl Stretch<'_> {
                 RangeState::Match,
                 Some(if state == Some(State::Decrypted) { "decrypted" } else { "as on the disc" }.into()),
             ),
-            (true, _) if is(&self.turned) => (
-                RangeState::Match,
-                Some(if state == Some(State::Decrypted) { "as on the disc" } else { "decrypted" }.into()),
-            ),
+            (true, _) if is(&self.turned) => (RangeState::Match, Some(turned.into())),
             // Only one form could be computed, and the digest may be of the other one.
             (true, _) if self.turned.is_none() => (RangeState::Unchecked, Some("its other form needs the key".into())),
             (true, _) => (RangeState::Differs, Some("it matches in neither form".into())),

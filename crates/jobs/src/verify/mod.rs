@@ -3,6 +3,7 @@
 pub mod catalogue;
 mod compare;
 mod disc;
+mod form;
 mod inside;
 mod itself;
 mod report;

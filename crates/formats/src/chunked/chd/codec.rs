@@ -3,6 +3,7 @@
 use super::flac::{self, Order};
 use super::header::Tag;
 use super::huffman;
+use super::noise;
 use crate::optical::cd::sector::{RAW, SYNC, ecc};
 use libdeflater::{CompressionLvl, Compressor, Decompressor};
 use lzma_rust2::{EncodeMode, LzmaOptions, LzmaReader, LzmaWriter, MfType};
@@ -193,10 +194,15 @@ pub(super) struct HunkPacker {
     zstd: Option<zstd::bulk::Compressor<'static>>,
     /// What each codec made, so that its memory stays.
     tries: Vec<Vec<u8>>,
+    /// Whether trying the codecs takes much longer than finding out that none will help.
+    is_costly: bool,
 }
 
 /// Effort of deflate, from 1 to 12.
 const DEFLATE_LEVEL: i32 = 9;
+
+/// Levels of zstd up to which it gives up on noise as fast as anything could.
+const QUICK_LEVEL: i32 = 5;
 
 impl HunkPacker {
     /// One that tries these codecs; `level` is that of zstd.
@@ -206,6 +212,7 @@ impl HunkPacker {
     pub(super) fn new(codecs: &[Codec], level: i32) -> std::io::Result<Self> {
         let zstd = codecs.iter().any(|c| matches!(c, Codec::Zstd | Codec::CdZstd));
         Ok(Self {
+            is_costly: codecs.iter().any(|c| !matches!(c, Codec::Zstd)) || level > QUICK_LEVEL,
             codecs: codecs.to_vec(),
             deflate: Compressor::new(CompressionLvl::new(DEFLATE_LEVEL).unwrap_or_default()),
             zstd: if zstd { Some(zstd::bulk::Compressor::new(level)?) } else { None },
@@ -215,6 +222,9 @@ impl HunkPacker {
 
     /// The shortest form of a hunk, with the number of its codec; `None` if it does not become shorter.
     pub(super) fn pack(&mut self, raw: &[u8]) -> Option<(usize, &[u8])> {
+        if self.is_costly && noise::is_noise(raw, &mut self.tries[0]) {
+            return None;
+        }
         let mut best = (raw.len(), usize::MAX);
         for index in 0..self.codecs.len() {
             let mut out = std::mem::take(&mut self.tries[index]);
@@ -264,7 +274,13 @@ impl HunkPacker {
     }
 
     fn pack_zstd(&mut self, raw: &[u8], out: &mut Vec<u8>) -> Option<()> {
-        out.extend(self.zstd.as_mut()?.compress(raw).ok()?);
+        let zstd = self.zstd.as_mut()?;
+        if out.is_empty() {
+            out.reserve(zstd::zstd_safe::compress_bound(raw.len()));
+            zstd.compress_to_buffer(raw, out).ok()?;
+        } else {
+            out.extend(zstd.compress(raw).ok()?);
+        }
         Some(())
     }
 

@@ -12,6 +12,7 @@ use decanter_core::view::{Concat, Fill};
 use decanter_core::{Error, Result, SECTOR};
 use std::collections::HashMap;
 use std::sync::Arc;
+use xxhash_rust::xxh3::xxh3_128;
 
 /// Effort of zstd.
 pub const LEVEL: i32 = 12;
@@ -21,8 +22,12 @@ const BATCH: usize = 1 << 20;
 const MOST_HUNKS: u64 = 2 << 20;
 /// Different hunks that are remembered.
 const MOST_KNOWN: usize = 1 << 19;
-/// Words that a packer tells of a hunk: its word of the map, its CRC-16, and the five of its SHA-1.
-const MARK: usize = 7;
+/// Words that a packer tells of a hunk: its word of the map, its CRC-16, what it is filled with, and the words of its name.
+const MARK: usize = 3 + NAME;
+/// Words of a hunk's name: a SHA-1, or a shorter hash that is only a hint.
+const NAME: usize = 5;
+/// What stands for hunks that are not filled with one value.
+const MIXED: u32 = u32::MAX;
 
 /// What kind of medium the image is of.
 pub enum Medium<'a> {
@@ -86,7 +91,7 @@ pub fn compose(medium: &Medium<'_>, wish: Wish) -> Result<(Blueprint, SourceRef)
 
     let mut blueprint = Blueprint::new();
     let lead = blueprint.late(lead_len);
-    let packer = ChdPacker { wish, hunk_len, unit_len };
+    let packer = ChdPacker { wish, hunk_len, unit_len, body: body.clone() };
     let packed = blueprint.packed(body.clone(), Arc::new(packer));
     blueprint.measure(packed, Algorithm::Sha1);
     let tail = blueprint.tail(map::most_len(count));
@@ -144,6 +149,33 @@ struct ChdPacker {
     wish: Wish,
     hunk_len: u32,
     unit_len: u32,
+    body: SourceRef,
+}
+
+/// What a hunk is known again by. Where it can be read once more, a fast hash says which ones may be the same, and their
+/// bytes are compared; of what is unpacked from its beginning for that, the SHA-1 says it.
+#[derive(Debug, Clone, Copy)]
+enum Naming {
+    Compared,
+    BySha1,
+}
+
+impl Naming {
+    fn of(body: &SourceRef) -> Self {
+        if body.prefers_sequential() { Self::BySha1 } else { Self::Compared }
+    }
+
+    fn name(self, hunk: &[u8]) -> [u32; NAME] {
+        let mut name = [0; NAME];
+        let bytes = match self {
+            Self::Compared => xxh3_128(hunk).to_be_bytes().to_vec(),
+            Self::BySha1 => of_bytes(Algorithm::Sha1, hunk).bytes,
+        };
+        for (word, bytes) in name.iter_mut().zip(bytes.as_chunks::<4>().0) {
+            *word = u32::from_be_bytes(*bytes);
+        }
+        name
+    }
 }
 
 impl Packer for ChdPacker {
@@ -155,7 +187,8 @@ impl Packer for ChdPacker {
     fn worker(&self) -> Result<Box<dyn PackWorker>> {
         let packer = HunkPacker::new(&self.wish.codecs, self.wish.level)
             .map_err(|e| Error::Usage(format!("zstd cannot be set up: {e}")))?;
-        Ok(Box::new(Worker { packer, hunk_len: self.hunk_len as usize, last: None }))
+        let naming = Naming::of(&self.body);
+        Ok(Box::new(Worker { packer, hunk_len: self.hunk_len as usize, last: None, last_crc: None, naming }))
     }
 
     fn weeder(&self) -> Option<Box<dyn Weeder>> {
@@ -164,6 +197,9 @@ impl Packer for ChdPacker {
             hunk_len: self.hunk_len,
             unit_len: self.unit_len,
             parent: self.wish.parent.as_ref().map(|(_, source)| source.clone()),
+            body: self.body.clone(),
+            naming: Naming::of(&self.body),
+            flat: HashMap::new(),
             next: 0,
         }))
     }
@@ -174,6 +210,8 @@ struct Worker {
     hunk_len: usize,
     /// The last hunk of one value: disks are full of them.
     last: Option<(Vec<u8>, u32, Vec<u8>)>,
+    last_crc: Option<u16>,
+    naming: Naming,
 }
 
 impl PackWorker for Worker {
@@ -188,9 +226,11 @@ impl PackWorker for Worker {
                 hunk
             };
             let is_flat = hunk.iter().all(|b| *b == hunk[0]);
+            let mut crc = None;
             if let Some((_, word, bytes)) = self.last.as_ref().filter(|(last, ..)| is_flat && last[..] == *hunk) {
                 marks.push(*word);
                 packed.extend(bytes);
+                crc = self.last_crc;
             } else {
                 let (word, bytes) = match self.packer.pack(hunk) {
                     Some((codec, bytes)) => ((codec as u32) << kind::SHIFT | bytes.len() as u32, bytes),
@@ -202,9 +242,13 @@ impl PackWorker for Worker {
                     self.last = Some((hunk.to_vec(), word, bytes.to_vec()));
                 }
             }
-            marks.push(Crc16::of(hunk).into());
-            let sha1 = of_bytes(Algorithm::Sha1, hunk).bytes;
-            marks.extend(sha1.as_chunks::<4>().0.iter().map(|b| u32::from_be_bytes(*b)));
+            let crc = crc.unwrap_or_else(|| Crc16::of(hunk));
+            if is_flat {
+                self.last_crc = Some(crc);
+            }
+            marks.push(crc.into());
+            marks.push(if is_flat { hunk[0].into() } else { MIXED });
+            marks.extend(if is_flat { [0; NAME] } else { self.naming.name(hunk) });
         }
         Ok(())
     }
@@ -212,7 +256,12 @@ impl PackWorker for Worker {
 
 /// Keeps of equal hunks the first, and of those that the parent has at the same place none.
 struct Once {
-    known: HashMap<[u32; 5], u32>,
+    /// The first hunk of every name.
+    known: HashMap<[u32; NAME], u32>,
+    /// The first hunk that is filled with a value.
+    flat: HashMap<u32, u32>,
+    body: SourceRef,
+    naming: Naming,
     hunk_len: u32,
     unit_len: u32,
     parent: Option<SourceRef>,
@@ -220,15 +269,39 @@ struct Once {
 }
 
 impl Once {
-    /// Whether the parent has this hunk at the same place.
-    fn is_in_parent(&self, sha1: &[u32; 5]) -> Result<bool> {
-        let Some(parent) = &self.parent else { return Ok(false) };
-        let at = u64::from(self.next) * u64::from(self.hunk_len);
+    /// A hunk of `source`, as long as all are: what is not there is zeros.
+    fn read(&self, source: &SourceRef, number: u32) -> Result<Vec<u8>> {
+        let at = u64::from(number) * u64::from(self.hunk_len);
         let mut bytes = vec![0; self.hunk_len as usize];
-        let here = u64::from(self.hunk_len).min(parent.len().saturating_sub(at)) as usize;
-        parent.read_at(at.min(parent.len()), &mut bytes[..here])?;
-        let own = of_bytes(Algorithm::Sha1, &bytes).bytes;
-        Ok(own.as_chunks::<4>().0.iter().zip(sha1).all(|(a, b)| u32::from_be_bytes(*a) == *b))
+        let here = u64::from(self.hunk_len).min(source.len().saturating_sub(at)) as usize;
+        source.read_at(at.min(source.len()), &mut bytes[..here])?;
+        Ok(bytes)
+    }
+
+    /// The earlier hunk that this one is the same as.
+    fn earlier(&self, fill: u32, name: &[u32; NAME]) -> Result<Option<u32>> {
+        if fill != MIXED {
+            return Ok(self.flat.get(&fill).copied());
+        }
+        let Some(first) = self.known.get(name).copied() else { return Ok(None) };
+        let is_same = match self.naming {
+            Naming::BySha1 => true,
+            Naming::Compared => self.read(&self.body, first)? == self.read(&self.body, self.next)?,
+        };
+        Ok(is_same.then_some(first))
+    }
+
+    /// Whether the parent has this hunk at the same place.
+    fn is_in_parent(&self, fill: u32, name: &[u32; NAME]) -> Result<bool> {
+        let Some(parent) = &self.parent else { return Ok(false) };
+        let theirs = self.read(parent, self.next)?;
+        Ok(match (fill, self.naming) {
+            (MIXED, Naming::BySha1) => self.naming.name(&theirs) == *name,
+            (MIXED, Naming::Compared) => {
+                self.naming.name(&theirs) == *name && theirs == self.read(&self.body, self.next)?
+            }
+            (value, _) => theirs.iter().all(|byte| u32::from(*byte) == value),
+        })
     }
 }
 
@@ -237,25 +310,29 @@ impl Weeder for Once {
         let mut kept_marks = Vec::with_capacity(marks.len() / MARK * 2);
         let (mut from, mut to) = (0, 0);
         for mark in marks.as_chunks::<MARK>().0 {
-            let [word, crc, sha1 @ ..] = *mark;
+            let [word, crc, fill, name @ ..] = *mark;
             let len = match word >> kind::SHIFT {
                 kind::STORED => self.hunk_len as usize,
                 _ => (word & kind::MASK) as usize,
             };
-            if let Some(first) = self.known.get(&sha1) {
+            if let Some(first) = self.earlier(fill, &name)? {
                 kept_marks.extend([kind::SAME << kind::SHIFT | first, 0]);
             } else if let Ok(unit) = u32::try_from(u64::from(self.next) * u64::from(self.hunk_len / self.unit_len))
                 // What stands further behind in the parent than a mark can say is written once more.
                 && unit <= kind::MASK
-                && self.is_in_parent(&sha1)?
+                && self.is_in_parent(fill, &name)?
             {
                 kept_marks.extend([kind::PARENT << kind::SHIFT | unit, 0]);
             } else {
-                packed.copy_within(from..from + len, to);
+                if from != to {
+                    packed.copy_within(from..from + len, to);
+                }
                 to += len;
                 kept_marks.extend([word, crc]);
-                if self.known.len() < MOST_KNOWN {
-                    self.known.insert(sha1, self.next);
+                if fill != MIXED {
+                    self.flat.insert(fill, self.next);
+                } else if self.known.len() < MOST_KNOWN {
+                    self.known.entry(name).or_insert(self.next);
                 }
             }
             from += len;

@@ -5,6 +5,7 @@ use super::codec::{Codec, Unpacker};
 use super::header::{Header, Tag};
 use super::map::{Check, Crc16, Hunk, Map};
 use decanter_core::source::SourceRef;
+use decanter_core::view::{Blocks, Cached};
 use decanter_core::{Error, Result};
 
 /// Packed bytes that are read at once.
@@ -137,23 +138,46 @@ impl Hunks {
         if holds { Ok(()) } else { Err(self.damaged(number, at, "is damaged: its CRC does not hold")) }
     }
 
-    /// Unpacks whole hunks from `first` on until `out` is full; those that stand together in the file in one read.
-    pub(super) fn unpack_all(&self, first: u64, out: &mut [u8]) -> Result<()> {
+    /// Unpacks whole hunks from `first` on until `out` is full; those that stand together in the file in one read. What is in
+    /// `kept` is taken from there, and what is unpacked is kept there; of hunks that are the same the first stands for all.
+    pub(super) fn unpack_all(&self, first: u64, out: &mut [u8], kept: &Cached<impl Blocks>) -> Result<()> {
         let hunk_len = self.hunk_len();
         let (mut number, mut rest) = (first, out);
         let (mut worker, mut packed) = (Unpacker::new(), Vec::new());
         while !rest.is_empty() {
             let run = self.run(number, rest.len() / hunk_len)?;
-            packed.resize((run.end - run.start) as usize, 0);
-            self.source.read_at(run.start, &mut packed)?;
+            let is_kept = |index: &usize| kept.has(self.itself(number + *index as u64) as usize);
+            packed.clear();
+            if !(0..run.hunks.len()).all(|index| is_kept(&index)) {
+                packed.resize((run.end - run.start) as usize, 0);
+                self.source.read_at(run.start, &mut packed)?;
+            }
             for (hunk, own) in run.hunks {
                 let (now, later) = rest.split_at_mut(hunk_len);
-                self.unpack_from(number, &hunk, &packed[own], &mut worker, now)?;
+                let is_simple = matches!(hunk, Hunk::Zeros | Hunk::Repeated(_));
+                match packed.get(own) {
+                    Some(packed) if is_simple => self.unpack_from(number, &hunk, packed, &mut worker, now)?,
+                    Some(packed) if !matches!(hunk, Hunk::Same(_)) => {
+                        kept.copy_or_make(number as usize, now, &mut |out| {
+                            self.unpack_from(number, &hunk, packed, &mut worker, out)
+                        })?;
+                    }
+                    // Another one of its kind, or one that was kept when it was looked for.
+                    _ => {
+                        let itself = self.itself(number);
+                        kept.copy_or_make(itself as usize, now, &mut |out| self.unpack(itself, &mut worker, out))?;
+                    }
+                }
                 rest = later;
                 number += 1;
             }
         }
         Ok(())
+    }
+
+    /// The first of the hunks that are the same as this one; itself where that cannot be told, which reading it then tells.
+    pub(super) fn itself(&self, number: u64) -> u64 {
+        self.first_of_its_kind(number).map_or(number, |(first, _)| first)
     }
 
     /// As many hunks from `first` on, at most `most`, as stand one after the other in the file: at least one.

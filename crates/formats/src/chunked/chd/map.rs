@@ -282,15 +282,18 @@ impl Default for Crc16 {
     }
 }
 
-/// CRCs of single bytes, and of bytes followed by zeros: four at a time.
-static TABLES: std::sync::LazyLock<[[u16; 256]; 4]> = std::sync::LazyLock::new(|| {
-    let mut tables = [[0u16; 256]; 4];
+/// Bytes that are taken at a time: each step waits for the one before.
+const WIDE: usize = 16;
+
+/// CRCs of single bytes, and of bytes followed by zeros.
+static TABLES: std::sync::LazyLock<[[u16; 256]; WIDE]> = std::sync::LazyLock::new(|| {
+    let mut tables = [[0u16; 256]; WIDE];
     for (value, entry) in tables[0].iter_mut().enumerate() {
         *entry =
             (0..8).fold((value as u16) << 8, |crc, _| if crc & 0x8000 != 0 { crc << 1 ^ 0x1021 } else { crc << 1 });
     }
     let first = tables[0];
-    for step in 1..4 {
+    for step in 1..WIDE {
         let before = tables[step - 1];
         for (entry, before) in tables[step].iter_mut().zip(before) {
             *entry = before << 8 ^ first[usize::from(before >> 8)];
@@ -303,11 +306,13 @@ impl Crc16 {
     /// Goes on with these bytes.
     pub(super) fn update(&mut self, bytes: &[u8]) {
         let t = &*TABLES;
-        let (fours, rest) = bytes.as_chunks::<4>();
-        for b in fours {
+        let (wide, rest) = bytes.as_chunks::<WIDE>();
+        for b in wide {
             let first = usize::from(b[0] ^ (self.0 >> 8) as u8);
             let second = usize::from(b[1] ^ self.0 as u8);
-            self.0 = t[3][first] ^ t[2][second] ^ t[1][usize::from(b[2])] ^ t[0][usize::from(b[3])];
+            // What does not wait for the step before is put together first.
+            let others = b[2..].iter().rev().zip(t).fold(0, |sum, (byte, table)| sum ^ table[usize::from(*byte)]);
+            self.0 = t[WIDE - 1][first] ^ t[WIDE - 2][second] ^ others;
         }
         for b in rest {
             self.0 = self.0 << 8 ^ t[0][usize::from((self.0 >> 8) as u8 ^ b)];

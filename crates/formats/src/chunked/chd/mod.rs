@@ -11,6 +11,7 @@ mod header;
 mod huffman;
 mod hunks;
 mod map;
+mod noise;
 mod view;
 
 pub use codec::Codec;

@@ -36,7 +36,7 @@ impl Blocks for Kept {
 
     fn find(&self, offset: u64) -> (usize, u64) {
         let hunk_len = self.0.hunk_len() as u64;
-        ((offset / hunk_len) as usize, offset / hunk_len * hunk_len)
+        (self.0.itself(offset / hunk_len) as usize, offset / hunk_len * hunk_len)
     }
 
     fn make(&self, index: usize) -> Result<Vec<u8>> {
@@ -61,7 +61,7 @@ impl View {
         let (next, found) = (AtomicU64::new(0), Mutex::new(Vec::new()));
         let work = || self.try_hunks(&next, &found, watch);
         std::thread::scope(|scope| {
-            let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
+            let threads = decanter_core::threads::available();
             let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
             let own = work();
             others.into_iter().map(|t| t.join().unwrap_or_else(|panic| resume_unwind(panic))).fold(own, Result::and)
@@ -113,7 +113,7 @@ impl Source for View {
             let len = if is_whole { buf.len() / hunk_len * hunk_len } else { buf.len().min(hunk_len - into) };
             let (now, later) = buf.split_at_mut(len);
             match is_whole {
-                true => self.hunks.unpack_all(offset / hunk_len as u64, now)?,
+                true => self.hunks.unpack_all(offset / hunk_len as u64, now, &self.kept)?,
                 false => self.kept.read_at(offset, now)?,
             }
             offset += len as u64;
@@ -180,6 +180,57 @@ mod tests {
         assert!(told[0].contains("hunk 0 (from byte 0x0 of the image)") && told[0].contains("past the end"));
         assert!(view.read_at(0, &mut [0; HUNK]).is_err() && view.read_at(5, &mut [0; 3]).is_err());
         view.read_at(HUNK as u64, &mut [0; HUNK + 10]).unwrap();
+    }
+
+    /// A file that counts how many bytes are read of it.
+    struct Counting(Bytes, AtomicU64);
+
+    impl Source for Counting {
+        fn len(&self) -> u64 {
+            self.0.len()
+        }
+
+        fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+            self.1.fetch_add(buf.len() as u64, Ordering::Relaxed);
+            self.0.read_at(offset, buf)
+        }
+    }
+
+    /// Eight times the same hunk of 4 KiB and one of another kind, packed by this program; and the image.
+    fn alike() -> (Vec<u8>, Vec<u8>) {
+        use super::super::compose::{Medium, Wish, compose};
+        let noise: Vec<u8> = (0..4096u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+        let image = [noise.repeat(8), vec![1; 100], vec![2; 3996]].concat();
+        let codecs = vec![super::super::codec::Codec::Zstd];
+        let wish = Wish { codecs, level: 3, hunk_len: Some(4096), parent: None };
+        let (blueprint, _) = compose(&Medium::HardDisk(Arc::new(Bytes(image.clone()))), wish).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let (path, guard) = (folder.path().join("a.chd"), decanter_core::Guard::default());
+        let door = decanter_core::Door { guard: &guard, replace: false };
+        decanter_core::pour::pour(decanter_core::pour::Output::new(&blueprint, &path), door, &()).unwrap();
+        (std::fs::read(&path).unwrap(), image)
+    }
+
+    #[test]
+    fn hunks_that_are_the_same_are_unpacked_once_however_many_threads_want_them() {
+        let (file, image) = alike();
+        let counting = Arc::new(Counting(Bytes(file), AtomicU64::new(0)));
+        let view = view(counting.clone());
+        let before = counting.1.load(Ordering::Relaxed);
+        std::thread::scope(|scope| {
+            for _ in 0..8 {
+                scope.spawn(|| {
+                    for (at, len) in [(0, image.len()), (4096, 8192), (10, 5000), (8192, 4096)] {
+                        let mut read = vec![0; len];
+                        view.read_at(at as u64, &mut read).unwrap();
+                        assert!(read == image[at..at + len]);
+                    }
+                });
+            }
+        });
+        let read = counting.1.load(Ordering::Relaxed) - before;
+        // A thread may read the packed bytes of a run before it learns that another has unpacked them.
+        assert!(read < 8 * 2 * 4096, "{read} bytes were read of a packed hunk of 4096");
     }
 
     /// A file on a medium that fails from the hunks on.

@@ -1,0 +1,21 @@
+//! How many threads a single piece of work may use.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread::available_parallelism;
+
+/// The most that whoever runs this process wants; 0 where nothing was said.
+static MOST: AtomicUsize = AtomicUsize::new(0);
+
+/// No piece of work in this process uses more than `most` threads from now on.
+pub fn limit(most: usize) {
+    MOST.store(most, Ordering::Relaxed);
+}
+
+/// One for each processor, or as many as were allowed.
+pub fn available() -> usize {
+    let processors = available_parallelism().map_or(1, |n| n.get());
+    match MOST.load(Ordering::Relaxed) {
+        0 => processors,
+        most => most.min(processors),
+    }
+}
