@@ -53,8 +53,15 @@ pub(super) fn learn(
     if others.map(|region| region.span.end - region.span.start).sum::<u64>() < LEAST {
         return Ok(None);
     }
-    for form in [Form::Stored, Form::Turned] {
-        let found = hash(source, transform, &shortest.span, form, shortest.expected.algorithm, watch)?;
+    let both = std::thread::scope(|scope| {
+        let hash = |form| hash(source, transform, &shortest.span, form, shortest.expected.algorithm, watch);
+        let stored = scope.spawn(move || hash(Form::Stored));
+        let turned = hash(Form::Turned);
+        let lost = |_| Err(decanter_core::Error::Usage("a hashing thread ended early".into()));
+        [(Form::Stored, stored.join().unwrap_or_else(lost)), (Form::Turned, turned)]
+    });
+    for (form, found) in both {
+        let found = found?;
         if found == *shortest.expected {
             return Ok(Some(Learned { index: shortest.index, form, outcome: Outcome::Digest(found) }));
         }
