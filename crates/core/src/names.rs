@@ -15,7 +15,7 @@ const DEVICES: [&str; 22] = [
 
 /// A name for a file that is made of something a source says: it stays in its folder, and every file system takes it.
 pub fn file_name(name: &str) -> String {
-    match safe_name(&name.replace('/', "_"), false).as_str() {
+    match safe_name(&name.replace('/', "_")).as_str() {
         "" | "." => "_".into(),
         safe => shorten(safe, ""),
     }
@@ -33,9 +33,8 @@ pub fn stem_of(name: &str) -> String {
 
 /// Gives every path of a tree its place below an output folder: relative, without `..`, unique.
 pub struct Namer {
-    /// True when the target takes `a` and `A` for the same name: then the other rules of such file systems
-    /// (device names, `<>:"|?*\`, no dot or space at the end) hold too.
-    strict: bool,
+    /// True when the target takes `a` and `A` for the same name.
+    folds_case: bool,
     folders: HashMap<String, PathBuf>,
     taken: HashSet<String>,
     /// The number that the next file of a name gets that is taken: many may be called alike.
@@ -52,9 +51,9 @@ pub struct Named {
 }
 
 impl Namer {
-    /// One for a target of this kind.
-    pub fn new(strict: bool) -> Self {
-        Self { strict, folders: HashMap::new(), taken: HashSet::new(), next: HashMap::new() }
+    /// One for a target that takes `a` and `A` for the same name, or not.
+    pub fn new(folds_case: bool) -> Self {
+        Self { folds_case, folders: HashMap::new(), taken: HashSet::new(), next: HashMap::new() }
     }
 
     /// The place of the folder at `path`. Asked twice, it is the same place.
@@ -95,11 +94,11 @@ impl Namer {
 
     /// A free name for `name` in the folder at `parent`.
     fn claim(&mut self, parent: PathBuf, name: &str) -> PathBuf {
-        let safe = safe_name(name, self.strict);
-        let strict = self.strict;
+        let safe = safe_name(name);
+        let folds_case = self.folds_case;
         let key = |place: &std::path::Path| {
             let key = native::text(place);
-            if strict { key.to_lowercase() } else { key }
+            if folds_case { key.to_lowercase() } else { key }
         };
         let place = parent.join(native::os(&shorten(&safe, "")));
         let first = key(&place);
@@ -126,21 +125,20 @@ fn differs(place: &std::path::Path, path: &str) -> bool {
     native::text(place) != path.trim_end_matches('/')
 }
 
-/// A name that cannot leave its folder and that the target can hold.
-fn safe_name(name: &str, strict: bool) -> String {
+/// A name that cannot leave its folder, and that every file system takes: those of sticks and of Windows allow no
+/// `<>:"|?*\`, no dot or space at the end, and no names of devices. What is written here is carried there.
+fn safe_name(name: &str) -> String {
     if name == ".." {
         return "__".into();
     }
-    let keep = |c: char| !(c.is_control() || (strict && "<>:\"|?*\\".contains(c)));
+    let keep = |c: char| !(c.is_control() || "<>:\"|?*\\".contains(c));
     let mut safe: String = name.chars().map(|c| if keep(c) { c } else { '_' }).collect();
-    if strict {
-        let end = safe.trim_end_matches(['.', ' ']).len();
-        let tail = "_".repeat(safe.len() - end);
-        safe.replace_range(end.., &tail);
-        let stem = safe.split('.').next().unwrap_or_default().to_uppercase();
-        if DEVICES.contains(&stem.as_str()) {
-            safe.insert(stem.len(), '_');
-        }
+    let end = safe.trim_end_matches(['.', ' ']).len();
+    let tail = "_".repeat(safe.len() - end);
+    safe.replace_range(end.., &tail);
+    let stem = safe.split('.').next().unwrap_or_default().to_uppercase();
+    if DEVICES.contains(&stem.as_str()) {
+        safe.insert(stem.len(), '_');
     }
     safe
 }
@@ -190,6 +188,7 @@ mod tests {
         assert_eq!(file_name(".."), "__");
         assert_eq!(file_name("a/../b\u{1b}[31m.iso"), "a_.._b_[31m.iso");
         assert_eq!((file_name(""), file_name(".")), ("_".into(), "_".into()));
+        assert_eq!((file_name("con.iso"), file_name("what?")), ("con_.iso".into(), "what_".into()));
     }
 
     #[test]
@@ -223,9 +222,9 @@ mod tests {
         #[test]
         fn no_name_leaves_the_folder_or_is_given_twice(
             paths in proptest::collection::vec("[a-c./\\\\:\u{e9}]{0,12}|.{0,300}", 1..12),
-            strict in any::<bool>(),
+            folds_case in any::<bool>(),
         ) {
-            let mut namer = Namer::new(strict);
+            let mut namer = Namer::new(folds_case);
             let mut seen = HashSet::new();
             for path in &paths {
                 let place = namer.file(path).path;
