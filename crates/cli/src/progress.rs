@@ -88,6 +88,15 @@ impl Screen {
         self.has_unread.load(Ordering::Relaxed)
     }
 
+    /// Does something on standard output while the bar is out of the way.
+    pub fn aside<T>(&self, act: impl FnOnce() -> T) -> T {
+        let bar = self.bar.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        match bar {
+            Some(bar) => bar.suspend(act),
+            None => act(),
+        }
+    }
+
     fn with_bar(&self, act: impl FnOnce(&ProgressBar)) {
         if let Some(bar) = self.bar.lock().unwrap_or_else(PoisonError::into_inner).as_ref() {
             act(bar);

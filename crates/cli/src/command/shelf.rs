@@ -29,7 +29,7 @@ pub fn show_row<R>(
     if row.state == State::PassedOver && !manner.is_verbose {
         return Ok(());
     }
-    with.print(out, |page| {
+    let describe = |page: &mut Page| {
         let (colour, word) = match row.state {
             State::Done => (style::GOOD, "done"),
             State::Flawed => (style::BAD, "FLAWED"),
@@ -47,7 +47,8 @@ pub fn show_row<R>(
         for text in row.why.iter().chain(&row.hint).filter(|_| tells_why) {
             page.line(format!("{:WORD$}   {text}", ""));
         }
-    })
+    };
+    with.watch.aside(|| with.print(out, describe))
 }
 
 /// Shows what all rows came to, and returns the exit code.

@@ -207,7 +207,7 @@ pub fn decrypt_onto(
 fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     let source = crate::quoted(&item.shown);
     let Some(protection) = &item.opened.protection else {
-        let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
+        let hint = format!("use it as it is, or take the files out: decanter extract {source}");
         return Err((
             Error::Usage(format!(
                 "it is {}, which has nothing encrypted in it",
@@ -217,11 +217,11 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
         ));
     };
     if protection.state == State::Decrypted {
-        let hint = format!("use it as it is; \"decanter extract {source}\" takes the files out");
+        let hint = format!("use it as it is, or take the files out: decanter extract {source}");
         return Err((Error::Usage(format!("it is decrypted already: {}", protection.evidence)), Some(hint)));
     }
     if !protection.has_clear_form {
-        let hint = format!("\"decanter extract {source}\" decrypts its files while it takes them out");
+        let hint = format!("its files are decrypted while they are taken out: decanter extract {source}");
         let kind = with_article(&item.opened.identity.kind);
         return Err((Error::Usage(format!("it is {kind}, which has no form without encryption")), Some(hint)));
     }
@@ -231,11 +231,11 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
     let len = item.source.as_ref().map_or(0, |s| s.len());
     if let Some(promised) = item.opened.extent.promised_len.filter(|&p| p > len) {
         let missing = match item.opened.identity.role == Role::Package {
-            true => format!("{} bytes", crate::grouped(promised - len)),
-            false => format!("{} sectors", (promised - len).div_ceil(SECTOR)),
+            true => tell::count(promised - len, "byte is", "bytes are"),
+            false => tell::count((promised - len).div_ceil(SECTOR), "sector is", "sectors are"),
         };
         let hint =
-            format!("{missing} are missing: copy or dump it again; \"decanter extract {source}\" takes what is whole");
+            format!("{missing} missing: copy or dump it again, or take what is whole: decanter extract {source}");
         return Err((Error::PastEnd { offset: 0, asked: promised, len }, Some(hint)));
     }
     match &protection.clear {
@@ -243,7 +243,7 @@ fn clear_image(item: &Item) -> Result<Blueprint, (Error, Option<String>)> {
         None if item.opened.proof.settled.iter().any(|s| !s.holds && s.matters.is_some()) => {
             let broken = item.opened.proof.settled.iter().find(|s| !s.holds && s.matters.is_some());
             let why = broken.map(|s| format!("{}: {}", s.name, s.note.as_deref().unwrap_or("it does not hold")));
-            let hint = format!("\"decanter extract {source}\" takes what is whole");
+            let hint = format!("take what is whole: decanter extract {source}");
             Err((Error::Unreadable { why: why.unwrap_or_default() }, Some(hint)))
         }
         None => Err((Error::Usage(format!("whether it is encrypted is not clear: {}", protection.evidence)), None)),

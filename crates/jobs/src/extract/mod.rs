@@ -152,10 +152,8 @@ fn wanted<'a>(item: &'a Item, options: &Options, setting: &Setting<'_>) -> Resul
     let nodes = item.opened.holds.tree.iter().flat_map(|tree| &tree.nodes);
     let wanted: Vec<&Node> = nodes.filter(|n| globs.as_ref().is_none_or(|g| matches(g, &n.path))).collect();
     if wanted.is_empty() && globs.is_some() {
-        let hint = format!(
-            "\"decanter list {}\" shows the names; * matches any characters, also across folders",
-            crate::quoted(shown)
-        );
+        let hint =
+            format!("* matches any characters, also across folders; the names: decanter list {}", crate::quoted(shown));
         return Err(fail(Error::Usage("nothing in it matches --only".into())).hint(hint));
     }
     check_keys(item, &wanted).map_err(fail)?;

@@ -188,6 +188,8 @@ impl<'a> Overall<'a> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         state.0 += bytes_of(found);
         if was_alone {
+            // One that failed has not ended what it showed.
+            self.watch.end();
             return;
         }
         match state.1 {

@@ -323,7 +323,10 @@ impl<'a> Comparison<'a> {
         match verdict {
             Verdict::Incomplete => {
                 let missing = self.expectation.len.unwrap_or_default().saturating_sub(self.len()).div_ceil(SECTOR);
-                format!("{missing} sectors are missing at its end: copy or dump it again")
+                format!(
+                    "{} missing at its end: copy or dump it again",
+                    tell::count(missing, "sector is", "sectors are")
+                )
             }
             Verdict::Match if self.item.source.is_none() => "nothing; the folder holds what the disc holds".into(),
             Verdict::Match if self.is_locked() => {
@@ -423,7 +426,7 @@ impl Subject<'_> {
     fn cut_suspects(&self, missing: u64) -> Vec<Suspect> {
         let Some(last) = self.file.spans.last() else { return Vec::new() };
         let first = last.end.saturating_sub(missing).max(last.start) / SECTOR;
-        vec![Suspect { first, last: (last.end - 1) / SECTOR, why: "missing: the image ends before them".into() }]
+        vec![Suspect { first, last: (last.end - 1) / SECTOR, why: "missing: the image ends before that".into() }]
     }
 }
 
@@ -463,7 +466,10 @@ impl Stretch<'_> {
         if self.span.end > len {
             return (
                 RangeState::Cut,
-                Some(format!("{} sectors are missing", (self.span.end - len.max(self.span.start)).div_ceil(SECTOR))),
+                Some({
+                    let missing = (self.span.end - len.max(self.span.start)).div_ceil(SECTOR);
+                    format!("{} missing", tell::count(missing, "sector is", "sectors are"))
+                }),
             );
         }
         let expected = match self.check {

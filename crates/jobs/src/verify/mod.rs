@@ -119,6 +119,10 @@ impl<E> Rows<'_, '_, E> {
             Err(failure) if depth > 0 && settle::is_unknown(&failure.cause) => return Ok(Ended::Unknown),
             Err(failure) => return self.failed(failure),
         };
+        // A list or a text among dumps has nothing to check, and is none of them.
+        if depth > 0 && report.verdict == Verdict::Nothing {
+            return Ok(Ended::Unknown);
+        }
         report.is_row = depth > 0;
         (self.each)(Ok(&report))?;
         self.run.sources.push(report);

@@ -71,7 +71,7 @@ pub(super) fn find(
             finder.sure.push(Suspect {
                 first,
                 last: (span.end - 1) / SECTOR,
-                why: "missing: the image ends before them".into(),
+                why: "missing: the image ends before that".into(),
             });
         }
     }

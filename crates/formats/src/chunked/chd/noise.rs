@@ -35,8 +35,6 @@ fn repeats(raw: &[u8], room: &mut Vec<u8>) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
-
     fn noise(len: usize) -> Vec<u8> {
         let mut state = 0x9e37_79b9_7f4a_7c15u64;
         let mut next = || {
