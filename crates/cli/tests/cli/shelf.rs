@@ -94,6 +94,35 @@ fn what_fails_does_not_stop_the_rest_and_decides_the_exit_code() {
 }
 
 #[test]
+fn an_image_that_is_cut_is_not_passed_over_because_it_fits_nothing_any_more() {
+    let folder = folder();
+    fs::create_dir(folder.path().join("shelf")).unwrap();
+    let image = fs::read(&demo().plain).unwrap();
+    fs::write(folder.path().join("shelf/cut.iso"), &image[..100_001]).unwrap();
+    fs::write(folder.path().join("shelf/whole.iso"), &image).unwrap();
+    run(folder.path(), &["convert", "shelf", "--to", "cso", "-o", "out"]).expect(1).says("1 done, 1 failed");
+}
+
+#[test]
+fn archives_of_general_tools_are_looked_through_wrapped_or_not() {
+    let folder = folder();
+    let drawer = demo().plain.parent().unwrap().join("drawer");
+    let made = std::process::Command::new("tar")
+        .args(["czf", "roms.tgz", "-C", text(&drawer), "Fogbell.gb", "Kelp Dive.sms"])
+        .current_dir(folder.path())
+        .status();
+    let Ok(true) = made.map(|status| status.success()) else { return eprintln!("skipped: there is no tar here") };
+    run(folder.path(), &["convert", "roms.tgz", "--to", "zst", "-o", "out"]).expect(0).says("2 done");
+    assert!(folder.path().join("out/roms/Fogbell.zst").is_file());
+    run(folder.path(), &["identify", "roms.tgz"]).expect(0).says("roms.tgz::roms.tar::Fogbell.gb");
+    run(folder.path(), &["extract", "roms.tgz", "-o", "files"]).expect(0);
+    assert_eq!(fs::read(folder.path().join("files/Fogbell.gb")).unwrap(), fs::read(drawer.join("Fogbell.gb")).unwrap());
+    let bytes = fs::read(folder.path().join("roms.tgz")).unwrap();
+    fs::write(folder.path().join("cut.tgz"), &bytes[..bytes.len() - 9]).unwrap();
+    run(folder.path(), &["verify", "cut.tgz"]).expect(3).says("ends too early");
+}
+
+#[test]
 fn an_archive_with_several_images_gives_several_and_never_one_of_all() {
     let folder = folder();
     let drawer = demo().plain.parent().unwrap().join("drawer/drawer.zip");

@@ -114,7 +114,9 @@ fn one(
     };
     let target = match aim.target(&item, options) {
         Ok(target) => target,
-        Err(failure) if !found.is_named && to.is_some() => return Ok(Outcome::PassedOver(failure.cause.to_string())),
+        Err(failure) if !found.is_named && to.is_some() && !is_known_to_be_cut(&item) => {
+            return Ok(Outcome::PassedOver(failure.cause.to_string()));
+        }
         Err(failure) => return Err(failure),
     };
     if !found.is_named {
@@ -140,6 +142,13 @@ fn one(
     let (report, answer) = Laid::of(&item, target, options, setting)?.pour(&main, setting)?;
     let (before, after) = (report.bytes_before, report.bytes_after);
     Ok(Outcome::Done(Done { report, answer, before, after }))
+}
+
+/// Whether something is missing or damaged, as far as opening it shows: it may fit nothing for that.
+fn is_known_to_be_cut(item: &Item) -> bool {
+    let len = item.source.as_ref().map_or(0, |source| source.len());
+    let is_short = item.opened.extent.promised_len.is_some_and(|promised| promised > len);
+    is_short || item.notices().iter().any(|notice| notice.is_damage)
 }
 
 /// Whether a source is what it should become, and nothing about it is to be changed.
