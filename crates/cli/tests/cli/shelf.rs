@@ -61,11 +61,17 @@ fn what_stands_there_and_is_no_result_is_never_called_one() {
     fs::write(folder.path().join("kept/b.zst"), &whole[..whole.len() - 3]).unwrap();
     run(folder.path(), &line).expect(1).says("2 failed");
     run(folder.path(), &[&line[..], &["--replace"]].concat()).expect(0).says("2 done");
-    // A byte in the middle is seen where everything is compared.
+    // Something else of the same length: many dumps have it.
+    fs::write(folder.path().join("d.bin"), noise(fs::read(&demo().plain).unwrap().len(), 3)).unwrap();
+    run(folder.path(), &["convert", "d.bin", "--to", "zst", "-o", "kept/a.zst", "--replace"]).expect(0);
+    run(folder.path(), &line).expect(1).says("it has other bytes").says("1 there already, 1 failed");
+    run(folder.path(), &[&line[..], &["--replace"]].concat()).expect(0);
+    // A byte in the middle.
     let mut bytes = fs::read(folder.path().join("kept/b.zst")).unwrap();
     let middle = bytes.len() / 2;
     bytes[middle] ^= 1;
     fs::write(folder.path().join("kept/b.zst"), bytes).unwrap();
+    run(folder.path(), &line).expect(1).says("1 there already, 1 failed");
     run(folder.path(), &[&line[..], &["--prove"]].concat()).expect(1).says("1 there already, 1 failed");
 }
 

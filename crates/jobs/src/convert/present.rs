@@ -4,17 +4,18 @@ use super::laid::Laid;
 use super::made::{Back, Made};
 use super::target::Target;
 use super::{Options, packed, prove, shared};
+use crate::shelf::{compared, is_same};
 use crate::{Answer, Failure, Item, Setting, grouped, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{FileSource, SourceRef};
-use decanter_core::{Error, Opened, tell};
+use decanter_core::{Error, Opened};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// Whether the result is there already, and how that is known; `None` where nothing stands under its name.
 ///
-/// A result has its name only once it is complete. So it is enough that what stands there is of the right kind and has the
-/// right length; with `--prove` all of it is compared.
+/// A result has its name only once it is complete. So it is asked whether what stands there is this one: short ones are compared
+/// byte by byte, long ones at many places; with `--prove` all of it is.
 ///
 /// # Errors
 /// When something else has its name.
@@ -67,40 +68,68 @@ pub(super) fn is_there(
     }
 }
 
-/// Whether files have the lengths that the result has; where that is not known before, whether what they hold has.
+/// Holds what stands there against the result: its bytes where those are known before, else what it holds.
 fn fits(made: &Made, outputs: &[(Blueprint, PathBuf)], item: &Item, setting: &Setting<'_>) -> Result<String, Error> {
+    let differs = || Err(Error::Usage("it has other bytes".into()));
+    let mut longest = 0;
     for (blueprint, path) in outputs.iter().filter(|(b, _)| b.packed_part().is_none()) {
-        let len = std::fs::metadata(path).map_err(|e| Error::io("read", path, e))?.len();
-        same("bytes", blueprint.len(), len)?;
+        let found: SourceRef = Arc::new(FileSource::own(path)?);
+        same("bytes", blueprint.len(), found.len())?;
+        longest = longest.max(found.len());
+        // What has parts that are computed in the end is not computed for this; what it holds is looked at below.
+        if let Ok(wanted) = blueprint.as_source()
+            && !is_same(wanted.as_ref(), found.as_ref(), setting.watch)?
+        {
+            return differs();
+        }
     }
-    let Some((_, path)) = outputs.iter().find(|(b, _)| b.packed_part().is_some()) else {
-        return Ok("its length is right; --prove compares all of it".into());
-    };
+    let whole =
+        |(blueprint, _): &&(Blueprint, PathBuf)| blueprint.packed_part().is_some() || blueprint.as_source().is_err();
+    let Some((_, path)) = outputs.iter().find(whole) else { return Ok(compared(longest).into()) };
     let source: SourceRef = Arc::new(FileSource::own(path)?);
     let names = [item.stem.clone()];
     let opened = setting.opener(&item.keyring).with_names(&names).open(source.clone())?;
     if let Some(damage) = opened.told.notices.iter().find(|n| n.is_damage) {
         return Err(Error::Damaged { what: damage.text.clone() });
     }
-    let (wanted, found) = lens(&made.back, &opened, &source);
-    same("bytes inside", wanted, found)?;
-    Ok(format!("what it holds has the right length, {}; --prove compares all of it", tell::size(wanted)))
+    let pairs = pairs(&made.back, &opened, &source)?;
+    for (wanted, found) in &pairs {
+        same("bytes inside", wanted.len(), found.len())?;
+        if !is_same(wanted.as_ref(), found.as_ref(), setting.watch)? {
+            return differs();
+        }
+    }
+    match pairs.iter().map(|(wanted, _)| wanted.len()).max() {
+        Some(len) => Ok(compared(len).into()),
+        None => Ok("it is as long as the result of this source; --prove checks every digest in it".into()),
+    }
 }
 
-/// Bytes that a result should hold, and those that it does.
-fn lens(back: &Back, opened: &Opened, file: &SourceRef) -> (u64, u64) {
-    let tracks = || opened.holds.tracks.iter().map(|t| t.source.len()).sum::<u64>();
-    let content = || packed::content(opened).map_or(file.len(), |content| content.len());
-    match back {
-        Back::Bytes(wanted) | Back::RawSectors(wanted, ..) => (wanted.len(), content()),
-        Back::Tracks(wanted) => (wanted.iter().map(|t| t.source.len()).sum(), tracks()),
-        Back::Files(wanted) => {
-            let sum = |tree: &decanter_core::tree::Tree| tree.files().map(|(_, f)| f.len).sum::<u64>();
-            (sum(wanted), opened.holds.tree.as_ref().map_or(0, sum))
+/// What should be in a result, with what is.
+fn pairs(back: &Back, opened: &Opened, file: &SourceRef) -> Result<Vec<(SourceRef, SourceRef)>, Error> {
+    let content = || packed::content(opened).unwrap_or_else(|| file.clone());
+    Ok(match back {
+        Back::Bytes(wanted) => vec![(wanted.clone(), content())],
+        Back::Rom(body) => {
+            vec![(body.clone(), opened.holds.rom.as_ref().map_or_else(|| file.clone(), |rom| rom.body.clone()))]
         }
-        Back::Rom(body) => (body.len(), opened.holds.rom.as_ref().map_or(file.len(), |rom| rom.body.len())),
-        Back::Seals => (file.len(), opened.extent.promised_len.unwrap_or(file.len())),
-    }
+        Back::Tracks(wanted) => {
+            same("tracks", wanted.len() as u64, opened.holds.tracks.len() as u64)?;
+            wanted.iter().zip(&opened.holds.tracks).map(|(a, b)| (a.source.clone(), b.source.clone())).collect()
+        }
+        Back::Files(wanted) => {
+            let missing = |path: &str| Error::Usage(format!("{path} is not in it"));
+            let file = |path: &str| -> Result<SourceRef, Error> {
+                let node = opened.holds.tree.as_ref().and_then(|tree| tree.find(path)).ok_or_else(|| missing(path))?;
+                node.file().ok_or_else(|| missing(path))?.source().cloned()
+            };
+            let pair = |(node, own): (&decanter_core::Node, &decanter_core::tree::File)| {
+                Ok((own.source()?.clone(), file(&node.path)?))
+            };
+            wanted.files().map(pair).collect::<Result<_, Error>>()?
+        }
+        Back::RawSectors(..) | Back::Seals => Vec::new(),
+    })
 }
 
 fn same(what: &str, wanted: u64, found: u64) -> Result<(), Error> {

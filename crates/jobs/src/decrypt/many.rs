@@ -2,11 +2,12 @@
 
 use super::{Check, DecryptReport, clear_image, name, write};
 use crate::failure::with_article;
-use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn};
+use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, compared, is_same};
 use crate::{Answer, Failure, Item, Setting, locate, place};
+use decanter_core::Error;
 use decanter_core::digest::Algorithm;
 use decanter_core::protection::State;
-use decanter_core::{Error, native};
+use decanter_core::source::{FileSource, Source};
 use std::path::Path;
 
 /// What is to be done with the sources.
@@ -90,8 +91,21 @@ fn is_there(item: &Item, target: &Path, setting: &Setting<'_>) -> Result<Option<
     let Ok(meta) = std::fs::symlink_metadata(target) else { return Ok(None) };
     setting.guard.check(target).map_err(|e| place::refused(target, e))?;
     let clear = clear_image(item).map_err(|(e, _)| Failure::new(format!("cannot decrypt \"{}\"", item.shown), e))?;
-    match meta.is_file() && meta.len() == clear.len() {
-        true => Ok(Some(format!("{} has the right length; --replace makes it anew", native::text(target)))),
+    let fail = |e| Failure::new(format!("cannot decrypt \"{}\"", item.shown), e);
+    let is_its = || -> decanter_core::Result<bool> {
+        let found = FileSource::own(target)?;
+        match clear.as_source() {
+            Ok(wanted) => is_same(wanted.as_ref(), &found, setting.watch),
+            // What has parts that are computed in the end is not computed for this.
+            Err(_) => Ok(found.len() == clear.len()),
+        }
+    };
+    let how = match clear.as_source().is_ok() {
+        true => compared(clear.len()),
+        false => "it is as long as the result of this source; --replace makes it anew",
+    };
+    match meta.is_file() && is_its().map_err(fail)? {
+        true => Ok(Some(how.into())),
         false => Err(place::refused(target, Error::Exists { path: target.to_owned() })
             .hint("it is not the result of this source: --replace makes it anew, -o takes another folder")),
     }

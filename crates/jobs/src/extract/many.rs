@@ -89,7 +89,7 @@ fn one(
         let after = report.bytes;
         return Ok(Outcome::Done(Done { report, answer, before, after }));
     }
-    let how = format!("all files have the right length in {}", native::text(&report.folder));
+    let how = format!("its files are in {}", native::text(&report.folder));
     Ok(match answer {
         Answer::Yes => Outcome::Present(how),
         _ => {

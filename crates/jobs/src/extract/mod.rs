@@ -226,7 +226,7 @@ fn copy(
     let mut namer = Namer::new(stage.as_ref().is_some_and(|s| s.folds_case()));
     let mut plan = plan(&wanted, &known, &mut namer, &mut report);
     if may_be_there && !setting.replace {
-        report.there_already = plan.leave_what_is_there(&folder);
+        report.there_already = plan.leave_what_is_there(&folder, setting.watch).map_err(fail)?;
         if plan.jobs.is_empty() && report.there_already > 0 {
             return Ok(Copied { report, was_there: true });
         }

@@ -2,10 +2,13 @@
 
 use super::{ExtractReport, Known, LeftOut, Renamed};
 use crate::grouped;
+use crate::shelf::is_same;
+use decanter_core::Watch;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::Digest;
 use decanter_core::names::{Named, Namer};
 use decanter_core::native;
+use decanter_core::source::FileSource;
 use decanter_core::tree::{Content, Kind, Node};
 use decanter_core::{Error, SourceRef};
 use std::path::{Component, Path, PathBuf};
@@ -32,17 +35,34 @@ pub(super) struct Plan<'a> {
 }
 
 impl Plan<'_> {
-    /// Takes those off whose files stand in `folder` already, as long as they should be: a file has its name only once it is
-    /// complete. Returns how many these are.
-    pub(super) fn leave_what_is_there(&mut self, folder: &Path) -> usize {
-        let is_its = |job: &Job<'_>| {
-            std::fs::symlink_metadata(folder.join(&job.to)).is_ok_and(|m| m.is_file() && m.len() == job.source.len())
+    /// Takes those off whose files stand in `folder` already and are the same: a file has its name only once it is complete.
+    /// Returns how many these are.
+    ///
+    /// # Errors
+    /// [`Error::Cancelled`].
+    pub(super) fn leave_what_is_there(&mut self, folder: &Path, watch: &dyn Watch) -> Result<usize, Error> {
+        let is_its = |job: &Job<'_>| -> Result<bool, Error> {
+            let path = folder.join(&job.to);
+            let meta = std::fs::symlink_metadata(&path);
+            if !meta.is_ok_and(|m| m.is_file() && m.len() == job.source.len()) {
+                return Ok(false);
+            }
+            is_same(job.source.as_ref(), &FileSource::own(&path)?, watch)
         };
         let all = self.jobs.len();
-        self.jobs.retain(|job| !is_its(job));
+        let mut left = Vec::new();
+        for job in std::mem::take(&mut self.jobs) {
+            match is_its(&job) {
+                Ok(true) => {}
+                Err(Error::Cancelled) => return Err(Error::Cancelled),
+                // What cannot be read is told by who copies it.
+                Ok(false) | Err(_) => left.push(job),
+            }
+        }
+        self.jobs = left;
         let links = |to: &Path| std::fs::read_link(folder.join(to)).ok();
         self.links.retain(|(to, target, _)| links(to).is_none_or(|there| there != native::path(target)));
-        all - self.jobs.len()
+        Ok(all - self.jobs.len())
     }
 }
 

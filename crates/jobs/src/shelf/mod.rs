@@ -4,6 +4,7 @@
 mod crew;
 mod list;
 mod report;
+mod same;
 mod search;
 
 pub(crate) use crew::Turn;
@@ -11,6 +12,7 @@ use crew::{Job, work};
 pub use list::listed;
 pub(crate) use report::{Done, Outcome};
 pub use report::{Row, ShelfReport, State, Totals};
+pub(crate) use same::{compared, is_same};
 pub use search::Search;
 pub(crate) use search::{Found, Taste};
 
