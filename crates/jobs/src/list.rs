@@ -3,10 +3,10 @@
 use crate::failure::with_article;
 use crate::grouped;
 use crate::locate::INSIDE;
-use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn};
+use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work};
 use crate::{Answer, Failure, Setting, locate};
 use decanter_core::tree::{Content, Kind};
-use decanter_core::{Error, Notice, SECTOR};
+use decanter_core::{Notice, SECTOR};
 use serde::Serialize;
 
 /// What is inside a source.
@@ -73,14 +73,6 @@ pub enum EntryState {
     Broken,
 }
 
-/// What is to be listed.
-pub enum Work {
-    /// One source.
-    One(String),
-    /// Each of several.
-    Many(Search),
-}
-
 /// Finds out whether one source is meant or many. A folder in which nothing has files inside is one itself.
 ///
 /// # Errors
@@ -112,13 +104,11 @@ pub fn list_each<E>(
 ) -> Result<ShelfReport<ListReport>, E> {
     let mut report = ShelfReport::new("decanter.list-each/1", &mut search);
     let one = |found: &Found, setting: &Setting<'_>, _: &Turn<'_>| match list(&found.address, setting) {
-        Err(f) if !found.is_named && matches!(*f.cause, Error::NotUnderstood { .. }) => {
-            Ok(Outcome::PassedOver(f.cause.to_string()))
-        }
+        Err(failure) => shelf::unopened(found, failure),
         Ok(listed) if !found.is_named && listed.entries.is_empty() && listed.parameters.is_empty() => {
             Ok(Outcome::PassedOver(format!("{} has no files inside", with_article(&listed.kind))))
         }
-        listed => listed.map(|report| Outcome::Done(Done { report, answer: Answer::Yes, before: 0, after: 0 })),
+        Ok(report) => Ok(Outcome::Done(Done { report, answer: Answer::Yes, before: 0, after: 0 })),
     };
     shelf::run(&search.found, "listing", setting, &one, &mut report, tell)?;
     Ok(report)

@@ -10,7 +10,7 @@ use decanter_core::Algorithm;
 use decanter_core::native;
 use decanter_jobs::decrypt::DecryptReport;
 use decanter_jobs::decrypt::{self, Check};
-use decanter_jobs::shelf::Row;
+use decanter_jobs::shelf::{Row, Work};
 use decanter_jobs::verify::Verdict;
 use decanter_jobs::{Answer, Failure};
 use std::io::Write;
@@ -56,8 +56,8 @@ impl Run for Decrypt {
         let mut setting = with.setting(Some(key))?;
         setting.unchecked = *unchecked;
         let shown = match decrypt::sort_out(&sources.all(&setting)?, sources.how(false, false), &setting)? {
-            decrypt::Work::One(shown) => shown,
-            decrypt::Work::Many(search) => {
+            Work::One(shown) => shown,
+            Work::Many(search) => {
                 let mut tell = |row: &Row<DecryptReport>| shelf::show_row(with, out, row, &in_short);
                 let check = check.as_ref();
                 let report =

@@ -10,7 +10,7 @@ use decanter_core::native;
 use decanter_jobs::extract;
 use decanter_jobs::extract::ExtractReport;
 use decanter_jobs::overlay::OverlayReport;
-use decanter_jobs::shelf::Row;
+use decanter_jobs::shelf::{Row, Work};
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -69,8 +69,8 @@ impl Run for Extract {
         let output = self.output.as_deref();
         let sources = self.sources.all(&setting)?;
         let shown = match extract::sort_out(&sources, &options, self.sources.how(false, false), &setting)? {
-            extract::Work::One(shown) => shown,
-            extract::Work::Many(search) => {
+            Work::One(shown) => shown,
+            Work::Many(search) => {
                 let mut tell = |row: &Row<ExtractReport>| shelf::show_row(with, out, row, &in_short);
                 let report = extract::extract_each(search, output, &options, &setting, &mut tell)??;
                 return Ok(shelf::conclude(with, out, &report)?);

@@ -9,7 +9,7 @@ use clap::Args;
 use decanter_formats::time;
 use decanter_jobs::list;
 use decanter_jobs::list::{Entry, EntryKind, EntryState, ListReport};
-use decanter_jobs::shelf::Row;
+use decanter_jobs::shelf::{Row, Work};
 use std::io::Write;
 
 /// List what is inside a source
@@ -32,12 +32,12 @@ impl Run for List {
         let mut setting = with.setting(Some(key))?;
         setting.take_along(&companions.with)?;
         let search = match list::sort_out(&sources.all(&setting)?, sources.how(false, false), &setting)? {
-            list::Work::One(shown) => {
+            Work::One(shown) => {
                 let report = list::list(&shown, &setting)?;
                 with.show(out, &report, |page| show(page, &report, with.manner()))?;
                 return Ok(0);
             }
-            list::Work::Many(search) => search,
+            Work::Many(search) => search,
         };
         let mut is_first = true;
         let mut tell = |row: &Row<ListReport>| match (&row.result, with.global.json) {

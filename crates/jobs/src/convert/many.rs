@@ -7,7 +7,6 @@ use super::target::Target;
 use super::{ConvertReport, Options, parts, present};
 use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn};
 use crate::{Answer, Failure, Item, Setting};
-use decanter_core::Error;
 use decanter_core::role::Role;
 use std::path::Path;
 
@@ -107,10 +106,8 @@ fn one(
 ) -> Result<Outcome<ConvertReport>, Failure> {
     let aim = Aim::new(to, None);
     let item = match (aim.asked().open)(&found.address, options, setting) {
-        Err(f) if !found.is_named && matches!(*f.cause, Error::NotUnderstood { .. }) => {
-            return Ok(Outcome::PassedOver(f.cause.to_string()));
-        }
-        opened => opened?,
+        Ok(item) => item,
+        Err(failure) => return shelf::unopened(found, failure),
     };
     let target = match aim.target(&item, options) {
         Ok(target) => target,

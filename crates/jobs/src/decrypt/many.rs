@@ -2,21 +2,13 @@
 
 use super::{Check, DecryptReport, clear_image, name, write};
 use crate::failure::with_article;
-use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, compared, is_same};
+use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work, compared, is_same};
 use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::Error;
 use decanter_core::digest::Algorithm;
 use decanter_core::protection::State;
 use decanter_core::source::{FileSource, Source};
 use std::path::Path;
-
-/// What is to be done with the sources.
-pub enum Work {
-    /// One of them is decrypted.
-    One(String),
-    /// Each is.
-    Many(Search),
-}
 
 /// Finds out whether one source is meant or many.
 ///
@@ -51,10 +43,8 @@ pub fn decrypt_each<E>(
     let mut report = ShelfReport::new("decanter.decrypt-each/1", &mut search);
     let one = |found: &Found, setting: &Setting<'_>, turn: &Turn<'_>| -> Result<Outcome<DecryptReport>, Failure> {
         let item = match locate::open(&found.address, "decrypt", setting) {
-            Err(f) if !found.is_named && matches!(*f.cause, Error::NotUnderstood { .. }) => {
-                return Ok(Outcome::PassedOver(f.cause.to_string()));
-            }
-            opened => opened?,
+            Ok(item) => item,
+            Err(failure) => return shelf::unopened(found, failure),
         };
         if let Some(why) = nothing_to_decrypt(&item).filter(|_| !found.is_named) {
             return Ok(Outcome::PassedOver(why));

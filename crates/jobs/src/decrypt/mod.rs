@@ -2,7 +2,7 @@
 
 mod many;
 
-pub use many::{Work, decrypt_each, sort_out};
+pub use many::{decrypt_each, sort_out};
 
 use crate::failure::with_article;
 use crate::verify::{self, VerifyReport};

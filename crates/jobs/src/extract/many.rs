@@ -1,18 +1,10 @@
 //! The files of many sources, each in a folder of its own.
 
 use super::{ExtractReport, Options, copy, done, has_none};
-use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn};
+use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work};
 use crate::{Answer, Failure, Setting, locate, place};
 use decanter_core::{Error, native, tell};
 use std::path::Path;
-
-/// What is to be done with the sources.
-pub enum Work {
-    /// The files of one go into one folder.
-    One(String),
-    /// Those of each go into one of its own.
-    Many(Search),
-}
 
 /// Finds out whether one source is meant or many.
 ///
@@ -66,10 +58,8 @@ fn one(
     turn: &Turn<'_>,
 ) -> Result<Outcome<ExtractReport>, Failure> {
     let mut item = match locate::open(&found.address, "extract", setting) {
-        Err(f) if !found.is_named && matches!(*f.cause, Error::NotUnderstood { .. }) => {
-            return Ok(Outcome::PassedOver(f.cause.to_string()));
-        }
-        opened => opened?,
+        Ok(item) => item,
+        Err(failure) => return shelf::unopened(found, failure),
     };
     let fail = |e| Failure::new(format!("cannot extract \"{}\"", found.address), e);
     item.opened.look_inside().map_err(fail)?;

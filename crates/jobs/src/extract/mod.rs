@@ -6,7 +6,7 @@ mod onto;
 mod plan;
 mod write;
 
-pub use many::{Work, extract_each, sort_out};
+pub use many::{extract_each, sort_out};
 pub use onto::{StreamReport, extract_onto};
 
 use crate::attributes;

@@ -17,6 +17,7 @@ pub use search::Search;
 pub(crate) use search::{Found, Taste};
 
 use crate::{Failure, Item, Setting, quoted};
+use decanter_core::Error;
 use decanter_core::names::stem_of;
 use decanter_core::native;
 use std::path::{Path, PathBuf};
@@ -30,6 +31,25 @@ pub struct How {
     pub content: bool,
     /// The sources come from a list: there may be any number of them.
     pub is_listed: bool,
+}
+
+/// What is to be done with the sources.
+pub enum Work {
+    /// One was meant, and is worked on by itself.
+    One(String),
+    /// Each has a row of its own.
+    Many(Search),
+}
+
+/// What a source that cannot be opened comes to: one that was only found may be nothing at all.
+///
+/// # Errors
+/// The failure, where it counts.
+pub(crate) fn unopened<R>(found: &Found, failure: Failure) -> Result<Outcome<R>, Failure> {
+    match *failure.cause {
+        Error::NotUnderstood { .. } if !found.is_named => Ok(Outcome::PassedOver(failure.cause.to_string())),
+        _ => Err(failure),
+    }
 }
 
 /// The folder that many results go to.
