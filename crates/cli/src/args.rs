@@ -26,6 +26,7 @@ use std::mem::ManuallyDrop;
         Exit codes: 0 done, or everything matched; 1 the answer is no; 2 wrong usage, or a target exists;\n\
         3 the source is not understood or broken; 4 a key or description is missing or wrong;\n\
         5 reading or writing failed; 130 interrupted.\n\n\
+        Options of every command: decanter help options. All of a format: decanter formats ID.\n\n\
         Start with:  decanter demo saltmarsh"
 )]
 pub struct Cli {

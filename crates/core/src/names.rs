@@ -153,7 +153,12 @@ fn shorten(name: &str, mark: &str) -> String {
     while !stem.is_char_boundary(room.min(stem.len())) {
         room -= 1;
     }
-    format!("{}{mark}{extension}", &stem[..room.min(stem.len())])
+    let mut short = format!("{}{mark}{extension}", &stem[..room.min(stem.len())]);
+    // What was cut may end where no name may.
+    let end = short.trim_end_matches(['.', ' ']).len();
+    let tail = "_".repeat(short.len() - end);
+    short.replace_range(end.., &tail);
+    short
 }
 
 #[cfg(test)]
@@ -189,6 +194,13 @@ mod tests {
         assert_eq!(file_name("a/../b\u{1b}[31m.iso"), "a_.._b_[31m.iso");
         assert_eq!((file_name(""), file_name(".")), ("_".into(), "_".into()));
         assert_eq!((file_name("con.iso"), file_name("what?")), ("con_.iso".into(), "what_".into()));
+    }
+
+    #[test]
+    fn a_name_that_is_cut_does_not_end_where_none_may() {
+        let long = format!("{}. {}", "a".repeat(253), "b".repeat(20));
+        assert_eq!(file_name(&long), format!("{}__", "a".repeat(253)));
+        assert_eq!(file_name(&file_name(&long)), file_name(&long));
     }
 
     #[test]

@@ -41,13 +41,16 @@ impl Run for List {
         };
         let mut is_first = true;
         let mut tell = |row: &Row<ListReport>| match (&row.result, with.global.json) {
-            (Some(report), false) => with.print(out, |page| {
-                if !std::mem::take(&mut is_first) {
-                    page.blank();
-                }
-                page.title(&report.source);
-                show(page, report, with.manner());
-            }),
+            (Some(report), false) => {
+                let describe = |page: &mut Page| {
+                    if !std::mem::take(&mut is_first) {
+                        page.blank();
+                    }
+                    page.title(&report.source);
+                    show(page, report, with.manner());
+                };
+                with.watch.aside(|| with.print(out, describe))
+            }
             _ => shelf::show_row(with, out, row, &|_| String::new()),
         };
         let report = list::list_each(search, &setting, &mut tell)?;

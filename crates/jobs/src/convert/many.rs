@@ -111,7 +111,7 @@ fn one(
     };
     let target = match aim.target(&item, options) {
         Ok(target) => target,
-        Err(failure) if !found.is_named && to.is_some() && !is_known_to_be_cut(&item) => {
+        Err(failure) if !found.is_named && !is_known_to_be_cut(&item) => {
             return Ok(Outcome::PassedOver(failure.cause.to_string()));
         }
         Err(failure) => return Err(failure),

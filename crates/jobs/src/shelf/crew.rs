@@ -130,7 +130,6 @@ pub(crate) fn work<T: Send, E>(
         for (number, result) in results {
             waiting.insert(number, result);
             while let Some(result) = waiting.remove(&told).filter(|_| failed.is_none()) {
-                progress.rest();
                 if let Err(e) = tell(&all[told], result) {
                     stop.store(true, Ordering::Relaxed);
                     failed = Some(e);
