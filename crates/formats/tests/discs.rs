@@ -316,7 +316,7 @@ fn xbox_folders_with_loops_and_missing_tables_are_told() {
     assert!(told(bytes).contains("search tree has a loop"));
     let mut bytes = xbox();
     bytes.truncate(34 * 2048);
-    assert!(told(bytes).contains("past the end"));
+    assert!(told(bytes).contains("ends after"));
     let opened = open(xex()).unwrap();
     assert_eq!(opened.get("id"), Some("DC-042 (4443002A)"));
     assert_eq!(opened.get("disc"), Some("1 of 2"));
@@ -327,7 +327,7 @@ fn xbox_folders_with_loops_and_missing_tables_are_told() {
 fn cue_sheets_that_cannot_be_followed() {
     let why =
         |sheet: &str, shelf: &Shelf| open_beside(sheet.into(), shelf).err().map(|e| e.to_string()).unwrap_or_default();
-    assert!(why(SHEET, &Shelf::default()).contains("line 1: \"moth.bin\" is not next to the cue sheet"));
+    assert!(why(SHEET, &Shelf::default()).contains("moth.bin, named in line 1, is missing"));
     let short = SHEET.replace("00:00:00", "50:00:00");
     assert!(why(&short, &shelf()).contains("is too short"), "{}", why(&short, &shelf()));
 }
