@@ -80,8 +80,7 @@ impl<'a> Laid<'a> {
             true => Vec::new(),
             false => item.sound(options.keep_damage, setting).map_err(advise)?,
         };
-        let made = (target.lay)(item, target, options, setting).map_err(advise)?;
-        Ok(Self { item, target, options, made, kept })
+        Ok(Self { kept, ..Self::unasked(item, target, options, setting)? })
     }
 
     /// The same without asking whether the source is damaged: for what is not written.
