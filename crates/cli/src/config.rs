@@ -158,14 +158,22 @@ fn read(path: &Path) -> Result<Config, Failure> {
 
 impl Settled {
     /// The setting of one job.
-    pub fn setting<'a>(&self, global: &Global, key: Option<&KeyArg>, watch: &'a dyn Watch) -> Setting<'a> {
+    ///
+    /// # Errors
+    /// When the system does not say which file the configuration is.
+    pub fn setting<'a>(
+        &self,
+        global: &Global,
+        key: Option<&KeyArg>,
+        watch: &'a dyn Watch,
+    ) -> decanter_core::Result<Setting<'a>> {
         let mut setting = Setting::new(watch);
         setting.key = key.and_then(KeyArg::key);
         setting.key_places = self.key_places.iter().map(|(place, _)| place.clone()).collect();
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
-        if let Some(meta) = self.path.as_ref().and_then(|p| std::fs::metadata(p).ok()) {
-            setting.guard.reads(&meta);
+        if let Some(path) = &self.path {
+            setting.guard.reads_if_there(path)?;
         }
         setting.language.clone_from(&self.language.0);
         if let Some(jobs) = self.jobs.0 {
@@ -173,6 +181,6 @@ impl Settled {
             decanter_core::threads::limit(jobs.into());
             setting.jobs = jobs.into();
         }
-        setting
+        Ok(setting)
     }
 }

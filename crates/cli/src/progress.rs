@@ -23,8 +23,6 @@ const SETTLING: Duration = Duration::from_secs(2);
 const BETWEEN_LINES: Duration = Duration::from_secs(10);
 /// The same for lines that programs read.
 const BETWEEN_OBJECTS: Duration = Duration::from_secs(1);
-/// Columns of a terminal that does not say how many it has.
-const USUAL_WIDTH: usize = 80;
 /// Columns of what numbers take, at most: "1023.9 MiB of 1023.9 GiB, 1023.9 MiB a second, 59 min left".
 const NUMBERS: usize = 58;
 /// Columns of the bar itself.
@@ -187,7 +185,7 @@ impl Watch for Screen {
         let style = ProgressStyle::with_template(&template).unwrap_or_else(|_| ProgressStyle::default_bar());
         let bar = ProgressBar::with_draw_target(total, ProgressDrawTarget::stderr_with_hz(10));
         bar.set_style(style.progress_chars("█▌░").with_key("numbers", told));
-        let width = machine::error_width().unwrap_or(USUAL_WIDTH);
+        let width = machine::error_width();
         bar.set_prefix(shortened(&printable(phase), width.saturating_sub(NUMBERS + BAR + 4).max(12)));
         bar.enable_steady_tick(Duration::from_millis(200));
         *self.bar.lock().unwrap_or_else(PoisonError::into_inner) = Some(bar);

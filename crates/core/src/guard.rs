@@ -1,20 +1,17 @@
 //! Which files a run reads: none of them ever becomes a target, however it is spelled.
 
 use crate::error::{Error, Result};
+use crate::os::{self, Facts, Identity, Kind};
 use std::collections::HashSet;
-use std::fs::{self, File, Metadata, OpenOptions};
+use std::fs::{File, Metadata};
 use std::io::{ErrorKind, Read};
-use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 /// The longest text file that is read as a whole: lists, recipes, plans, descriptions of drives.
 const MOST_TEXT: u64 = 64 << 20;
 
-/// Device and inode: what a file is, whatever it is called. Of a device the number of the device itself.
-type Identity = (u64, u64);
-
-/// Knows every file that a run reads. Files are compared by device and inode, so that hard links, symbolic links and
+/// Knows every file that a run reads. Files are compared by what the system knows them by, so that hard links, symbolic links and
 /// other spellings of a path are the same file.
 #[derive(Debug, Default)]
 pub struct Guard {
@@ -36,38 +33,53 @@ impl Guard {
     ///
     /// # Errors
     /// [`Error::Io`]; [`Error::NotUnderstood`] for what has no bytes at offsets.
-    pub fn open(&self, path: &Path) -> Result<(File, Metadata)> {
-        // A pipe that nobody writes to would keep an ordinary open waiting.
-        let nonblocking = rustix::fs::OFlags::NONBLOCK.bits() as i32;
-        let opened = OpenOptions::new().read(true).custom_flags(nonblocking).open(path);
-        let file = match opened {
+    pub fn open(&self, path: &Path) -> Result<(File, Facts)> {
+        let file = match os::open_to_read(path) {
             Ok(file) => file,
-            // A socket cannot be opened at all.
-            Err(e) => match fs::metadata(path) {
-                Ok(meta) if odd_kind(&meta).is_some() => return Err(odd(&meta)),
+            // A socket cannot be opened at all, nor a folder everywhere.
+            Err(e) => match os::facts_at(path, true).map(|facts| facts.kind) {
+                Ok(Kind::Odd(odd)) => return Err(has_no_bytes(odd)),
+                Ok(Kind::Folder) => return Err(is_folder(path)),
                 _ => return Err(Error::io("open", path, e)),
             },
         };
-        let meta = file.metadata().map_err(|e| Error::io("open", path, e))?;
-        if odd_kind(&meta).is_some() {
-            return Err(odd(&meta));
+        let facts = os::facts(&file).map_err(|e| Error::io("open", path, e))?;
+        match facts.kind {
+            Kind::Odd(odd) => return Err(has_no_bytes(odd)),
+            Kind::Folder => return Err(is_folder(path)),
+            Kind::File | Kind::Device => {}
         }
-        if meta.is_dir() {
-            let why = std::io::Error::new(ErrorKind::IsADirectory, "it is a folder");
-            return Err(Error::io("open", path, why));
-        }
-        self.reads(&meta);
-        Ok((file, meta))
+        self.insert(facts.identity);
+        Ok((file, facts))
     }
 
-    /// Knows a file by what the system says of it.
-    pub fn reads(&self, meta: &Metadata) {
-        self.files.lock().unwrap_or_else(PoisonError::into_inner).insert(identity(meta));
+    /// Knows the file at `path`, of which the system says `meta`.
+    ///
+    /// # Errors
+    /// [`Error::Io`] where the system does not say which file it is.
+    pub fn reads(&self, path: &Path, meta: &Metadata) -> Result<()> {
+        self.insert(os::identity_at(path, meta).map_err(|e| Error::io("open", path, e))?);
+        Ok(())
+    }
+
+    /// Knows the file at `path`, if there is one.
+    ///
+    /// # Errors
+    /// As [`Guard::reads`].
+    pub fn reads_if_there(&self, path: &Path) -> Result<()> {
+        match std::fs::metadata(path) {
+            Ok(meta) => self.reads(path, &meta),
+            Err(_) => Ok(()),
+        }
+    }
+
+    fn insert(&self, identity: Identity) {
+        self.files.lock().unwrap_or_else(PoisonError::into_inner).insert(identity);
     }
 
     /// Knows a folder that is read as a whole: nothing is extracted into it.
     pub fn reads_folder(&self, path: &Path) {
-        if let Ok(whole) = fs::canonicalize(path) {
+        if let Ok(whole) = os::resolved(path) {
             self.folders.lock().unwrap_or_else(PoisonError::into_inner).push(whole);
         }
     }
@@ -77,9 +89,9 @@ impl Guard {
     /// # Errors
     /// [`Error::Io`], [`Error::Limit`].
     pub fn read(&self, path: &Path) -> Result<Vec<u8>> {
-        let (file, meta) = self.open(path)?;
-        if meta.len() > MOST_TEXT {
-            return Err(Error::Limit { what: "a file that is read as a whole", asked: meta.len(), limit: MOST_TEXT });
+        let (file, facts) = self.open(path)?;
+        if facts.len > MOST_TEXT {
+            return Err(Error::Limit { what: "a file that is read as a whole", asked: facts.len, limit: MOST_TEXT });
         }
         let mut bytes = Vec::new();
         file.take(MOST_TEXT).read_to_end(&mut bytes).map_err(|e| Error::io("read", path, e))?;
@@ -96,20 +108,25 @@ impl Guard {
     }
 
     /// Whether this file is one that is read.
-    pub fn knows(&self, meta: &Metadata) -> bool {
-        self.files.lock().unwrap_or_else(PoisonError::into_inner).contains(&identity(meta))
+    pub fn knows(&self, facts: &Facts) -> bool {
+        self.files.lock().unwrap_or_else(PoisonError::into_inner).contains(&facts.identity)
     }
 
     /// Fails if `target` is a file that is read.
     ///
     /// # Errors
-    /// [`Error::IsSource`].
+    /// [`Error::IsSource`]; [`Error::Io`] where something is there and the system does not say which file it is.
     pub fn check(&self, target: &Path) -> Result<()> {
-        let known = |meta: std::io::Result<Metadata>| meta.is_ok_and(|meta| self.knows(&meta));
-        match known(fs::metadata(target)) || known(fs::symlink_metadata(target)) {
-            true => Err(Error::IsSource { path: target.to_owned() }),
-            false => Ok(()),
+        for follow in [true, false] {
+            match os::facts_at(target, follow) {
+                Ok(facts) if self.knows(&facts) => return Err(Error::IsSource { path: target.to_owned() }),
+                Err(e) if !follow && e.kind() != ErrorKind::NotFound && std::fs::symlink_metadata(target).is_ok() => {
+                    return Err(Error::io("open", target, e));
+                }
+                _ => {}
+            }
         }
+        Ok(())
     }
 
     /// Fails if `target` is a folder that is read, or lies in one.
@@ -128,37 +145,18 @@ impl Guard {
     }
 }
 
-fn identity(meta: &Metadata) -> Identity {
-    let kind = meta.file_type();
-    match kind.is_block_device() || kind.is_char_device() {
-        true => (u64::MAX, meta.rdev()),
-        false => (meta.dev(), meta.ino()),
-    }
-}
-
-/// What has no bytes at offsets, in words.
-pub fn odd_kind(meta: &Metadata) -> Option<&'static str> {
-    let kind = meta.file_type();
-    if kind.is_fifo() {
-        Some("a pipe (FIFO)")
-    } else if kind.is_socket() {
-        Some("a socket")
-    } else if kind.is_char_device() {
-        Some("a character device")
-    } else {
-        None
-    }
-}
-
-fn odd(meta: &Metadata) -> Error {
-    let what = odd_kind(meta).unwrap_or_default();
+fn has_no_bytes(what: &str) -> Error {
     Error::NotUnderstood { seems: format!("it is {what}, which has no bytes to look at") }
+}
+
+fn is_folder(path: &Path) -> Error {
+    Error::io("open", path, std::io::Error::new(ErrorKind::IsADirectory, "it is a folder"))
 }
 
 /// The path with links and `..` resolved as far as it exists.
 fn resolved(path: &Path) -> PathBuf {
     let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-    let there = whole.ancestors().find_map(|a| Some((a, fs::canonicalize(a).ok()?)));
+    let there = whole.ancestors().find_map(|a| Some((a, os::resolved(a).ok()?)));
     let Some((there, real)) = there else { return whole };
     let mut path = real;
     for part in whole.strip_prefix(there).unwrap_or(Path::new("")).components() {
@@ -175,6 +173,7 @@ fn resolved(path: &Path) -> PathBuf {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::fs;
 
     #[test]
     fn a_file_is_known_by_every_name() {
@@ -183,7 +182,7 @@ mod tests {
         fs::write(at("a"), "kelp").unwrap();
         fs::write(at("b"), "kelp").unwrap();
         fs::hard_link(at("a"), at("hard")).unwrap();
-        std::os::unix::fs::symlink("a", at("soft")).unwrap();
+        os::link("a".as_ref(), &at("soft")).unwrap();
         let guard = Guard::default();
         assert_eq!(guard.read_text(&at("a")).unwrap(), "kelp");
         for name in ["a", "hard", "soft", "../x/../a"] {
@@ -202,7 +201,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let at = |name: &str| folder.path().join(name);
         fs::create_dir(at("in")).unwrap();
-        std::os::unix::fs::symlink("in", at("link")).unwrap();
+        os::link("in".as_ref(), &at("link")).unwrap();
         let guard = Guard::default();
         guard.reads_folder(&at("in"));
         for name in ["in", "in/deep/er", "link/x", "in/../in/y"] {
@@ -211,6 +210,7 @@ mod tests {
         assert!(guard.check_folder(&at("in side")).is_ok() && guard.check_folder(&at("in/../out")).is_ok());
     }
 
+    #[cfg(unix)]
     #[test]
     fn a_pipe_is_refused_at_once() {
         let folder = tempfile::tempdir().unwrap();

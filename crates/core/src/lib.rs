@@ -26,7 +26,7 @@ pub mod label;
 pub mod names;
 pub mod native;
 pub mod opened;
-mod os;
+pub mod os;
 pub mod patch;
 #[allow(clippy::disallowed_methods, reason = "the only code that writes")]
 pub mod pour;

@@ -5,59 +5,70 @@
 //! that nobody uses (the end of the last private plane). What such a character means is undone wherever a name goes back
 //! to the system. Bytes below 80h are always text: no such character can become a separator.
 
+use crate::os;
 use serde::Serializer;
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
 /// The character of byte 00h; the bytes that are used begin 80h after it.
 const ZERO: u32 = 0x10_ff00;
+/// The character of D800h, the first half of a character in UTF-16 that can stand alone in a name of Windows.
+const HALF: u32 = 0x10_f000;
 
 /// The byte that a character stands for.
 pub fn byte(c: char) -> Option<u8> {
     u8::try_from(u32::from(c).checked_sub(ZERO)?).ok().filter(|b| *b >= 0x80)
 }
 
-fn of_byte(byte: u8) -> char {
-    char::from_u32(ZERO + u32::from(byte)).unwrap_or(char::REPLACEMENT_CHARACTER)
+/// The unit of a name that a character stands for: a byte, or half a character in UTF-16.
+fn unit(c: char) -> Option<u16> {
+    let half = || Some(0xd800 + u16::try_from(u32::from(c).checked_sub(HALF)?).ok().filter(|half| *half < 0x800)?);
+    byte(c).map(u16::from).or_else(half)
+}
+
+fn of_unit(unit: u16) -> char {
+    let code = if unit < 0x100 { ZERO + u32::from(unit) } else { HALF + u32::from(unit) - 0xd800 };
+    char::from_u32(code).unwrap_or(char::REPLACEMENT_CHARACTER)
 }
 
 /// A name as text.
 pub fn text(name: impl AsRef<OsStr>) -> String {
     let name = name.as_ref();
-    let has_own = |text: &str| text.chars().any(|c| byte(c).is_some());
+    let has_own = |text: &str| text.chars().any(|c| unit(c).is_some());
     if let Some(text) = name.to_str().filter(|t| !has_own(t)) {
         return text.to_owned();
     }
     let mut text = String::new();
-    for chunk in name.as_bytes().utf8_chunks() {
-        for c in chunk.valid().chars() {
-            match byte(c) {
-                // A name that really has such a character would come back as a byte: its own bytes stand for it.
-                Some(_) => text.extend(c.to_string().bytes().map(of_byte)),
-                None => text.push(c),
-            }
+    for piece in os::pieces(name) {
+        match piece {
+            // A name that really has such a character would come back as what it stands for: its own units stand for it.
+            Ok(c) if unit(c).is_some() => text.extend(os::units(c).into_iter().map(of_unit)),
+            Ok(c) => text.push(c),
+            Err(unit) => text.push(of_unit(unit)),
         }
-        text.extend(chunk.invalid().iter().map(|b| of_byte(*b)));
     }
     text
 }
 
 /// The same of bytes that a list has of a name.
 pub fn of_bytes(bytes: &[u8]) -> String {
-    text(OsStr::from_bytes(bytes))
+    let byte = |byte: &u8| of_unit((*byte).into());
+    let mut text = String::new();
+    for chunk in bytes.utf8_chunks() {
+        for c in chunk.valid().chars() {
+            match unit(c) {
+                Some(_) => text.extend(c.to_string().as_bytes().iter().map(byte)),
+                None => text.push(c),
+            }
+        }
+        text.extend(chunk.invalid().iter().map(byte));
+    }
+    text
 }
 
 /// The name that a text stands for.
 pub fn os(text: &str) -> OsString {
-    let mut bytes = Vec::with_capacity(text.len());
-    for c in text.chars() {
-        match byte(c) {
-            Some(byte) => bytes.push(byte),
-            None => bytes.extend(c.encode_utf8(&mut [0; 4]).bytes()),
-        }
-    }
-    OsString::from_vec(bytes)
+    os::name_of(text.chars().map(|c| unit(c).map_or(Ok(c), Err)))
 }
 
 /// The path that a text stands for.
@@ -97,11 +108,26 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    #[cfg(unix)]
     #[test]
     fn bytes_that_are_no_text_stand_for_themselves() {
+        use std::os::unix::ffi::OsStrExt;
         let name = OsStr::from_bytes(b"caf\xe9.d64");
         assert_eq!(text(name), "caf\u{10ffe9}.d64");
         assert_eq!(os("caf\u{10ffe9}.d64"), name);
+    }
+
+    #[cfg(windows)]
+    #[test]
+    fn halves_of_characters_stand_for_themselves() {
+        use std::os::windows::ffi::OsStringExt;
+        let name = OsString::from_wide(&[0x61, 0xd83d, 0x62, 0xdc00]);
+        assert_eq!(text(&name), "a\u{10f03d}b\u{10f400}");
+        assert_eq!(os("a\u{10f03d}b\u{10f400}"), name);
+    }
+
+    #[test]
+    fn text_is_itself() {
         assert_eq!(text(OsStr::new("plain é")), "plain é");
         // No character leads to a separator, or to anything else that is text by itself.
         assert_eq!(byte('\u{10ff2f}'), None);
@@ -117,8 +143,14 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_name_comes_back(bytes in proptest::collection::vec(any::<u8>(), 0..40)) {
-            let name = OsString::from_vec(bytes);
+        fn every_name_comes_back(units in proptest::collection::vec(any::<u16>(), 0..40)) {
+            #[cfg(unix)]
+            let name: OsString = {
+                use std::os::unix::ffi::OsStringExt;
+                OsString::from_vec(units.iter().flat_map(|unit| unit.to_le_bytes()).collect())
+            };
+            #[cfg(windows)]
+            let name: OsString = std::os::windows::ffi::OsStringExt::from_wide(&units);
             prop_assert_eq!(os(&text(&name)), name);
         }
     }

@@ -208,7 +208,9 @@ fn targets_are_refused_before_the_work() {
     assert!(check_target(&at("there"), door(true), 1, 1).is_ok());
     assert!(check_target(&at("folder"), door(true), 1, 1).is_err(), "a folder is not replaced by a file");
     assert!(check_target(&at("there/below"), door(true), 1, 1).is_err(), "a file is no folder");
-    assert!(matches!(check_target(&at("new"), door(false), 1, u64::MAX / 2), Err(Error::NoSpace { .. })));
+    if cfg!(not(feature = "std-only")) {
+        assert!(matches!(check_target(&at("new"), door(false), 1, u64::MAX / 2), Err(Error::NoSpace { .. })));
+    }
     assert!(check_target(&at("new/folders/deep"), door(false), 1, 1).is_ok(), "missing folders are made");
     assert!(!at("new").exists(), "but not for having asked");
     assert!(names(folder.path()) == ["folder", "there"]);

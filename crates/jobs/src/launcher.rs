@@ -5,6 +5,7 @@ use crate::{Failure, Setting, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Blame;
 use decanter_core::native;
+use decanter_core::os;
 use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice};
@@ -88,7 +89,7 @@ pub fn launcher(
 ) -> Result<LauncherReport, Failure> {
     let what = format!("cannot make a start entry for \"{}\"", file.display());
     let output = &place::file(Some(output), &format!("{}.desktop", place::stem_of_shown(&native::text(file))));
-    let full = std::fs::canonicalize(file).map_err(|e| Failure::new(what.clone(), Error::io("open", file, e)))?;
+    let full = os::resolved(file).map_err(|e| Failure::new(what.clone(), Error::io("open", file, e)))?;
     let starter = choose(options, known).map_err(|why| {
         let names: Vec<&str> = known.keys().map(String::as_str).collect();
         let hint = match names.as_slice() {
@@ -99,7 +100,7 @@ pub fn launcher(
         Failure::usage(what.clone(), why).hint(hint)
     })?;
     let base = output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let base = std::fs::canonicalize(base).map_err(|e| Failure::new(what.clone(), Error::io("open", base, e)))?;
+    let base = os::resolved(base).map_err(|e| Failure::new(what.clone(), Error::io("open", base, e)))?;
     let stem = output.file_stem().map(native::text).unwrap_or_default();
     let (entry, script) = (output.with_extension("desktop"), output.with_extension("sh"));
     let name = options
@@ -122,8 +123,8 @@ pub fn launcher(
         dry_run: setting.dry_run,
         notices: Vec::new(),
     };
-    let known = [Some(file), options.icon.as_deref()].into_iter().flatten().filter_map(|p| std::fs::metadata(p).ok());
-    known.for_each(|meta| setting.guard.reads(&meta));
+    let mut known = [Some(file), options.icon.as_deref()].into_iter().flatten();
+    known.try_for_each(|path| setting.guard.reads_if_there(path)).map_err(|e| Failure::new(what.clone(), e))?;
     let text = script_text(&starter, &command, &full);
     let lines = entry_text(&name, options, &place);
     let both = [text, lines].map(|t| Blueprint::of(Arc::new(Bytes(t.into_bytes()))));
@@ -220,10 +221,7 @@ fn entry_text(name: &str, options: &Options, script: &Path) -> String {
         text.push_str(&format!("Comment={}\n", value(comment)));
     }
     if let Some(icon) = &options.icon {
-        text.push_str(&format!(
-            "Icon={}\n",
-            value(&std::fs::canonicalize(icon).unwrap_or(icon.clone()).to_string_lossy())
-        ));
+        text.push_str(&format!("Icon={}\n", value(&os::resolved(icon).unwrap_or(icon.clone()).to_string_lossy())));
     }
     text.push_str(&format!("Exec={}\nTerminal=false\nCategories=Game;\n", value(&format!("\"{quoted}\""))));
     text

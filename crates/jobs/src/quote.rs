@@ -1,6 +1,7 @@
 //! Commands that are printed work when they are pasted.
 
 use decanter_core::native;
+use decanter_core::os::{self, Shell};
 
 /// A name in a command as a shell takes it: never an option, whatever it begins with.
 pub fn quoted(name: &str) -> String {
@@ -9,17 +10,25 @@ pub fn quoted(name: &str) -> String {
 
 /// A word of a command, which may be an option, as a shell takes it.
 pub fn typed(word: &str) -> String {
-    let plain = |c: char| c.is_alphanumeric() || "-_./:=,+@%".contains(c);
-    if !word.is_empty() && word.chars().all(plain) {
-        word.to_owned()
-    } else if word.chars().any(|c| c.is_control() || native::byte(c).is_some()) {
-        // Only this form can name characters that do not show, and bytes that are none.
-        let told: String = word.chars().map(escaped).collect();
-        format!("$'{told}'")
-    } else if word.contains(['"', '$', '`', '\\', '!']) {
-        format!("'{}'", word.replace('\'', "'\\''"))
-    } else {
-        format!("\"{word}\"")
+    typed_in(word, os::SHELL)
+}
+
+fn typed_in(word: &str, shell: Shell) -> String {
+    let separators = if shell == Shell::Windows { "\\-_./:=+@" } else { "-_./:=,+@%" };
+    if !word.is_empty() && word.chars().all(|c| c.is_alphanumeric() || separators.contains(c)) {
+        return word.to_owned();
+    }
+    match shell {
+        Shell::Posix if word.chars().any(|c| c.is_control() || native::byte(c).is_some()) => {
+            // Only this form can name characters that do not show, and bytes that are none.
+            let told: String = word.chars().map(escaped).collect();
+            format!("$'{told}'")
+        }
+        Shell::Posix if word.contains(['"', '$', '`', '\\', '!']) => format!("'{}'", word.replace('\'', "'\\''")),
+        // No name there has a double quote; a dollar or a backquote means something in the newer of its shells alone,
+        // which has quotes for that.
+        Shell::Windows if word.contains(['$', '`', '"']) => format!("'{}'", word.replace('\'', "''")),
+        Shell::Posix | Shell::Windows => format!("\"{word}\""),
     }
 }
 
@@ -35,10 +44,8 @@ fn escaped(c: char) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::quoted;
-    use decanter_core::native;
+    use super::*;
     use proptest::prelude::*;
-    use std::os::unix::ffi::OsStrExt;
 
     #[test]
     fn words_are_quoted_as_a_shell_takes_them() {
@@ -52,7 +59,14 @@ mod tests {
 
     #[test]
     fn bytes_that_are_no_text_are_named() {
-        assert_eq!(quoted(&native::text(std::ffi::OsStr::from_bytes(b"caf\xe9 1.d64"))), "$'caf\\xe9 1.d64'");
+        assert_eq!(typed_in(&native::of_bytes(b"caf\xe9 1.d64"), Shell::Posix), "$'caf\\xe9 1.d64'");
+    }
+
+    #[test]
+    fn the_shells_of_windows_have_their_own_ways() {
+        let words = ["C:\\dumps\\a-1.iso", "Kelp Courier.iso", "100%.iso", "a'$b", "a,b"];
+        let told = words.map(|word| typed_in(word, Shell::Windows));
+        assert_eq!(told, ["C:\\dumps\\a-1.iso", "\"Kelp Courier.iso\"", "\"100%.iso\"", "'a''$b'", "\"a,b\""]);
     }
 
     proptest! {

@@ -150,14 +150,15 @@ impl<'a> With<'a> {
     /// The setting of one job.
     ///
     /// # Errors
-    /// When what was given as a key is none.
+    /// When what was given as a key is none, or the system does not say which file the configuration is.
     fn setting(&self, key: Option<&KeyArg>) -> Result<Setting<'a>, Failure> {
         if key.is_some_and(KeyArg::is_wrong) {
             let what = "cannot use what was given with --key";
             return Err(Failure::usage(what, "it has to be 32 hexadecimal digits")
                 .hint("\"decanter keys SOURCE\" shows which keys are found without it"));
         }
-        Ok(self.settled.setting(self.global, key, self.watch))
+        let what = "cannot use this configuration";
+        self.settled.setting(self.global, key, self.watch).map_err(|e| Failure::new(what, e))
     }
 
     /// The same for a job that also reads standard input.
@@ -206,7 +207,7 @@ impl<'a> With<'a> {
         }
         let failed =
             |e| Failure::new("cannot write to standard output", Error::io("open", Path::new("standard output"), e));
-        machine::raw_output().map(Some).map_err(failed)
+        decanter_core::os::raw_output().map(Some).map_err(failed)
     }
 
     /// Shows the report of what went onto standard output.

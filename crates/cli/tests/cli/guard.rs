@@ -243,6 +243,7 @@ fn answers_survive_whoever_stops_reading() {
     }
 }
 
+#[cfg(all(unix, not(feature = "std-only")))]
 #[test]
 fn a_limit_on_the_size_of_files_is_an_error() {
     let folder = bench();

@@ -3,10 +3,10 @@ use super::output::Output;
 use super::part::{self, prefix};
 use crate::error::{Error, Result};
 use crate::guard::Door;
+use crate::os;
 use crate::watch::Watch;
-use std::fs::{self, File, Permissions};
+use std::fs::{self, File};
 use std::io::ErrorKind;
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use tempfile::NamedTempFile;
 
@@ -41,12 +41,10 @@ impl Draft {
         let folder = folder_of(target);
         let report = |e| Error::io("write", &folder, e);
         part::clear(&folder, target, watch)?;
-        let temporary = tempfile::Builder::new()
-            .prefix(&prefix(target))
-            .suffix(part::SUFFIX)
-            .permissions(Permissions::from_mode(mode))
-            .tempfile_in(&folder)
-            .map_err(report)?;
+        let begins = prefix(target);
+        let mut builder = tempfile::Builder::new();
+        os::with_mode(builder.prefix(&begins).suffix(part::SUFFIX), mode);
+        let temporary = builder.tempfile_in(&folder).map_err(report)?;
         part::lock(temporary.as_file(), target)?;
         part::check_alone(&folder, temporary.path(), target)?;
         Ok(Self { temporary, target: target.to_owned(), replace: door.replace, made })
@@ -125,10 +123,5 @@ pub(super) fn cannot_be_sure(error: &std::io::Error) -> bool {
 
 /// Makes a rename in `folder` last.
 pub(super) fn sync_folder(folder: &Path) -> Result<()> {
-    let opened = File::open(folder).map_err(|e| Error::io("open", folder, e))?;
-    match opened.sync_all() {
-        // Some file systems cannot flush a folder; the file itself is safe by then.
-        Err(e) if e.kind() != ErrorKind::InvalidInput => Err(Error::io("flush", folder, e)),
-        _ => Ok(()),
-    }
+    os::sync_folder(folder).map_err(|e| Error::io("flush", folder, e))
 }

@@ -44,10 +44,12 @@ use pipeline::{Consumer, Data, Piece, Plan};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::fs::File;
-use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use sums::{PartHashers, PartSums};
+
+/// Shorter files have no holes that were worth a call.
+const HOLES_FROM: u64 = 1 << 20;
 
 /// What was written.
 #[derive(Debug, Clone, Serialize)]
@@ -201,7 +203,11 @@ pub(crate) fn write_parts(
     digests: &[Algorithm],
     watch: &dyn Watch,
 ) -> Result<Written> {
-    file.set_len(largest_len(blueprint)).map_err(|e| Error::io("reserve", path, e))?;
+    let len = largest_len(blueprint);
+    if len > HOLES_FROM {
+        os::allow_holes(file);
+    }
+    file.set_len(len).map_err(|e| Error::io("reserve", path, e))?;
     let has_late = blueprint.parts.iter().any(|p| matches!(p.content, Content::Late { .. }));
     let mut whole: Vec<Hasher> = if has_late { Vec::new() } else { digests.iter().map(|&a| Hasher::new(a)).collect() };
     let mut measured = PartHashers::new(&blueprint.parts);
@@ -252,7 +258,7 @@ pub(crate) fn write_parts(
         if number + 1 == offsets.len() {
             end = offsets[number] + bytes.len() as u64;
         }
-        file.write_all_at(bytes, offsets[number]).map_err(|e| Error::io_at("write", path, offsets[number], e))
+        os::write_all_at(file, bytes, offsets[number]).map_err(|e| Error::io_at("write", path, offsets[number], e))
     })?;
     if end < at {
         file.set_len(end).map_err(|e| Error::io("shorten", path, e))?;
@@ -282,7 +288,7 @@ struct Writing<'a> {
 
 impl Writing<'_> {
     fn write(&mut self, bytes: &[u8], at: u64) -> Result<()> {
-        self.file.write_all_at(bytes, at).map_err(|e| Error::io_at("write", self.path, at, e))
+        os::write_all_at(self.file, bytes, at).map_err(|e| Error::io_at("write", self.path, at, e))
     }
 
     fn piece(&mut self, piece: &Piece) -> Result<()> {
@@ -367,8 +373,8 @@ fn copy_in_kernel(from: &File, mut from_at: u64, to: &File, path: &Path, mut to_
             None => {
                 let mut buf = vec![0; left.min(pipeline::BLOCK as u64) as usize];
                 let failed = |source| Error::Io { op: "read", path: None, offset: Some(from_at), source };
-                from.read_exact_at(&mut buf, from_at).map_err(failed)?;
-                to.write_all_at(&buf, to_at).map_err(report)?;
+                os::read_exact_at(from, &mut buf, from_at).map_err(failed)?;
+                os::write_all_at(to, &buf, to_at).map_err(report)?;
                 buf.len() as u64
             }
         };

@@ -2,10 +2,10 @@
 //! a run that was killed.
 
 use crate::error::{Error, Result};
+use crate::os::{self, is_held};
 use crate::watch::{Notice, Watch};
-use std::fs::{self, File, TryLockError};
+use std::fs::{self, File};
 use std::io::ErrorKind;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 /// What the names of unfinished files and folders end with.
@@ -28,14 +28,10 @@ pub(super) fn prefix(target: &Path) -> String {
 /// # Errors
 /// [`Error::Busy`] when another run has taken it for a leftover in the meantime.
 pub(super) fn lock(file: &File, target: &Path) -> Result<()> {
-    let busy = || Error::Busy { path: target.to_owned() };
-    match file.try_lock() {
-        Err(TryLockError::WouldBlock) => return Err(busy()),
-        // File systems without locks do without.
-        Ok(()) | Err(TryLockError::Error(_)) => {}
+    match os::hold(file).map_err(|e| Error::io("lock", target, e))? {
+        true => Ok(()),
+        false => Err(Error::Busy { path: target.to_owned() }),
     }
-    let meta = file.metadata().map_err(|e| Error::io("lock", target, e))?;
-    if meta.nlink() == 0 { Err(busy()) } else { Ok(()) }
 }
 
 /// Looks for other runs onto the same target: what a killed one left is removed and told.
@@ -122,14 +118,6 @@ pub(super) fn is_unfinished(name: &str) -> bool {
             && sum.len() == 8
             && sum.bytes().all(|b| b.is_ascii_hexdigit())
     })
-}
-
-/// Whether somebody is writing it. What cannot be opened is left alone.
-fn is_held(path: &Path) -> bool {
-    match File::open(path) {
-        Ok(file) => matches!(file.try_lock(), Err(TryLockError::WouldBlock)),
-        Err(e) => e.kind() != ErrorKind::NotFound,
-    }
 }
 
 pub(super) fn name_of(path: &Path) -> String {

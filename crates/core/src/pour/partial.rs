@@ -2,8 +2,8 @@ use super::draft::{cannot_be_sure, sync_folder};
 use super::folders::{Made, check_target, folder_of};
 use crate::error::{Error, Result};
 use crate::guard::Door;
-use std::fs::{self, File, OpenOptions, TryLockError};
-use std::os::unix::fs::{FileExt, OpenOptionsExt};
+use crate::os::{self, Kind};
+use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
 
 /// A file that may stay unfinished for days, and then carries a name that says so: `NAME.incomplete`.
@@ -34,28 +34,28 @@ impl Partial {
         let path = Self::path_of(target);
         door.guard.check(&path)?;
         let made = Made::for_file(target)?;
+        let busy = || Error::Busy { path: target.to_owned() };
         let mut options = OpenOptions::new();
-        options.read(true).write(true).custom_flags(rustix::fs::OFlags::NOFOLLOW.bits() as i32);
-        let opened = if known { options.open(&path) } else { options.create_new(true).open(&path) };
-        let file = opened.map_err(|e| match e.kind() {
+        options.read(true).write(true).create_new(!known);
+        let file = os::open_real(&options, &path).map_err(|e| match e.kind() {
             std::io::ErrorKind::AlreadyExists => Error::Exists { path: path.clone() },
+            _ if os::is_busy(&e) => busy(),
             _ => Error::io("write", &path, e),
         })?;
-        match file.try_lock() {
-            Err(TryLockError::WouldBlock) => return Err(Error::Busy { path: target.to_owned() }),
-            // File systems without locks do without.
-            Ok(()) | Err(TryLockError::Error(_)) => {}
+        let failed = |e| Error::io("open", &path, e);
+        if !os::hold(&file).map_err(failed)? {
+            return Err(busy());
         }
-        let meta = file.metadata().map_err(|e| Error::io("open", &path, e))?;
-        if door.guard.knows(&meta) {
+        let facts = os::facts(&file).map_err(failed)?;
+        if door.guard.knows(&facts) {
             return Err(Error::IsSource { path });
         }
-        if !meta.is_file() {
+        if facts.kind != Kind::File {
             return Err(Error::Exists { path });
         }
         file.set_len(len).map_err(|e| Error::io("reserve", &path, e))?;
         made.keep();
-        Ok(Self { file, path, target: target.to_owned(), replace: door.replace, len_before: meta.len() })
+        Ok(Self { file, path, target: target.to_owned(), replace: door.replace, len_before: facts.len })
     }
 
     /// Bytes that it had before it was opened: what lies beyond was never written.
@@ -73,7 +73,7 @@ impl Partial {
     /// # Errors
     /// [`Error::Io`].
     pub fn write(&self, bytes: &[u8], at: u64) -> Result<()> {
-        self.file.write_all_at(bytes, at).map_err(|e| Error::io_at("write", &self.path, at, e))
+        os::write_all_at(&self.file, bytes, at).map_err(|e| Error::io_at("write", &self.path, at, e))
     }
 
     /// Brings what was written to the disk.

@@ -60,14 +60,12 @@ impl<'a> Stage<'a> {
         let made = Made::folder(&parent)?;
         let report = |e| Error::io("write", &parent, e);
         part::clear(&parent, target, watch)?;
-        let folder = tempfile::Builder::new()
-            .prefix(&prefix(target))
-            .suffix(part::SUFFIX)
-            .permissions(std::os::unix::fs::PermissionsExt::from_mode(0o777))
-            .tempdir_in(&parent)
-            .map_err(report)?;
-        let lock = File::open(folder.path()).map_err(report)?;
-        part::lock(&lock, target)?;
+        let begins = prefix(target);
+        let mut builder = tempfile::Builder::new();
+        os::with_mode(builder.prefix(&begins).suffix(part::SUFFIX), 0o777);
+        let folder = builder.tempdir_in(&parent).map_err(report)?;
+        let held = os::hold_folder(folder.path()).map_err(report)?;
+        let lock = held.ok_or_else(|| Error::Busy { path: target.to_owned() })?;
         part::check_alone(&parent, folder.path(), target)?;
         Ok(Self { folder, _lock: lock, target: target.to_owned(), door, made, files: Vec::new() })
     }
@@ -145,8 +143,7 @@ impl<'a> Stage<'a> {
     /// [`Error::Io`].
     pub fn link(&mut self, path: &Path, to: &str) -> Result<()> {
         let whole = self.folder.path().join(path);
-        std::os::unix::fs::symlink(crate::native::os(to), &whole)
-            .map_err(|e| Error::io("link", &self.target.join(path), e))?;
+        os::link(&crate::native::os(to), &whole).map_err(|e| Error::io("link", &self.target.join(path), e))?;
         self.files.push(path.to_owned());
         Ok(())
     }
@@ -163,8 +160,7 @@ impl<'a> Stage<'a> {
     /// [`Error::Exists`], [`Error::Io`].
     pub fn commit(self, folders: &[(PathBuf, Option<i64>)]) -> Result<()> {
         let stage = self.folder.path();
-        let opened = File::open(stage).map_err(|e| Error::io("open", stage, e))?;
-        os::sync_file_system(&opened).map_err(|e| Error::io("flush", stage, e))?;
+        os::sync_all_in(stage).map_err(|e| Error::io("flush", stage, e))?;
         let parent = folder_of(&self.target);
         if fs::symlink_metadata(&self.target).is_err() {
             set_folder_times(stage, folders);
@@ -227,11 +223,9 @@ fn make_real_folder(root: &Path, path: &Path) -> Result<()> {
 /// Sets the folders' times, the deepest first, because making a file in a folder changes the folder's time.
 fn set_folder_times(root: &Path, folders: &[(PathBuf, Option<i64>)]) {
     for (folder, modified) in folders.iter().rev() {
-        if let Some(time) = modified.and_then(time)
-            && let Ok(opened) = File::open(root.join(folder))
-        {
+        if let Some(time) = modified.and_then(time) {
             // A time that cannot be set is not worth failing for.
-            let _ = opened.set_times(FileTimes::new().set_modified(time));
+            let _ = os::touch_folder(&root.join(folder), time);
         }
     }
 }

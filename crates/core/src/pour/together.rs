@@ -30,7 +30,7 @@ pub(super) fn list(drafts: &[Draft]) -> Result<Option<NamedTempFile>> {
     if drafts.iter().any(|d| folder_of(d.target()) != folder) {
         return Ok(None);
     }
-    let name = |path: &Path| hex(path.file_name().unwrap_or_default().as_encoded_bytes());
+    let name = |path: &Path| hex(native::text(path.file_name().unwrap_or_default()).as_bytes());
     let mut text = format!("{MAGIC}\n");
     for draft in drafts {
         text.push_str(&format!("{} {}\n", name(draft.temporary_path()), name(draft.target())));
@@ -103,10 +103,10 @@ fn read(path: &Path) -> Result<Option<Pairs>> {
     }
     let name = |digits: &str| {
         let mut room = vec![0; digits.len() / 2];
-        let bytes = unhex(digits, &mut room)?.to_vec();
+        let name = native::path(str::from_utf8(unhex(digits, &mut room)?).ok()?);
         // Only names, as this program writes them: nothing leads out of the folder.
-        let is_name = !bytes.is_empty() && !bytes.contains(&b'/') && bytes != b"." && bytes != b"..";
-        is_name.then(|| PathBuf::from(<std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(bytes)))
+        let is_name = name.file_name() == Some(name.as_os_str());
+        is_name.then_some(name)
     };
     let pairs = lines.map(|line| {
         let (from, to) = line.split_once(' ')?;

@@ -1,11 +1,9 @@
 use super::{Extent, Place, Source, check_range};
 use crate::error::{Error, Result};
 use crate::guard::Guard;
-use crate::os;
-use std::fs::{File, Metadata};
-use std::io::{Seek, SeekFrom};
+use crate::os::{self, Facts, Kind};
+use std::fs::File;
 use std::ops::Range;
-use std::os::unix::fs::{FileExt, FileTypeExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -26,8 +24,8 @@ impl FileSource {
     /// # Errors
     /// [`Error::Io`] when it cannot be opened; [`Error::NotUnderstood`] for pipes, sockets and the like.
     pub fn open(path: &Path, guard: &Guard) -> Result<Self> {
-        let (file, meta) = guard.open(path)?;
-        Self::of(file, &meta, path)
+        let (file, facts) = guard.open(path)?;
+        Self::of(file, facts, path)
     }
 
     /// Opens a file of this run's own making, which is no source of it.
@@ -43,15 +41,14 @@ impl FileSource {
     /// # Errors
     /// [`Error::Io`].
     pub fn nameless(file: File, name: &str) -> Result<Self> {
-        let meta = file.metadata().map_err(|e| Error::io("read", Path::new(name), e))?;
-        Self::of(file, &meta, Path::new(name))
+        let facts = os::facts(&file).map_err(|e| Error::io("read", Path::new(name), e))?;
+        Self::of(file, facts, Path::new(name))
     }
 
-    fn of(mut file: File, meta: &Metadata, path: &Path) -> Result<Self> {
-        let len = match meta.file_type().is_block_device() {
-            // The length of a device stands nowhere but at its end.
-            true => file.seek(SeekFrom::End(0)).map_err(|e| Error::io("ask for the size", path, e))?,
-            false => meta.len(),
+    fn of(mut file: File, facts: Facts, path: &Path) -> Result<Self> {
+        let len = match facts.kind {
+            Kind::Device => os::device_len(&mut file).map_err(|e| Error::io("ask for the size", path, e))?,
+            _ => facts.len,
         };
         Ok(Self { file: Arc::new(file), path: path.to_owned(), len, run: Mutex::new(None) })
     }
@@ -74,7 +71,7 @@ impl Source for FileSource {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
         check_range(self.len, offset, buf.len() as u64)?;
-        self.file.read_exact_at(buf, offset).map_err(|e| Error::io_at("read", &self.path, offset, e))
+        os::read_exact_at(&self.file, buf, offset).map_err(|e| Error::io_at("read", &self.path, offset, e))
     }
 
     fn extent_at(&self, offset: u64) -> Result<Extent> {

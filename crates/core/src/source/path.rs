@@ -21,9 +21,12 @@ pub struct PathSource {
 
 impl PathSource {
     /// The file at `path`, of which the system says `meta`; `guard` knows it from now on.
-    pub fn new(path: &Path, meta: &Metadata, guard: &Guard) -> Self {
-        guard.reads(meta);
-        Self { path: path.to_owned(), len: meta.len(), run: Mutex::new(None) }
+    ///
+    /// # Errors
+    /// As [`Guard::reads`].
+    pub fn new(path: &Path, meta: &Metadata, guard: &Guard) -> Result<Self> {
+        guard.reads(path, meta)?;
+        Ok(Self { path: path.to_owned(), len: meta.len(), run: Mutex::new(None) })
     }
 }
 

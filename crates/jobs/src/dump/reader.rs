@@ -120,7 +120,7 @@ impl SimulatedReader {
         let rom = read_vec(&rom, 0, rom.len(), "the ROM in a simulated cartridge", MOST_HELD)?;
         let save = description.save.as_ref().map(|s| folder.join(s));
         // The memory of the stand-in is what is read, although --write changes it.
-        save.iter().filter_map(|s| std::fs::metadata(s).ok()).for_each(|meta| guard.reads(&meta));
+        save.iter().try_for_each(|save| guard.reads_if_there(save))?;
         let counts = vec![0; description.dirty.len()];
         Ok(Some(Self { description, rom, save, counts }))
     }

@@ -1,10 +1,9 @@
 //! A block device, or a file in its place.
 
 use super::drive::{Drive, Trouble};
+use decanter_core::os::{self, Kind};
 use decanter_core::{Error, Guard, Result};
 use std::fs::File;
-use std::io::{Seek, SeekFrom};
-use std::os::unix::fs::{FileExt, FileTypeExt};
 use std::path::Path;
 
 /// A block device or a file.
@@ -20,10 +19,14 @@ impl RealDrive {
         if path.is_dir() {
             return Err(Error::Usage("it is a folder, not a drive".into()));
         }
-        let (mut file, meta) = guard.open(path)?;
-        let kind = if meta.file_type().is_block_device() { "block device" } else { "file" };
-        // The end of a block device is its size, as the driver gives it.
-        let len = file.seek(SeekFrom::End(0)).map_err(|e| Error::io("ask for the size", path, e))?;
+        let (mut file, facts) = guard.open(path)?;
+        let (kind, len) = match facts.kind {
+            Kind::Device => {
+                let len = os::device_len(&mut file).map_err(|e| Error::io("ask for the size", path, e))?;
+                ("block device", len)
+            }
+            _ => ("file", facts.len),
+        };
         if !len.is_multiple_of(sector_len) {
             let fits = [2352, 2448, 2336, 512].into_iter().find(|unit| len.is_multiple_of(*unit));
             let advice = match fits {
@@ -53,10 +56,9 @@ impl Drive for RealDrive {
     }
 
     fn read(&mut self, first: u64, buf: &mut [u8]) -> std::result::Result<(), Trouble> {
-        self.file.read_exact_at(buf, first * self.sector_len).map_err(|e| match e.raw_os_error() {
-            // ENXIO, ENODEV, ENOMEDIUM: the device, or what was in it, is no longer there.
-            Some(6 | 19 | 123) => Trouble::Gone(e.to_string()),
-            _ => Trouble::Medium,
+        os::read_exact_at(&self.file, buf, first * self.sector_len).map_err(|e| match os::is_gone(&e) {
+            true => Trouble::Gone(e.to_string()),
+            false => Trouble::Medium,
         })
     }
 }

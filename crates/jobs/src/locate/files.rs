@@ -2,7 +2,7 @@
 
 use decanter_core::source::{FileSource, PathSource, SourceRef};
 use decanter_core::store::{Met, MetKind, Store};
-use decanter_core::{Error, Guard, Result, guard, native};
+use decanter_core::{Error, Guard, Result, native, os};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use walkdir::WalkDir;
@@ -27,7 +27,7 @@ impl Store for Files<'_> {
     fn open_later(&self, path: &str) -> Result<SourceRef> {
         let path = native::path(path);
         let meta = std::fs::symlink_metadata(&path).map_err(|e| Error::io("read", &path, e))?;
-        Ok(Arc::new(PathSource::new(&path, &meta, self.0)))
+        Ok(Arc::new(PathSource::new(&path, &meta, self.0)?))
     }
 
     fn names(&self, folder: &str, most: usize) -> Vec<String> {
@@ -70,8 +70,7 @@ fn kind_of(entry: &walkdir::DirEntry) -> MetKind {
             Err(e) => MetKind::Closed(Error::io("read", entry.path(), e)),
         };
     }
-    let odd = entry.metadata().ok().and_then(|meta| guard::odd_kind(&meta));
-    MetKind::Odd(odd.unwrap_or("no file"))
+    MetKind::Odd(os::odd_kind(kind).unwrap_or("no file"))
 }
 
 /// Why a walk through folders could not go on somewhere.

@@ -31,12 +31,12 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, Hasher};
 use decanter_core::expectation::Expectation;
 use decanter_core::keyring::plain;
+use decanter_core::os;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
 use decanter_core::pour::{Draft, bytes_to_write};
 use decanter_core::{Error, Notice, Result};
 use itself::check_itself;
 use std::collections::HashMap;
-use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -324,7 +324,7 @@ pub(crate) fn write_checked(
         let mut comparison = Comparison::new(item, &expectation);
         comparison.run(consumers, setting.watch, &mut |piece| match &piece.data {
             Data::Block(block) => {
-                file.write_all_at(block.clear(), piece.at).map_err(|e| Error::io_at("write", path, piece.at, e))
+                os::write_all_at(file, block.clear(), piece.at).map_err(|e| Error::io_at("write", path, piece.at, e))
             }
             // Zeros of the source stay a hole; nothing else comes as a fill.
             _ => Ok(()),

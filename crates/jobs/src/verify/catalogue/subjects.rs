@@ -7,6 +7,7 @@ use crate::{Failure, Setting, locate};
 use decanter_core::Result;
 use decanter_core::catalogue::last_name;
 use decanter_core::head::Head;
+use decanter_core::os;
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::store;
@@ -100,7 +101,7 @@ impl Subjects {
 
 /// A path of this machine with links resolved.
 fn resolved(path: &str, setting: &Setting<'_>) -> Option<PathBuf> {
-    std::fs::canonicalize(setting.store(path).local(path)?).ok()
+    os::resolved(&setting.store(path).local(path)?).ok()
 }
 
 fn is_sheet(path: &str, setting: &Setting<'_>) -> Result<bool> {

@@ -1,10 +1,24 @@
-//! What the operating system offers beyond `std`: holes, kernel copies, free space. Every call has a
-//! plain way out where the system or the file system cannot do it.
+//! Unix, with the calls that `std` does not make. Each has a plain way out where the system or the file system cannot.
 
-use rustix::fs::{SeekFrom, seek};
-use std::fs::File;
+use rustix::fs::{Access, OFlags, SeekFrom, seek};
+use rustix::process::{Resource, Rlimit, setrlimit};
+use std::fs::{File, OpenOptions};
 use std::io;
+use std::os::fd::AsFd;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+/// Opens a file for reading. A pipe that nobody writes to would keep an ordinary open waiting: this one does not wait.
+pub(crate) fn open_to_read(path: &Path) -> io::Result<File> {
+    OpenOptions::new().read(true).custom_flags(OFlags::NONBLOCK.bits() as i32).open(path)
+}
+
+/// Its end says it.
+pub(super) fn device_len(_: &File) -> io::Result<Option<u64>> {
+    Ok(None)
+}
 
 /// Says whether the byte at `offset` lies in a hole, and how many of the next `left` bytes are alike.
 ///
@@ -45,10 +59,13 @@ pub(crate) fn kernel_copy(from: &File, from_at: u64, to: &File, to_at: u64, len:
     }
 }
 
-/// Bytes that this user may still write on the file system of `folder`.
-pub(crate) fn free_bytes(folder: &Path) -> io::Result<u64> {
+/// What is not written in a new file takes no room, without a word.
+pub(crate) fn allow_holes(_: &File) {}
+
+/// Bytes that this user may still write on the file system of `folder`; `None` where that is not known.
+pub(crate) fn free_bytes(folder: &Path) -> io::Result<Option<u64>> {
     let stat = rustix::fs::statvfs(folder)?;
-    Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
+    Ok(Some(stat.f_bavail.saturating_mul(stat.f_frsize)))
 }
 
 /// The most bytes that one file can hold on the file system of `folder`, where that is known to be small.
@@ -67,20 +84,50 @@ pub(crate) fn largest_file(folder: &Path) -> Option<u64> {
     }
 }
 
-/// Brings everything written on the file system of the open folder to the disk.
-pub(crate) fn sync_file_system(folder: &File) -> io::Result<()> {
+/// Brings everything that was written into `folder` to the disk: where the system can, with all of its file system at
+/// once.
+pub(crate) fn sync_all_in(folder: &Path) -> io::Result<()> {
     #[cfg(target_os = "linux")]
     {
-        Ok(rustix::fs::syncfs(folder)?)
+        Ok(rustix::fs::syncfs(File::open(folder)?)?)
     }
     #[cfg(not(target_os = "linux"))]
     {
-        folder.sync_all()
+        super::family::sync_each_in(folder)
     }
 }
 
 /// Whether this user may make something in `folder`.
 pub(crate) fn may_write(folder: &Path) -> io::Result<()> {
-    use rustix::fs::Access;
     Ok(rustix::fs::access(folder, Access::WRITE_OK | Access::EXEC_OK)?)
+}
+
+/// Columns of the terminal that standard output is; `None` where it is none.
+pub fn output_width() -> Option<usize> {
+    columns(io::stdout().as_fd())
+}
+
+/// Columns of the terminal that standard error is; `None` where it is none.
+pub fn error_width() -> Option<usize> {
+    columns(io::stderr().as_fd())
+}
+
+fn columns(stream: impl AsFd) -> Option<usize> {
+    let columns = rustix::termios::tcgetwinsize(stream).ok()?.ws_col;
+    (columns > 0).then_some(columns.into())
+}
+
+/// Forbids a memory image of the process: it would have the user's keys in it. Where the system cannot promise that there
+/// is none, nothing else is lost.
+pub fn withhold_memory() {
+    let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+    #[cfg(target_os = "linux")]
+    {
+        let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
+    }
+}
+
+/// Makes a limit on the size of files an error of the write that meets it, not the end of the process.
+pub fn survive_size_limits() {
+    let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, Arc::new(AtomicBool::new(false)));
 }

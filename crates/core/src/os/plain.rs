@@ -1,0 +1,73 @@
+//! No more than what `std` offers: for systems that nobody has described here, and, with the feature `std-only`, for proof
+//! that Decanter does all its work without the calls of one system.
+
+use super::family;
+use std::fs::{self, File};
+use std::io::{self, ErrorKind};
+use std::path::Path;
+
+/// Opens a file for reading. What would keep it waiting is not opened.
+pub(crate) fn open_to_read(path: &Path) -> io::Result<File> {
+    match family::odd_kind(fs::metadata(path)?.file_type()) {
+        Some(odd) => Err(io::Error::new(ErrorKind::InvalidInput, odd)),
+        None => File::open(path),
+    }
+}
+
+/// Its end says it.
+pub(super) fn device_len(_: &File) -> io::Result<Option<u64>> {
+    Ok(None)
+}
+
+/// Nothing tells of holes: everything is data.
+pub(crate) fn data_or_hole(_: &File, _: u64, left: u64) -> (bool, u64) {
+    (false, left)
+}
+
+/// Nothing is copied but through memory.
+pub(crate) fn kernel_copy(_: &File, _: u64, _: &File, _: u64, _: usize) -> io::Result<Option<u64>> {
+    Ok(None)
+}
+
+/// What is not written in a new file takes no room where the system has it so.
+pub(crate) fn allow_holes(_: &File) {}
+
+/// Nothing tells of free space: a full disk is an error of the write that meets it.
+pub(crate) fn free_bytes(_: &Path) -> io::Result<Option<u64>> {
+    Ok(None)
+}
+
+/// Nothing tells which file system it is. One that holds no such file refuses when the file is given its length, before
+/// the first byte.
+pub(crate) fn largest_file(_: &Path) -> Option<u64> {
+    None
+}
+
+/// Brings everything that was written into `folder` to the disk.
+pub(crate) fn sync_all_in(folder: &Path) -> io::Result<()> {
+    family::sync_each_in(folder)
+}
+
+/// Whether something may be made in `folder`: whether anybody may.
+pub(crate) fn may_write(folder: &Path) -> io::Result<()> {
+    match fs::metadata(folder)?.permissions().readonly() {
+        true => Err(ErrorKind::PermissionDenied.into()),
+        false => Ok(()),
+    }
+}
+
+/// Nothing tells how wide a terminal is.
+pub fn output_width() -> Option<usize> {
+    None
+}
+
+/// Nothing tells how wide a terminal is.
+pub fn error_width() -> Option<usize> {
+    None
+}
+
+/// There is no way to forbid a memory image.
+pub fn withhold_memory() {}
+
+/// There is no way to make a limit on the size of files an error.
+pub fn survive_size_limits() {}
