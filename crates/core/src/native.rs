@@ -31,12 +31,12 @@ fn of_unit(unit: u16) -> char {
     char::from_u32(code).unwrap_or(char::REPLACEMENT_CHARACTER)
 }
 
-/// A name as text.
+/// A name as text; of a path, its names with `/` between them.
 pub fn text(name: impl AsRef<OsStr>) -> String {
     let name = name.as_ref();
     let has_own = |text: &str| text.chars().any(|c| unit(c).is_some());
     if let Some(text) = name.to_str().filter(|t| !has_own(t)) {
-        return text.to_owned();
+        return os::with_slashes(text.to_owned());
     }
     let mut text = String::new();
     for piece in os::pieces(name) {
@@ -47,7 +47,7 @@ pub fn text(name: impl AsRef<OsStr>) -> String {
             Err(unit) => text.push(of_unit(unit)),
         }
     }
-    text
+    os::with_slashes(text)
 }
 
 /// The same of bytes that a list has of a name.

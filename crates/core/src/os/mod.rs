@@ -30,7 +30,7 @@ use windows as family;
 pub use family::{SHELL, is_gone, is_output_missing, odd_kind, raw_output, read_exact_at, resolved, write_all_at};
 pub(crate) use family::{
     facts, facts_at, hold, hold_folder, identity_at, is_busy, is_held, link, name_of, open_real, pieces, sync_folder,
-    touch_folder, units, with_mode,
+    touch_folder, units, with_mode, with_slashes,
 };
 pub(crate) use system::{
     allow_holes, data_or_hole, free_bytes, kernel_copy, largest_file, may_write, open_to_read, sync_all_in,

@@ -191,6 +191,11 @@ pub fn is_output_missing() -> bool {
     false
 }
 
+/// A path with `/` between its names, as it is.
+pub(crate) fn with_slashes(path: String) -> String {
+    path
+}
+
 /// A name in characters, with the bytes between them that are none.
 pub(crate) fn pieces(name: &OsStr) -> Vec<Result<char, u16>> {
     let chunks = name.as_bytes().utf8_chunks();

@@ -8,7 +8,7 @@ use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, FileTimes, FileType, Metadata, OpenOptions};
 use std::io::{self, ErrorKind};
 use std::os::windows::ffi::{OsStrExt, OsStringExt};
-use std::os::windows::fs::{FileExt, FileTypeExt, OpenOptionsExt};
+use std::os::windows::fs::{FileExt, OpenOptionsExt};
 use std::os::windows::io::{AsHandle, AsRawHandle};
 use std::path::{Component, Path, PathBuf, Prefix};
 use std::time::SystemTime;
@@ -246,6 +246,11 @@ pub fn raw_output() -> io::Result<File> {
 /// Whether there is no standard output.
 pub fn is_output_missing() -> bool {
     io::stdout().as_raw_handle().is_null()
+}
+
+/// A path with `/` between its names, which the system takes as well: no name holds the other one.
+pub(crate) fn with_slashes(path: String) -> String {
+    if path.contains('\\') { path.replace('\\', "/") } else { path }
 }
 
 /// A name in characters, with the halves of characters that stand alone in it.
