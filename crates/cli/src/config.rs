@@ -1,6 +1,7 @@
 //! The configuration file, the environment and the options, merged before any job is called.
 
 use crate::global::{Global, KeyArg, When};
+use decanter_core::native;
 use decanter_core::{Error, Watch};
 use decanter_jobs::launcher::Starter;
 use decanter_jobs::{Failure, Setting};
@@ -104,10 +105,11 @@ fn check_keys(place: &Path, origin: Origin, config: Option<&Path>) -> Result<(),
     let Err(e) = std::fs::metadata(place) else { return Ok(()) };
     let named = match (origin, config) {
         (Origin::Environment, _) => "the list in DECANTER_KEYS".to_owned(),
-        (Origin::Configuration, Some(path)) => format!("the line keys in \"{}\"", path.display()),
+        (Origin::Configuration, Some(path)) => format!("the line keys in \"{}\"", native::text(&path)),
         _ => "the path given with --keys".to_owned(),
     };
-    let failure = Failure::new(format!("cannot look for keys in \"{}\"", place.display()), Error::io("open", place, e));
+    let failure =
+        Failure::new(format!("cannot look for keys in \"{}\"", native::text(&place)), Error::io("open", place, e));
     Err(failure.hint(format!("correct {named}")))
 }
 
@@ -116,7 +118,7 @@ fn check_language(code: &str, config: Option<&Path>) -> Result<(), Failure> {
     if LANGUAGES.split(' ').any(|known| known == code) {
         return Ok(());
     }
-    let path = config.map(|path| path.display().to_string()).unwrap_or_default();
+    let path = config.map(|path| native::text(path)).unwrap_or_default();
     let what = format!("cannot use the configuration \"{path}\"");
     Err(Failure::usage(what, format!("language \"{code}\" is none"))
         .hint("it takes two small letters, as in \"de\", \"en\", \"fr\", \"ja\""))
@@ -140,7 +142,7 @@ fn own_language() -> Option<String> {
 }
 
 fn read(path: &Path) -> Result<Config, Failure> {
-    let what = || format!("cannot use the configuration \"{}\"", path.display());
+    let what = || format!("cannot use the configuration \"{}\"", native::text(&path));
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("open", path, e)))?;
     let config: Config = toml::from_str(&text).map_err(|e| {
         // The line itself may hold what nobody else should read.

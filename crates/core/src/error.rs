@@ -3,6 +3,7 @@
 //! A core error says what failed and where inside the data. The name of the source and what to do next are
 //! added by whoever called, because only they know it.
 
+use crate::native;
 use crate::tell;
 use std::borrow::Cow;
 use std::io;
@@ -99,19 +100,19 @@ pub enum Error {
         text: String,
     },
     /// A target is already there.
-    #[error("{} already exists", .path.display())]
+    #[error("{} already exists", native::text(.path))]
     Exists {
         /// The target.
         path: PathBuf,
     },
     /// A target is one of the files that the run reads.
-    #[error("{} is one of the files that are read", .path.display())]
+    #[error("{} is one of the files that are read", native::text(.path))]
     IsSource {
         /// The target.
         path: PathBuf,
     },
     /// A target is a folder that the run reads as a whole, or lies in one.
-    #[error("{} lies in {}, which is read", .path.display(), .folder.display())]
+    #[error("{} lies in {}, which is read", native::text(.path), native::text(.folder))]
     InSource {
         /// The target.
         path: PathBuf,
@@ -119,19 +120,19 @@ pub enum Error {
         folder: PathBuf,
     },
     /// Somebody else is writing the same target now.
-    #[error("another run is writing {} at this moment", .path.display())]
+    #[error("another run is writing {} at this moment", native::text(.path))]
     Busy {
         /// The target.
         path: PathBuf,
     },
     /// Two outputs of one run would have the same path.
-    #[error("two files of the result would both be {}", .path.display())]
+    #[error("two files of the result would both be {}", native::text(.path))]
     Twice {
         /// The path.
         path: PathBuf,
     },
     /// The target's file system has not enough room.
-    #[error("{} needed in {}, {} free", tell::size(*.needed), .folder.display(), tell::size(*.free))]
+    #[error("{} needed in {}, {} free", tell::size(*.needed), native::text(.folder), tell::size(*.free))]
     NoSpace {
         /// The folder the target would be in.
         folder: PathBuf,
@@ -141,7 +142,7 @@ pub enum Error {
         free: u64,
     },
     /// The target's file system cannot hold a file of that size.
-    #[error("a file of {} does not fit on the file system of {}, which has room for {} in one file", tell::size(*.needed), .folder.display(), tell::size(*.most))]
+    #[error("a file of {} does not fit on the file system of {}, which has room for {} in one file", tell::size(*.needed), native::text(.folder), tell::size(*.most))]
     FileTooLarge {
         /// The folder the target would be in.
         folder: PathBuf,

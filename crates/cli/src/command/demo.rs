@@ -6,6 +6,7 @@ use crate::render::Page;
 use crate::render::{self, style};
 use clap::Args;
 use decanter_core::Watch;
+use decanter_core::native;
 use decanter_demo::{self as demo, Collection};
 use decanter_jobs::typed_in::size;
 use decanter_jobs::{Failure, typed};
@@ -34,7 +35,7 @@ pub struct Demo {
 
 impl Run for Demo {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let folder = self.folder.display();
+        let folder = native::text(&self.folder);
         if with.global.dry_run {
             writeln!(out, "would make the demo collection in {folder}")?;
             return Ok(0);
@@ -83,7 +84,7 @@ fn report(made: &Collection) -> serde_json::Value {
 
 /// What was made, for people.
 fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
-    page.line(format!("The demo collection of Saltmarsh Pier Arcade Museum is in {}:", folder.display()));
+    page.line(format!("The demo collection of Saltmarsh Pier Arcade Museum is in {}:", native::text(&folder)));
     let told = [
         (Some(&made.image), "an encrypted PS3 disc image"),
         (made.archive.as_ref(), "the same in an archive"),
@@ -108,7 +109,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
     ];
     for (path, what) in told {
         if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
-            page.line(format!("  {:<34} {what}", name.display()));
+            page.line(format!("  {:<34} {what}", native::text(&name)));
         }
     }
 }
@@ -118,7 +119,7 @@ type Step = (&'static str, Vec<String>, u8);
 
 /// The tour.
 fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
-    let show = |path: &Path| path.display().to_string();
+    let show = |path: &Path| native::text(path);
     let box_or_image = show(made.archive.as_ref().unwrap_or(&made.image));
     let description = show(&made.description);
     let target = |name: &str| show(&folder.join(name));
@@ -178,6 +179,16 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
         (
             "Are they good dumps? Headers and byte orders are looked through.",
             words(&["verify", &show(&made.drawer.archive), "--against", &show(&made.drawer.dat)]),
+            0,
+        ),
+        (
+            "All of them at once: each its own result.",
+            words(&["convert", &show(&made.drawer.archive), "--to", "zst", "-o", &target("kept")]),
+            0,
+        ),
+        (
+            "The same command goes on where it was stopped: what is done stays.",
+            words(&["convert", &show(&made.drawer.archive), "--to", "zst", "-o", &target("kept")]),
             0,
         ),
         (

@@ -2,6 +2,7 @@
 //! a run that was killed.
 
 use crate::error::{Error, Result};
+use crate::native;
 use crate::os::{self, is_held};
 use crate::watch::{Notice, Watch};
 use std::fs::{self, File};
@@ -45,7 +46,10 @@ pub(super) fn clear(folder: &Path, target: &Path, watch: &dyn Watch) -> Result<(
             true => return Err(Error::Busy { path: target.to_owned() }),
             false => {
                 remove(&path)?;
-                watch.notice(&Notice::new(format!("removed {}, left over from a run that was killed", path.display())));
+                watch.notice(&Notice::new(format!(
+                    "removed {}, left over from a run that was killed",
+                    native::text(&path)
+                )));
             }
         }
     }

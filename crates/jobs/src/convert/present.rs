@@ -7,6 +7,7 @@ use super::{Options, packed, prove, shared};
 use crate::shelf::{compared, is_same};
 use crate::{Answer, Failure, Item, Setting, grouped, place};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::native;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Opened};
 use std::path::{Path, PathBuf};
@@ -28,7 +29,7 @@ pub(super) fn is_there(
 ) -> Result<Option<(String, Answer)>, Failure> {
     let split = target.splits_into_folder && options.given.split(&shared::SPLIT).is_some() && main.is_dir();
     let first = |path: &Path| std::fs::symlink_metadata(path).is_ok();
-    let part = PathBuf::from(format!("{}.0", main.display()));
+    let part = native::path(&format!("{}.0", native::text(main)));
     if !split && !first(main) && !first(&part) && !first(&main.with_extension("even")) {
         return Ok(None);
     }
@@ -48,7 +49,7 @@ pub(super) fn is_there(
     for (_, path) in &outputs {
         setting.guard.check(path).map_err(|e| place::refused(path, e))?;
         if !path.is_file() {
-            return Err(other(format!("\"{}\" belongs to it and is not there", path.display())));
+            return Err(other(format!("\"{}\" belongs to it and is not there", native::text(&path))));
         }
     }
     let mains: Vec<PathBuf> = (outputs.iter().map(|(_, path)| path.clone()))

@@ -218,8 +218,10 @@ pub fn dump(
         let written = write_all(reader, from, &bytes, &new, setting).map_err(fail)?;
         if written.wrong_bytes > 0 {
             answer = Answer::No;
-            report.next =
-                format!("the memory did not take everything: the old content is safe in {}", report.path.display());
+            report.next = format!(
+                "the memory did not take everything: the old content is safe in {}",
+                native::text(&report.path)
+            );
         }
         report.written = Some(written);
     }

@@ -180,7 +180,7 @@ pub fn dump(
     let unwritable = |e: Error| match e {
         Error::Exists { path } if path == Partial::path_of(target) => {
             let why = "no map of a dump beside it says what it is of, so it is not overwritten".to_owned();
-            Failure::new(format!("cannot write \"{}\"", path.display()), Error::Usage(why))
+            Failure::new(format!("cannot write \"{}\"", native::text(&path)), Error::Usage(why))
                 .hint("move it away, or choose another name with -o")
         }
         e if e.blame() == Blame::Request => place::refused(target, e),
@@ -225,7 +225,7 @@ pub fn dump(
         unstable: 0,
         sent: 0,
     };
-    let again = format!("the map is saved: the same command goes on ({})", map_path.display());
+    let again = format!("the map is saved: the same command goes on ({})", native::text(&map_path));
     let (end, digests) = reading.run(hashers).map_err(|e| match e {
         Error::Cancelled => fail(e).hint(again.clone()),
         e => fail(e),
@@ -262,7 +262,7 @@ pub fn dump(
     if let Some(path) = &report.picture {
         let scene = picture::Scene::of_dump(&map, &look, target);
         let door = Door { replace: setting.replace || resumed, ..setting.door() };
-        picture::draw(&scene, path, &format!("cannot draw \"{}\"", path.display()), door, setting)?;
+        picture::draw(&scene, path, &format!("cannot draw \"{}\"", native::text(&path)), door, setting)?;
     }
     let answer = finish(&mut report, output, source, target, (digests, &options.digests), setting).map_err(&fail)?;
     Ok((report, answer))

@@ -1,6 +1,7 @@
 //! Plans for drives that cannot see the whole disc: which sectors are read, and which are filled with zeros.
 
 use super::drive::Drive;
+use decanter_core::native;
 use decanter_core::source::{Source, check_range};
 use decanter_core::{Error, Guard, Result, SECTOR};
 use decanter_formats::optical::xdvdfs;
@@ -56,7 +57,7 @@ impl Plan {
     /// When it is not there, or its regions leave gaps, overlap or do not add up to its size.
     pub fn load(path: &Path, guard: &Guard) -> Result<Self> {
         let text = guard.read_text(path)?;
-        let wrong = |what: String| Error::Usage(format!("{}: {what}", path.display()));
+        let wrong = |what: String| Error::Usage(format!("{}: {what}", native::text(&path)));
         let plan: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string().trim_end().to_owned()))?;
         if plan.region.len() > MOST_REGIONS {
             return Err(wrong(format!("more than {MOST_REGIONS} regions")));

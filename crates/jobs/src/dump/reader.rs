@@ -1,6 +1,7 @@
 //! A cartridge reader: what is read from and written to, and a simulated one. docs/simulated-reader.md describes
 //! every line of its file.
 
+use decanter_core::native;
 use decanter_core::source::{FileSource, Source, read_vec};
 use decanter_core::view::MOST_HELD;
 use decanter_core::{Error, Guard, Result};
@@ -103,7 +104,7 @@ impl SimulatedReader {
     pub fn open(path: &Path, guard: &Guard) -> Result<Option<Self>> {
         let text = guard.read_text(path)?;
         let wrong =
-            |e: &dyn std::fmt::Display| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end()));
+            |e: &dyn std::fmt::Display| Error::Usage(format!("{}: {}", native::text(&path), e.to_string().trim_end()));
         let table: toml::Table = toml::from_str(&text).map_err(|e| wrong(&e))?;
         if !table.contains_key("rom") {
             return Ok(None);

@@ -3,6 +3,7 @@
 //! docs/simulated-drive.md describes every line of the file.
 
 use super::drive::{Drive, Trouble};
+use decanter_core::native;
 use decanter_core::source::{FileSource, Source};
 use decanter_core::{Error, Guard, Result, SECTOR};
 use serde::Deserialize;
@@ -83,9 +84,9 @@ impl SimulatedDrive {
     pub fn open(path: &Path, guard: &Guard) -> Result<Self> {
         let text = guard.read_text(path)?;
         let description: Description = toml::from_str(&text)
-            .map_err(|e| Error::Usage(format!("{}: {}", path.display(), e.to_string().trim_end())))?;
+            .map_err(|e| Error::Usage(format!("{}: {}", native::text(&path), e.to_string().trim_end())))?;
         if !(512..=4096).contains(&description.sector_bytes) {
-            return Err(Error::Usage(format!("{}: sector_bytes has to be from 512 to 4096", path.display())));
+            return Err(Error::Usage(format!("{}: sector_bytes has to be from 512 to 4096", native::text(&path))));
         }
         let folder = path.parent().unwrap_or(Path::new(""));
         let medium = FileSource::open(&folder.join(&description.image), guard)?;

@@ -11,6 +11,7 @@ use decanter_core::catalogue::last_name;
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::names::stem_of;
+use decanter_core::native;
 use decanter_core::patch::Patch;
 use decanter_core::pour::{self, Output};
 use decanter_core::rom::Rom;
@@ -108,7 +109,7 @@ pub fn apply(
         setting.write(Output::new(&Blueprint::of(patched.file.clone()), &target), &what)?;
         return Ok(report);
     }
-    setting.watch.begin(&format!("writing {}", target.display()), Some(report.bytes));
+    setting.watch.begin(&format!("writing {}", native::text(&target)), Some(report.bytes));
     let others = patched.unknown(options);
     let blueprint = Blueprint::of(patched.file.clone());
     let output = Output::new(&blueprint, &target).with_digests(&others);

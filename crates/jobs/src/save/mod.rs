@@ -7,6 +7,7 @@ pub use console::CopyReport;
 use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
+use decanter_core::native;
 use decanter_core::pour::Output;
 use decanter_core::rom::SaveMemory;
 use decanter_core::source::{Bytes, read_vec};
@@ -423,7 +424,7 @@ fn write(report: MoveReport, bytes: Vec<u8>, setting: &Setting<'_>) -> std::resu
     let door = Door { replace: false, ..setting.door() };
     let written = setting.pour(&[Output::new(&blueprint, &report.target)], door, &mut |_| Ok(()));
     written.map_err(|e| match e {
-        Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", report.target.display()), e)
+        Error::Exists { .. } => Failure::new(format!("cannot write \"{}\"", native::text(&report.target)), e)
             .hint("a save is never replaced, not even with --replace: choose another name with -o"),
         e => place::refused(&report.target, e),
     })?;

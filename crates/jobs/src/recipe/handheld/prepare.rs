@@ -9,6 +9,7 @@ use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm};
+use decanter_core::native;
 use decanter_core::pour::Output;
 use decanter_core::rom::{SaveKind, SaveMemory};
 use decanter_core::source::{Bytes, SourceRef, read_vec};
@@ -57,11 +58,11 @@ pub(super) fn show(
         let ready = which.checked_sub(1).and_then(|i| all.get(i).zip(recipe.titles.get(i)));
         let Some((ready, title)) = ready else {
             let text = format!("there is no title number {which}: the recipe has {}", all.len());
-            return Err(Failure::usage(format!("cannot draw \"{}\"", target.display()), text));
+            return Err(Failure::usage(format!("cannot draw \"{}\"", native::text(&target)), text));
         };
-        let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", target.display()), e);
+        let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", native::text(&target)), e);
         let png = sheet::draw(ready, title.base.is_some()).map_err(fail)?;
-        let what = format!("cannot draw \"{}\"", target.display());
+        let what = format!("cannot draw \"{}\"", native::text(&target));
         setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), &what)?;
     }
     Ok(ShowReport { schema: "decanter.recipe-show/1", recipe: path.to_owned(), titles, picture, notices })
