@@ -203,6 +203,7 @@ fn holes_stay_holes_and_file_bytes_stay_in_the_kernel() {
     }
 }
 
+#[cfg(unix)]
 #[test]
 fn a_stage_appears_as_a_whole_and_never_through_a_link() {
     let folder = tempfile::tempdir().unwrap();

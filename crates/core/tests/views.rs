@@ -12,7 +12,6 @@ use decanter_core::view::{
 use decanter_core::{Error, Guard, Result};
 use proptest::prelude::*;
 use std::io::{Cursor, Read};
-use std::os::unix::fs::FileExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -195,7 +194,7 @@ fn hold(source: &SourceRef, model: &[u8], reads: &[(usize, usize)], told: &str) 
         match extent.place {
             Place::File { file, offset } => {
                 let mut there = vec![0; own.len()];
-                file.read_exact_at(&mut there, offset).unwrap();
+                decanter_core::os::read_exact_at(&file, &mut there, offset).unwrap();
                 assert!(there == own, "{told}: the file does not have the bytes at {at}");
             }
             Place::Fill(byte) => assert!(own.iter().all(|b| *b == byte), "{told}: no fill at {at}"),

@@ -10,7 +10,6 @@ use decanter_core::{Door, Error, Guard, native};
 use proptest::prelude::*;
 use std::collections::HashSet;
 use std::fs;
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Arc, LazyLock};
 
@@ -216,6 +215,7 @@ fn targets_are_refused_before_the_work() {
     assert!(names(folder.path()) == ["folder", "there"]);
 }
 
+#[cfg(unix)]
 #[test]
 fn a_link_in_the_place_of_a_target_is_replaced_and_not_followed() {
     let folder = tempfile::tempdir().unwrap();
@@ -277,6 +277,7 @@ fn leftovers_of_runs_that_were_killed_are_found_by_their_names_alone() {
     assert!(pour::leftovers(folder.path()).unwrap().is_empty(), "what others call .part is theirs");
 }
 
+#[cfg(unix)]
 #[test]
 fn what_is_written_is_readable_by_whom_the_user_allows() {
     let folder = tempfile::tempdir().unwrap();
@@ -284,10 +285,12 @@ fn what_is_written_is_readable_by_whom_the_user_allows() {
     fs::write(&plain, "x").unwrap();
     let target = folder.path().join("poured");
     pour(Output::new(&small(b"y"), &target), door(false), &()).unwrap();
+    use std::os::unix::fs::PermissionsExt;
     let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
     assert_eq!(mode(&target), mode(&plain), "as any program would have made it");
 }
 
+#[cfg(unix)]
 #[test]
 fn a_program_may_be_started_and_other_files_may_not() {
     use std::os::unix::fs::PermissionsExt;

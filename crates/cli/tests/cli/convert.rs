@@ -1,6 +1,6 @@
 //! Conversions: what goes in comes back, and what does not fit is refused with a way out.
 
-use crate::support::{demo, folder, noise, run, text, tree};
+use crate::support::{demo, folder, link, noise, run, text, tree};
 use std::fs;
 use std::path::Path;
 
@@ -134,7 +134,7 @@ fn refusals_say_what_is_possible() {
         .expect(3)
         .says("outside Latin-1")
         .says("--without");
-    std::os::unix::fs::symlink("/etc/hostname", folder.path().join("f/outside")).unwrap();
+    link("/etc/hostname", &folder.path().join("f/outside"));
     run(folder.path(), &["convert", "f", "--to", "iso", "-o", "f.iso"]).expect(0).says("outside: 0 bytes (a link");
     run(folder.path(), &["convert", "f", "--to", "iso", "-o", "f.iso"]).expect(2).says("already exists");
     assert!(!folder.path().join("x").exists());

@@ -1,8 +1,7 @@
 //! Nothing that is read is ever written, however it is spelled, and nothing is written twice.
 
-use crate::support::{command, demo, folder, run, text, told, tree};
+use crate::support::{command, demo, folder, link, run, text, told, tree};
 use std::fs;
-use std::os::unix::fs::symlink;
 use std::process::Stdio;
 use std::time::Duration;
 
@@ -25,7 +24,7 @@ fn bench() -> tempfile::TempDir {
         fs::copy(from, at(to)).unwrap();
     }
     fs::hard_link(at("kelp.iso"), at("hard.iso")).unwrap();
-    symlink("kelp.iso", at("soft.iso")).unwrap();
+    link("kelp.iso", &at("soft.iso"));
     fs::write(at("drive.toml"), "image = \"lane.iso\"\n").unwrap();
     fs::write(at("recipe.toml"), "[[title]]\nrom = \"fog.gb\"\nbase = \"base.cia\"\n").unwrap();
     let changed: Vec<u8> = fs::read(at("fog.gb")).unwrap().iter().rev().copied().collect();
@@ -166,7 +165,7 @@ fn an_unfinished_file_that_is_not_ours_is_left_alone() {
         fs::remove_file(at("new.iso.incomplete")).unwrap();
         match is_hard {
             true => fs::hard_link(at("lane.iso"), at("new.iso.incomplete")).unwrap(),
-            false => symlink("lane.iso", at("new.iso.incomplete")).unwrap(),
+            false => link("lane.iso", &at("new.iso.incomplete")),
         }
         fs::write(at("new.iso.map"), "# decanter map 1\nsectors 10\nsector-bytes 2048\npasses 0\n0 9 untried\n")
             .unwrap();

@@ -19,6 +19,7 @@ mod interrupt;
 mod look;
 mod machines;
 mod matches;
+#[cfg(unix)]
 mod names;
 mod pasted;
 mod patch;
@@ -27,5 +28,6 @@ mod shelf;
 mod support;
 mod titles;
 mod variants;
+#[cfg(unix)]
 mod volumes;
 mod zip;

@@ -125,3 +125,11 @@ pub fn noise(len: usize, seed: u64) -> Vec<u8> {
     };
     (0..len.div_ceil(8)).flat_map(|_| next().to_le_bytes()).take(len).collect()
 }
+
+/// Makes a symbolic link to a file.
+pub fn link(to: &str, at: &Path) {
+    #[cfg(unix)]
+    std::os::unix::fs::symlink(to, at).unwrap();
+    #[cfg(windows)]
+    std::os::windows::fs::symlink_file(to, at).unwrap();
+}

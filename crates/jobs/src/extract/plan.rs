@@ -158,6 +158,7 @@ pub(super) fn leads_inside(path: &Path, target: &str, links: &[(PathBuf, &str, &
 mod tests {
     use super::*;
 
+    #[cfg(unix)]
     #[test]
     fn links_that_lead_out_are_known() {
         let folder = tempfile::tempdir().unwrap();

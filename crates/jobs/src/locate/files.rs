@@ -85,6 +85,7 @@ fn walk_error(error: walkdir::Error) -> Error {
 mod tests {
     use super::*;
 
+    #[cfg(unix)]
     #[test]
     fn everything_below_a_folder_is_met_and_links_are_not_followed() {
         let folder = tempfile::tempdir().unwrap();

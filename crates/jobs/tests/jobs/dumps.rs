@@ -232,6 +232,7 @@ fn what_a_map_claims_beyond_its_file_was_not_read() {
     assert!(report.complete && fs::read(&target).unwrap() == bench.medium);
 }
 
+#[cfg(unix)]
 #[test]
 fn an_unfinished_file_that_no_map_of_ours_describes_is_left_alone() {
     let bench = Bench::new(50);

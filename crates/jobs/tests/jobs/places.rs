@@ -257,6 +257,7 @@ fn the_halves_of_a_sheet_are_found_in_any_case() {
     assert!(told.contains(name), "what is missing is named: {told}");
 }
 
+#[cfg(unix)]
 #[test]
 fn pipes_answer_at_once_and_folders_without_anything_are_folders() {
     let folder = tempfile::tempdir().unwrap();
