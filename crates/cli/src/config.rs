@@ -4,7 +4,7 @@ use crate::global::{Global, KeyArg, When};
 use decanter_core::native;
 use decanter_core::{Error, Watch};
 use decanter_jobs::launcher::Starter;
-use decanter_jobs::{Failure, Setting};
+use decanter_jobs::{Failure, Setting, toml_text};
 use etcetera::BaseStrategy;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -105,7 +105,7 @@ fn check_keys(place: &Path, origin: Origin, config: Option<&Path>) -> Result<(),
     let Err(e) = std::fs::metadata(place) else { return Ok(()) };
     let named = match (origin, config) {
         (Origin::Environment, _) => "the list in DECANTER_KEYS".to_owned(),
-        (Origin::Configuration, Some(path)) => format!("the line keys in \"{}\"", native::text(&path)),
+        (Origin::Configuration, Some(path)) => format!("the line keys in \"{}\"", native::text(path)),
         _ => "the path given with --keys".to_owned(),
     };
     let failure =
@@ -142,12 +142,10 @@ fn own_language() -> Option<String> {
 }
 
 fn read(path: &Path) -> Result<Config, Failure> {
-    let what = || format!("cannot use the configuration \"{}\"", native::text(&path));
+    let what = || format!("cannot use the configuration \"{}\"", native::text(path));
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("open", path, e)))?;
-    let config: Config = toml::from_str(&text).map_err(|e| {
-        // The line itself may hold what nobody else should read.
-        let line = e.span().map_or(0, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
-        Failure::usage(what(), format!("line {line}: {}", e.message().replace('\n', " ")))
+    let config: Config = toml_text::parse(&text).map_err(|why| {
+        Failure::usage(what(), why)
             .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
     })?;
     match config.jobs {

@@ -4,7 +4,8 @@ use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args, ValueEnum};
 use decanter_core::Key;
 use decanter_jobs::shelf::{self, How};
-use decanter_jobs::{Failure, Setting};
+use decanter_jobs::{Failure, Setting, grouped};
+use std::ops::RangeInclusive;
 use std::path::PathBuf;
 
 /// Options of every command.
@@ -33,7 +34,7 @@ pub struct Global {
     #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "FILE")]
     pub config: Option<PathBuf>,
     /// Work on this many files or sources at once [default: one for each processor]
-    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "N", value_parser = whole::<u16>(1..=256))]
     pub jobs: Option<u16>,
     /// Do everything but write
     #[arg(long, global = true, hide_short_help = true, hide_long_help = true)]
@@ -117,6 +118,18 @@ impl KeyArg {
     /// Whether what was given is no key.
     pub fn is_wrong(&self) -> bool {
         self.key.as_ref().is_some_and(|secret| secret.0.is_none())
+    }
+}
+
+/// A whole number in a range, and words for what is none.
+pub fn whole<T>(range: RangeInclusive<u64>) -> impl TypedValueParser<Value = T>
+where
+    T: TryFrom<u64> + Clone + Send + Sync + 'static,
+{
+    move |text: &str| -> Result<T, String> {
+        let number = text.parse().ok().filter(|number| range.contains(number));
+        let told = || format!("it takes a whole number from {} to {}", grouped(*range.start()), grouped(*range.end()));
+        number.and_then(|number: u64| T::try_from(number).ok()).ok_or_else(told)
     }
 }
 

@@ -71,7 +71,7 @@ pub enum Error {
         len: u64,
     },
     /// Something in the source asks for more memory or time than is granted.
-    #[error("{what} asks for {asked}, the limit is {limit}")]
+    #[error("{what} asks for {}, the limit is {}", tell::grouped(*.asked), tell::grouped(*.limit))]
     Limit {
         /// What asks.
         what: &'static str,

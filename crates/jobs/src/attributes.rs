@@ -1,6 +1,7 @@
 //! What the file systems of home computers keep of a file and those of today do not: in a text beside the files, so that it
 //! is there again on the way back.
 
+use crate::toml_text;
 use decanter_core::native;
 use decanter_core::source::Bytes;
 use decanter_core::tree::{About, Node, Tree};
@@ -67,7 +68,7 @@ pub(crate) fn apply(tree: &mut Tree) -> Result<()> {
     let Some(bytes) = tree.read(NAME, MOST_LEN)? else { return Ok(()) };
     let wrong = |e: &dyn std::fmt::Display| Error::Usage(format!("{NAME} in it cannot be used: {e}"));
     let text = String::from_utf8(bytes).map_err(|e| wrong(&e))?;
-    let text: Text = toml::from_str(&text).map_err(|e| wrong(&e))?;
+    let text: Text = toml_text::parse(&text).map_err(|e| wrong(&e))?;
     if text.version != 1 {
         return Err(wrong(&format!("it is of version {}", text.version)));
     }

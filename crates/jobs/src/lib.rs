@@ -36,6 +36,7 @@ pub mod save;
 mod settle;
 pub mod shelf;
 pub mod starter;
+pub mod toml_text;
 mod traces;
 pub mod typed_in;
 pub mod verify;

@@ -74,7 +74,7 @@ pub(crate) fn refused(target: &Path, error: Error) -> Failure {
         Error::Twice { .. } => Some("choose another name with -o".into()),
         _ => None,
     };
-    let failure = Failure::new(format!("cannot write \"{}\"", native::text(&target)), error);
+    let failure = Failure::new(format!("cannot write \"{}\"", native::text(target)), error);
     match hint {
         Some(hint) => failure.hint(hint),
         None => failure,

@@ -202,7 +202,7 @@ fn show_repair(page: &mut Page, repair: &RepairReport, manner: Manner) {
         let file = sector.file.as_deref().map(|f| format!(", {f}")).unwrap_or_default();
         let changed = sector.changed_bytes.map(|n| format!(", {} changed", count(n, "byte"))).unwrap_or_default();
         page.line(format!(
-            "  {colour}{word:<13}{}track {} sector {} ({}){changed}{file}",
+            "  {colour}{word:<12} {}track {} sector {} ({}){changed}{file}",
             style::PLAIN,
             sector.track,
             sector.sector,

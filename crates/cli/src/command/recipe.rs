@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::native;
+use crate::global::{native, whole};
 use crate::render::speed;
 use crate::render::{Manner, Page, count, exact, number, style};
 use clap::Subcommand;
@@ -39,7 +39,7 @@ pub enum Recipe {
         #[arg(long, value_name = "PNG")]
         picture: Option<PathBuf>,
         /// Which title is drawn, from 1
-        #[arg(long, value_name = "N", default_value_t = 1, requires = "picture")]
+        #[arg(long, value_name = "N", default_value_t = 1, requires = "picture", value_parser = whole::<usize>(1..=10_000))]
         title: usize,
     },
     /// Make the packages of a recipe

@@ -55,7 +55,7 @@ fn drives_become_hunks_and_come_back() {
     run(folder.path(), &["identify", "d.chd"]).expect(3).says("only the difference to another CHD");
     run(folder.path(), &["convert", "drive.img", "--to", "chd", "--codecs", "lzip"])
         .expect(2)
-        .says("none of the codecs");
+        .says("there is no codec");
     run(folder.path(), &["convert", "drive.img", "--to", "chd", "--hunk", "1000"]).expect(2).says("whole units");
 }
 

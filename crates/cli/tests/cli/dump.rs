@@ -127,7 +127,7 @@ fn wrong_bytes_are_caught_by_reading_twice() {
 fn a_plan_is_written_edited_and_followed() {
     let folder = folder();
     let short = drive(folder.path(), "d.toml", "reported_sectors = 3000\n");
-    run(folder.path(), &["dump", &short, "--plan", "new", "-o", "plan.toml"]).expect(0).says("reports 3000 sectors");
+    run(folder.path(), &["dump", &short, "--plan", "new", "-o", "plan.toml"]).expect(0).says("reports 3,000 sectors");
     let full = std::fs::metadata(&demo().dvd).unwrap().len() / 2048;
     let plan = format!(
         "sectors = {full}\n[[region]]\nfirst = 0\ncount = 1000\naction = \"fill\"\n[[region]]\nfirst = 1000\ncount = {}\naction = \"read\"\n",
@@ -144,4 +144,51 @@ fn a_plan_is_written_edited_and_followed() {
     // The size that the drive reports is too small: it can be overridden.
     run(folder.path(), &["dump", &short, "--sectors", &full.to_string(), "-o", "s.iso"]).expect(0);
     is_the_disc(&folder.path().join("s.iso"));
+}
+
+#[test]
+fn what_is_no_drive_is_told_with_what_was_meant() {
+    let folder = folder();
+    let drive = drive(folder.path(), "d.toml", "");
+    let path = drive.strip_prefix("sim:").unwrap();
+    let dump = |name: &str| run(folder.path(), &["dump", name, "-o", "x.iso"]);
+    dump(path).expect(2).says(&format!("did you mean {drive}?"));
+    dump("sim:nix.toml").expect(5).says("cannot open the simulated drive \"sim:nix.toml\"").says("does not exist");
+    dump("sim:.").expect(5).says("name the file in it that describes the drive");
+    let wrong = |text: &str| {
+        std::fs::write(folder.path().join("w.toml"), text).unwrap();
+        dump("sim:w.toml").expect(2)
+    };
+    wrong("image = 5\n").says("line 1: ").says("expected text in quotes");
+    wrong("image = \"a\"\nsectr_bytes = 3\n").says("line 2: ").says("the nearest one is \"sector_bytes\"");
+    run(folder.path(), &["dump", &drive, "-o", "x.iso", "--passes", "many"])
+        .expect(2)
+        .says("it takes a whole number from 0 to 1,000");
+    assert!(!folder.path().join("x.iso").exists());
+}
+
+#[test]
+fn a_plan_speaks_of_hidden_partitions_only_where_there_may_be_one() {
+    let folder = folder();
+    let plan = |name: &str| {
+        run(folder.path(), &["dump", name, "--plan", "new", "-o", "plan.toml", "--replace"]).expect(0);
+        std::fs::read_to_string(folder.path().join("plan.toml")).unwrap()
+    };
+    assert!(!plan(&drive(folder.path(), "dvd.toml", "")).contains("Xbox"), "the disc of another console");
+    std::fs::write(folder.path().join("unknown.bin"), vec![7; 2048 * 40]).unwrap();
+    std::fs::write(folder.path().join("u.toml"), "image = \"unknown.bin\"\n").unwrap();
+    assert!(plan("sim:u.toml").contains("a full Xbox 360 disc"), "it may be anything");
+}
+
+#[test]
+fn a_cartridge_takes_no_options_of_discs() {
+    let folder = folder();
+    let reader = format!("sim:{}", demo().drawer.reader.display());
+    let options: [&[&str]; 5] =
+        [&["--plan", "new"], &["--passes", "4"], &["--sectors", "3"], &["--twice"], &["--fill-from", "x"]];
+    for option in options {
+        let line = [&["dump", &reader, "-o", "x.gb"], option].concat();
+        run(folder.path(), &line).expect(2).says("is for discs, this is a cartridge reader").says(option[0]);
+    }
+    assert!(!folder.path().join("x.gb").exists());
 }

@@ -309,7 +309,7 @@ fn recipes_that_cannot_be_are_refused_with_the_place_and_what_fits() {
     with("[title.icon]\npicture = \"none.png\"\n").expect(5).says("none.png");
     with("[title.names.in.germn]\nshort = \"x\"\n").expect(2).says("\"german\"");
     let long = format!("[title.names]\nshort = \"{}\"\n", "x".repeat(65));
-    with(&long).expect(2).says("65 UTF-16 units, there is room for 64");
+    with(&long).expect(2).says("65 characters, there is room for 64");
     with("region-free = false\n").expect(0);
     with("id = \"0004000e00123400\"\n").expect(2).says("programs begin with 00040000");
     with("patches = [\"fogbell.gb\"]\n").expect(2).says("no patch");

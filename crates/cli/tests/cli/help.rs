@@ -207,7 +207,7 @@ fn settings_say_where_they_come_from_and_wrong_ones_are_errors() {
         ("language = \"xx\"", "is none"),
         ("language = \"deutsch\"", "is none"),
         ("keys = [\"gone\"]", "correct the line keys"),
-        ("colour = \"auto\"", "unknown field"),
+        ("colour = \"auto\"", "there is no field"),
         ("jobs = 0", "out of range"),
     ] {
         set(text);

@@ -71,7 +71,7 @@ fn holder(path: &Path) -> PathBuf {
 /// that cannot be written.
 pub fn check_target(target: &Path, door: Door<'_>, len: u64, needed: u64) -> Result<()> {
     if target.file_name().is_none() {
-        return Err(Error::Usage(format!("\"{}\" is no name for a file", native::text(&target))));
+        return Err(Error::Usage(format!("\"{}\" is no name for a file", native::text(target))));
     }
     door.guard.check(target)?;
     let there = fs::symlink_metadata(target);

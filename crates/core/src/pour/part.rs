@@ -48,7 +48,7 @@ pub(super) fn clear(folder: &Path, target: &Path, watch: &dyn Watch) -> Result<(
                 remove(&path)?;
                 watch.notice(&Notice::new(format!(
                     "removed {}, left over from a run that was killed",
-                    native::text(&path)
+                    native::text(path)
                 )));
             }
         }

@@ -125,7 +125,7 @@ fn volume(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> R
     let is_floppy = target.id == "adf";
     let file_system = match options.given.text(&FS) {
         Some(name) => NAMES.iter().find(|(n, _)| *n == name).map(|(_, f)| *f).ok_or_else(|| {
-            Error::Usage(format!("\"{name}\" is none of the file systems ofs, ffs, ofs-intl, ffs-intl"))
+            Error::Usage(format!("there is no file system \"{name}\": choose one of ofs, ffs, ofs-intl, ffs-intl"))
         })?,
         None => NAMES[if is_floppy { 0 } else { 3 }].1,
     };

@@ -103,7 +103,7 @@ impl Choice {
             Kind::Split if text == "even-odd" => Given::Split(Split::EvenOdd),
             Kind::Split => Given::Split(Split::Size(typed_in::part_size(text)?)),
             Kind::OneOf(names) if !names.contains(&text) => {
-                return Err(format!("\"{text}\" is none of {}", names.join(", ")));
+                return Err(format!("choose one of {}", names.join(", ")));
             }
             Kind::Text | Kind::Path | Kind::OneOf(_) => Given::Text(text.to_owned()),
             Kind::Texts => Given::Texts(vec![text.to_owned()]),
@@ -220,7 +220,7 @@ mod tests {
     fn what_was_not_given_is_absent_and_what_is_wrong_is_told() {
         let given = Choices::default();
         assert!(!given.has(&MANY) && given.texts(&MANY).is_empty() && given.size_or_fit(&SIZE).is_none());
-        assert_eq!(ONE.read("dvd").unwrap_err(), "\"dvd\" is none of hd, cd");
+        assert_eq!(ONE.read("dvd").unwrap_err(), "choose one of hd, cd");
         assert!(SIZE.read("12x").is_err() && PARTS.read("odd-even").is_err());
     }
 }

@@ -184,7 +184,7 @@ fn codecs(names: &[String], of_cd: bool) -> Result<Vec<Codec>> {
     }
     let named = |name: &String| {
         Codec::named(name, of_cd)
-            .ok_or_else(|| Error::Usage(format!("\"{name}\" is none of the codecs zlib, lzma, flac, zstd")))
+            .ok_or_else(|| Error::Usage(format!("there is no codec \"{name}\": choose from zlib, lzma, flac, zstd")))
     };
     names.iter().map(named).collect()
 }

@@ -6,6 +6,7 @@ use super::Options;
 use super::made::Made;
 use super::open;
 use super::target::Target;
+use crate::toml_text;
 use crate::{Item, Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::unhex;
@@ -97,8 +98,8 @@ fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Ma
     let source = item.source.clone().ok_or_else(|| Error::Usage("a folder describes no moment".into()))?;
     let text = read_vec(source.as_ref(), 0, source.len(), "the description of a moment", MOST_TEXT)?;
     let text = String::from_utf8(text).map_err(|_| Error::Usage("it is no text that describes a moment".into()))?;
-    let moment: Moment = toml::from_str(&text)
-        .map_err(|e| Error::Usage(format!("it describes no moment: {}", e.to_string().trim_end())))?;
+    let moment: Moment =
+        toml_text::parse(&text).map_err(|why| Error::Usage(format!("it describes no moment: {why}")))?;
     let folder = store::folder_of(&item.shown);
     let file = |name: &str, most: usize| -> Result<Vec<u8>> {
         let path = store::join(folder, name);

@@ -49,7 +49,7 @@ pub(super) fn is_there(
     for (_, path) in &outputs {
         setting.guard.check(path).map_err(|e| place::refused(path, e))?;
         if !path.is_file() {
-            return Err(other(format!("\"{}\" belongs to it and is not there", native::text(&path))));
+            return Err(other(format!("\"{}\" belongs to it and is not there", native::text(path))));
         }
     }
     let mains: Vec<PathBuf> = (outputs.iter().map(|(_, path)| path.clone()))

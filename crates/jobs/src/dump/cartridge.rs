@@ -126,8 +126,7 @@ pub struct Written {
 /// When its description is wrong.
 pub fn open(name: &str, setting: &Setting<'_>) -> std::result::Result<Option<SimulatedReader>, Failure> {
     let Some(path) = name.strip_prefix(SIMULATED) else { return Ok(None) };
-    SimulatedReader::open(&native::path(path), &setting.guard)
-        .map_err(|e| Failure::new(format!("cannot open the reader \"{name}\""), e))
+    SimulatedReader::open(&native::path(path), &setting.guard).map_err(|e| super::cannot_open(name, e, setting))
 }
 
 /// Reads a memory of a cartridge into `target`.

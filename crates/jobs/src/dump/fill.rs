@@ -56,7 +56,11 @@ fn open(other: &str, own: &Map, setting: &Setting<'_>) -> Result<Copy> {
     let len = own.sectors * own.sector_len;
     if source.len() != len {
         return Err(Error::WrongDescription {
-            text: format!("it is not the same disc: it has {} bytes instead of {len}", source.len()),
+            text: format!(
+                "it is not the same disc: it has {} bytes instead of {}",
+                grouped(source.len()),
+                grouped(len)
+            ),
         });
     }
     if let Some(map) = &mut map {
@@ -121,7 +125,8 @@ pub(super) fn fill(other: &str, output: &Partial, map: &mut Map, setting: &Setti
     if let Some(first) = first.filter(|&f| f < 32 || report.disagreeing * LEAST_SHARE > report.compared) {
         let text = format!(
             "it is not the same disc: sector {first} is the first that differs ({} of {} sectors do)",
-            report.disagreeing, report.compared
+            grouped(report.disagreeing),
+            grouped(report.compared)
         );
         return Err(Error::WrongDescription { text });
     }

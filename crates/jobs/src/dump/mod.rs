@@ -22,7 +22,7 @@ use decanter_core::native;
 use decanter_core::opened::Fact;
 use decanter_core::pour::{self, Output, Partial};
 use decanter_core::source::{Bytes, FileSource, SourceRef};
-use decanter_core::{Blueprint, Door, Error, Guard, Notice, SECTOR};
+use decanter_core::{Blueprint, Door, Error, Notice, SECTOR};
 use drive::Drive;
 use look::{hit_files, look};
 use map::{Map, Run};
@@ -132,11 +132,10 @@ pub fn new_plan(
     output: &Path,
     setting: &Setting<'_>,
 ) -> Result<(String, PathBuf), Failure> {
-    let what = format!("cannot open the drive \"{name}\"");
-    let mut drive = open(name, sector_len, &setting.guard).map_err(|e| Failure::new(what, e))?;
+    let drive = open(name, sector_len, setting)?;
     let sectors = sectors.unwrap_or(drive.sectors());
     let target = place::file(Some(output), &format!("{}.plan.toml", place::stem_of_shown(name)));
-    let text = Plan::describe(drive.as_mut(), sectors);
+    let text = Plan::describe(drive, sectors, setting);
     let blueprint = Blueprint::of(Arc::new(Bytes(text.clone().into_bytes())));
     setting.write(Output::new(&blueprint, &target), "cannot write the plan")?;
     Ok((text, target))
@@ -155,7 +154,7 @@ pub fn dump(
 ) -> Result<(DumpReport, Answer), Failure> {
     let what = format!("cannot dump \"{name}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
-    let mut drive = open(name, options.sector_len, &setting.guard).map_err(fail)?;
+    let mut drive = open(name, options.sector_len, setting)?;
     let plan = match &options.plan {
         Some(path) => Plan::load(path, &setting.guard)
             .map_err(|e| fail(e).hint("\"decanter dump DRIVE --plan new -o FILE\" writes one to begin with"))?,
@@ -180,7 +179,7 @@ pub fn dump(
     let unwritable = |e: Error| match e {
         Error::Exists { path } if path == Partial::path_of(target) => {
             let why = "no map of a dump beside it says what it is of, so it is not overwritten".to_owned();
-            Failure::new(format!("cannot write \"{}\"", native::text(&path)), Error::Usage(why))
+            Failure::new(format!("cannot write \"{}\"", native::text(path)), Error::Usage(why))
                 .hint("move it away, or choose another name with -o")
         }
         e if e.blame() == Blame::Request => place::refused(target, e),
@@ -262,7 +261,7 @@ pub fn dump(
     if let Some(path) = &report.picture {
         let scene = picture::Scene::of_dump(&map, &look, target);
         let door = Door { replace: setting.replace || resumed, ..setting.door() };
-        picture::draw(&scene, path, &format!("cannot draw \"{}\"", native::text(&path)), door, setting)?;
+        picture::draw(&scene, path, &format!("cannot draw \"{}\"", native::text(path)), door, setting)?;
     }
     let answer = finish(&mut report, output, source, target, (digests, &options.digests), setting).map_err(&fail)?;
     Ok((report, answer))
@@ -350,10 +349,30 @@ fn finish(
 ///
 /// # Errors
 /// When it is not there, is a folder, or its description is wrong.
-fn open(name: &str, sector_len: u64, guard: &Guard) -> decanter_core::Result<Box<dyn Drive>> {
-    match name.strip_prefix(SIMULATED) {
-        Some(path) => Ok(Box::new(SimulatedDrive::open(&native::path(path), guard)?)),
-        None => Ok(Box::new(RealDrive::open(&native::path(name), sector_len, guard)?)),
+fn open(name: &str, sector_len: u64, setting: &Setting<'_>) -> Result<Box<dyn Drive>, Failure> {
+    let Some(described) = name.strip_prefix(SIMULATED) else {
+        let drive = RealDrive::open(&native::path(name), sector_len, &setting.guard);
+        return drive.map(|drive| Box::new(drive) as Box<dyn Drive>).map_err(|e| cannot_open(name, e, setting));
+    };
+    let drive = SimulatedDrive::open(&native::path(described), &setting.guard);
+    drive.map(|drive| Box::new(drive) as Box<dyn Drive>).map_err(|e| cannot_open(name, e, setting))
+}
+
+/// Why a drive cannot be opened, simulated or not, with what was meant where that can be guessed.
+fn cannot_open(name: &str, error: Error, setting: &Setting<'_>) -> Failure {
+    let Some(described) = name.strip_prefix(SIMULATED) else {
+        let failure = Failure::new(format!("cannot dump \"{name}\""), error);
+        return match sim::is_description(&native::path(name), &setting.guard) {
+            true => {
+                failure.hint(format!("did you mean {}? It describes a simulated drive", quoted(&format!("sim:{name}"))))
+            }
+            false => failure,
+        };
+    };
+    let failure = Failure::new(format!("cannot open the simulated drive \"{name}\""), error);
+    match native::path(described).is_dir() {
+        true => failure.hint("name the file in it that describes the drive, as in sim:drive.toml"),
+        false => failure,
     }
 }
 

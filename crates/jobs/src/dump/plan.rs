@@ -1,14 +1,15 @@
 //! Plans for drives that cannot see the whole disc: which sectors are read, and which are filled with zeros.
 
 use super::drive::Drive;
+use crate::{Setting, grouped, toml_text};
 use decanter_core::native;
-use decanter_core::source::{Source, check_range};
-use decanter_core::{Error, Guard, Result, SECTOR};
-use decanter_formats::optical::xdvdfs;
+use decanter_core::source::{Source, SourceRef, check_range};
+use decanter_core::{Error, Guard, Keyring, Result, SECTOR};
+use decanter_formats::optical::xdvdfs::{self, PartitionPlace};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
 use std::path::Path;
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
 /// Regions of a plan.
 const MOST_REGIONS: usize = 10_000;
@@ -57,10 +58,10 @@ impl Plan {
     /// When it is not there, or its regions leave gaps, overlap or do not add up to its size.
     pub fn load(path: &Path, guard: &Guard) -> Result<Self> {
         let text = guard.read_text(path)?;
-        let wrong = |what: String| Error::Usage(format!("{}: {what}", native::text(&path)));
-        let plan: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string().trim_end().to_owned()))?;
+        let wrong = |what: String| Error::Usage(format!("{}: {what}", native::text(path)));
+        let plan: Self = toml_text::parse(&text).map_err(wrong)?;
         if plan.region.len() > MOST_REGIONS {
-            return Err(wrong(format!("more than {MOST_REGIONS} regions")));
+            return Err(wrong(format!("more than {} regions", grouped(MOST_REGIONS as u64))));
         }
         let mut next = 0u64;
         for (index, region) in plan.region.iter().enumerate() {
@@ -74,42 +75,43 @@ impl Plan {
             next = next.checked_add(region.count).ok_or_else(|| wrong("a region is too long".into()))?;
         }
         if next != plan.sectors {
-            return Err(wrong(format!("its regions have {next} sectors, but the image should have {}", plan.sectors)));
+            return Err(wrong(format!(
+                "its regions have {} sectors, but the image should have {}",
+                grouped(next),
+                grouped(plan.sectors)
+            )));
         }
         Ok(plan)
     }
 
     /// What a drive shows, as a plan with remarks for whoever edits it.
-    pub fn describe(drive: &mut dyn Drive, sectors: u64) -> String {
-        let reported = drive.sectors();
-        let len = drive.sector_len();
-        let view = DriveSource { len: sectors * len, sector_len: len, drive: Mutex::new(drive) };
-        let found = xdvdfs::find(&view).ok().flatten();
+    pub fn describe(drive: Box<dyn Drive>, sectors: u64, setting: &Setting<'_>) -> String {
+        let (reported, len) = (drive.sectors(), drive.sector_len());
+        let view: SourceRef = Arc::new(DriveSource { len: sectors * len, sector_len: len, drive: Mutex::new(drive) });
+        let found = xdvdfs::find(view.as_ref()).ok().flatten();
         let mut text = String::from("# A plan for \"decanter dump DRIVE --plan FILE -o IMAGE\".\n");
-        let _ = writeln!(text, "# The drive reports {reported} sectors of {len} bytes.");
+        let _ = writeln!(text, "# The drive reports {} sectors of {len} bytes.", grouped(reported));
+        let sector = |place: &PartitionPlace| place.offset / SECTOR;
         match found {
             Some(place) => {
-                let _ = writeln!(
-                    text,
-                    "# Found: {}; the game partition begins at sector {}.",
-                    place.discs,
-                    place.offset / SECTOR
-                );
+                let (discs, at) = (place.discs, sector(place));
+                let _ = writeln!(text, "# Found: {discs}; the game partition begins at sector {at}.");
             }
-            None => text.push_str("# No game partition was found at its known places:\n"),
+            None if may_hide_a_game(&view, setting) => {
+                text.push_str("# No game partition was found at its known places:\n");
+                for place in &xdvdfs::PLACES {
+                    let is_seen = sector(place) + 33 <= sectors;
+                    let seen = if is_seen { "looked at" } else { "beyond what the drive shows" };
+                    let _ = writeln!(text, "#   sector {:<8} {} ({seen})", sector(place), place.discs);
+                }
+            }
+            None => {}
         }
-        if found.is_none() {
-            for place in &xdvdfs::PLACES {
-                let seen =
-                    if place.offset / SECTOR + 33 <= sectors { "looked at" } else { "beyond what the drive shows" };
-                let _ = writeln!(text, "#   sector {:<8} {} ({seen})", place.offset / SECTOR, place.discs);
-            }
-            if sectors <= reported {
-                text.push_str(
-                    "# To read on beyond what the drive shows, say how many sectors the disc has: the same command\n",
-                );
-                text.push_str("# with --sectors N. The plan then has a region of its own for what lies beyond.\n");
-            }
+        if found.is_none() && sectors <= reported {
+            text.push_str(
+                "# To read on beyond what the drive shows, say how many sectors the disc has: the same command\n",
+            );
+            text.push_str("# with --sectors N. The plan then has a region of its own for what lies beyond.\n");
         }
         text.push_str(
             "# Regions follow each other from sector 0 on. action is \"read\" or \"fill\" (zeros, where the drive\n",
@@ -129,14 +131,24 @@ impl Plan {
     }
 }
 
-/// A drive as a source, for a look at its first structures.
-struct DriveSource<'a> {
-    len: u64,
-    sector_len: u64,
-    drive: Mutex<&'a mut dyn Drive>,
+/// Whether what a drive shows may be the beginning of a game disc that it shows no more of: the part for video players,
+/// or nothing that is known.
+fn may_hide_a_game(shown: &SourceRef, setting: &Setting<'_>) -> bool {
+    let keys = Keyring::default();
+    match setting.opener(&keys).open(shown.clone()) {
+        Ok(opened) => xdvdfs::is_video_part(opened.holds.tree.as_ref(), shown.len()),
+        Err(_) => true,
+    }
 }
 
-impl Source for DriveSource<'_> {
+/// A drive as a source, for a look at its first structures.
+struct DriveSource {
+    len: u64,
+    sector_len: u64,
+    drive: Mutex<Box<dyn Drive>>,
+}
+
+impl Source for DriveSource {
     fn len(&self) -> u64 {
         self.len
     }

@@ -1,6 +1,7 @@
 //! A cartridge reader: what is read from and written to, and a simulated one. docs/simulated-reader.md describes
 //! every line of its file.
 
+use crate::toml_text;
 use decanter_core::native;
 use decanter_core::source::{FileSource, Source, read_vec};
 use decanter_core::view::MOST_HELD;
@@ -103,13 +104,12 @@ impl SimulatedReader {
     /// When it is wrong, or what it names cannot be read.
     pub fn open(path: &Path, guard: &Guard) -> Result<Option<Self>> {
         let text = guard.read_text(path)?;
-        let wrong =
-            |e: &dyn std::fmt::Display| Error::Usage(format!("{}: {}", native::text(&path), e.to_string().trim_end()));
-        let table: toml::Table = toml::from_str(&text).map_err(|e| wrong(&e))?;
+        let wrong = |e: &dyn std::fmt::Display| Error::Usage(format!("{}: {e}", native::text(path)));
+        let table: toml::Table = toml_text::parse(&text).map_err(|e| wrong(&e))?;
         if !table.contains_key("rom") {
             return Ok(None);
         }
-        let description: Description = toml::from_str(&text).map_err(|e| wrong(&e))?;
+        let description: Description = toml_text::parse(&text).map_err(|e| wrong(&e))?;
         if !(256..=1 << 20).contains(&description.bank_bytes) {
             return Err(wrong(&"bank_bytes has to be from 256 to 1048576"));
         }

@@ -3,6 +3,7 @@
 //! docs/simulated-drive.md describes every line of the file.
 
 use super::drive::{Drive, Trouble};
+use crate::toml_text;
 use decanter_core::native;
 use decanter_core::source::{FileSource, Source};
 use decanter_core::{Error, Guard, Result, SECTOR};
@@ -76,6 +77,17 @@ pub struct SimulatedDrive {
     busy_until: Instant,
 }
 
+/// The longest description that is looked at for a hint.
+const MOST_DESCRIPTION: u64 = 64 << 10;
+
+/// Whether a file describes a simulated drive or cartridge reader.
+pub fn is_description(path: &Path, guard: &Guard) -> bool {
+    let is_short = std::fs::metadata(path).is_ok_and(|meta| meta.is_file() && meta.len() <= MOST_DESCRIPTION);
+    let text = is_short.then(|| guard.read_text(path).ok()).flatten();
+    let table = text.and_then(|text| toml_text::parse::<toml::Table>(&text).ok());
+    table.is_some_and(|table| table.contains_key("image") || table.contains_key("rom"))
+}
+
 impl SimulatedDrive {
     /// Opens the description at `path`.
     ///
@@ -83,10 +95,10 @@ impl SimulatedDrive {
     /// When it, or the image that it names, cannot be read.
     pub fn open(path: &Path, guard: &Guard) -> Result<Self> {
         let text = guard.read_text(path)?;
-        let description: Description = toml::from_str(&text)
-            .map_err(|e| Error::Usage(format!("{}: {}", native::text(&path), e.to_string().trim_end())))?;
+        let description: Description =
+            toml_text::parse(&text).map_err(|why| Error::Usage(format!("{}: {why}", native::text(path))))?;
         if !(512..=4096).contains(&description.sector_bytes) {
-            return Err(Error::Usage(format!("{}: sector_bytes has to be from 512 to 4096", native::text(&path))));
+            return Err(Error::Usage(format!("{}: sector_bytes has to be from 512 to 4096", native::text(path))));
         }
         let folder = path.parent().unwrap_or(Path::new(""));
         let medium = FileSource::open(&folder.join(&description.image), guard)?;

@@ -270,7 +270,7 @@ fn titles(sources: &[Identity]) -> Vec<Family> {
 /// # Errors
 /// When there are several, it has no files inside, or the picture cannot be written.
 pub fn draw(sources: &[String], target: &Path, setting: &Setting<'_>) -> Result<(), Failure> {
-    let what = format!("cannot draw \"{}\"", native::text(&target));
+    let what = format!("cannot draw \"{}\"", native::text(target));
     let [source] = sources else {
         return Err(Failure::usage(what, "a picture shows one source, but several were given").hint("give one of them"));
     };

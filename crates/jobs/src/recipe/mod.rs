@@ -9,9 +9,10 @@ pub(crate) mod script;
 pub use new::new;
 pub use report::{MadeTitle, MakeReport, NewReport, ShowReport, ShownTitle};
 
+use crate::toml_text::nearest_or_all;
 use crate::{Answer, Failure, Item, Setting};
 use decanter_core::{Error, Notice, Result};
-use script::{Script, nearest};
+use script::Script;
 use std::path::Path;
 
 /// What makes the titles of one platform.
@@ -67,7 +68,7 @@ fn read(path: &str, setting: &Setting<'_>) -> std::result::Result<(Script, &'sta
         None => MAKERS[0],
         Some(name) => *MAKERS.iter().find(|m| m.platform() == name).ok_or_else(|| {
             let known: Vec<&str> = MAKERS.iter().map(|m| m.platform()).collect();
-            script.failed(Error::Usage(format!("there is no platform \"{name}\"; {}", nearest(&name, &known))))
+            script.failed(Error::Usage(format!("there is no platform \"{name}\"; {}", nearest_or_all(&name, &known))))
         })?,
     };
     Ok((script, maker))

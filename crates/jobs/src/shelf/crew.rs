@@ -50,7 +50,7 @@ impl Turn<'_> {
         self.pass_on(names);
         free.ok_or_else(|| {
             let (target, owner) = first.unwrap_or_default();
-            let what = format!("cannot write \"{}\"", native::text(&target));
+            let what = format!("cannot write \"{}\"", native::text(target));
             Failure::usage(what, format!("the result of \"{}\" has this name", owner.unwrap_or_default()))
                 .hint("work on it by itself, with a name of its own: -o")
         })

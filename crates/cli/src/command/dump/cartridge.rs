@@ -21,7 +21,7 @@ pub fn show_dump(page: &mut Page, report: &CartridgeReport, took: Duration, mann
             n => format!(", {} without a clear value", number(n)),
         };
         page.line(format!(
-            "  {colour}{word:<13}{}bank {} at {:#x}: {} differed in {} reads{unsettled}; data lines {}",
+            "  {colour}{word:<12} {}bank {} at {:#x}: {} differed in {} reads{unsettled}; data lines {}",
             style::PLAIN,
             bank.number,
             bank.offset,

@@ -6,15 +6,20 @@ mod disc;
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::native;
+use crate::global::{native, whole};
 use crate::render::Page;
 use clap::Args;
 use clap::ValueEnum;
-use decanter_core::Algorithm;
+use decanter_core::{Algorithm, SECTOR};
 use decanter_jobs::dump::cartridge::MemoryWish;
 use decanter_jobs::{Failure, Setting, dump, quoted};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+
+/// Passes over what is missing, where nobody says how many.
+const PASSES: u32 = 4;
+/// More sectors than any disc has.
+const MOST_SECTORS: u64 = 1 << 32;
 
 /// Read a disc through a drive into an image, with a map of what is missing; or a cartridge through a reader
 #[derive(Debug, Clone, Args)]
@@ -36,11 +41,11 @@ pub struct Dump {
     /// The image to write; with --plan new the plan
     #[arg(short, long, value_name = "FILE")]
     output: PathBuf,
-    /// Passes over what is missing: the first reads large pieces, later ones single sectors from both sides
-    #[arg(long, default_value_t = 4, value_name = "N", value_parser = clap::value_parser!(u32).range(0..=1000))]
-    passes: u32,
+    /// Passes over what is missing: the first reads large pieces, later ones single sectors from both sides [default: 4]
+    #[arg(long, value_name = "N", value_parser = whole::<u32>(0..=1000))]
+    passes: Option<u32>,
     /// Tries of each missing sector in each later pass
-    #[arg(long, default_value_t = 3, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
+    #[arg(long, default_value_t = 3, value_name = "N", value_parser = whole::<u32>(1..=1000))]
     retries: u32,
     /// Read everything until two reads agree, for drives that return wrong bytes now and then
     #[arg(long)]
@@ -52,11 +57,11 @@ pub struct Dump {
     #[arg(long, value_name = "FILE|new")]
     plan: Option<PathBuf>,
     /// Sectors of the disc, where the drive reports too few
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", value_parser = whole::<u64>(1..=MOST_SECTORS))]
     sectors: Option<u64>,
-    /// Bytes of a sector; a simulated drive says it itself
-    #[arg(long, default_value_t = 2048, value_name = "N", value_parser = clap::value_parser!(u64).range(512..=4096))]
-    sector_bytes: u64,
+    /// Bytes of a sector; a simulated drive says it itself [default: 2048]
+    #[arg(long, value_name = "N", value_parser = whole::<u64>(512..=4096))]
+    sector_bytes: Option<u64>,
     /// Begin anew where an unfinished dump of this name is: what it has is removed
     #[arg(long)]
     restart: bool,
@@ -94,6 +99,7 @@ impl Run for Dump {
         } = self;
         let setting = with.setting(None)?;
         if let Some(mut reader) = dump::cartridge::open(drive, &setting)? {
+            self.refuse_options_of_discs()?;
             let options = dump::cartridge::Options {
                 memory: if *memory == Some(MemoryArg::Save) { MemoryWish::Save } else { MemoryWish::Rom },
                 write: write.clone(),
@@ -110,20 +116,20 @@ impl Run for Dump {
                 .into());
         }
         if plan.as_deref().is_some_and(|p| p.as_os_str() == "new") {
-            return new_plan(drive, output, *sectors, *sector_bytes, &setting, with, out);
+            return new_plan(drive, output, *sectors, sector_bytes.unwrap_or(SECTOR), &setting, with, out);
         }
         if let (Some(_), Some(_)) = (plan, sectors) {
             let why = "a plan says itself how many sectors the disc has";
             return Err(Failure::usage(format!("cannot dump \"{drive}\""), why).hint("leave out --sectors").into());
         }
         let options = dump::Options {
-            passes: *passes,
+            passes: passes.unwrap_or(PASSES),
             retries: *retries,
             twice: *twice,
             fill_from: fill_from.clone(),
             plan: plan.clone(),
             sectors: *sectors,
-            sector_len: *sector_bytes,
+            sector_len: sector_bytes.unwrap_or(SECTOR),
             restart: *restart,
             picture: picture.clone(),
             digests: algorithm.clone(),
@@ -131,6 +137,29 @@ impl Run for Dump {
         let (report, answer) = dump::dump(drive, output, &options, &setting)?;
         with.show(out, &report, |page| disc::show(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
+    }
+}
+
+impl Dump {
+    /// Fails for an option that has no meaning for a cartridge.
+    fn refuse_options_of_discs(&self) -> Result<(), Failure> {
+        let given = [
+            ("--passes", self.passes.is_some()),
+            ("--twice", self.twice),
+            ("--fill-from", !self.fill_from.is_empty()),
+            ("--plan", self.plan.is_some()),
+            ("--sectors", self.sectors.is_some()),
+            ("--sector-bytes", self.sector_bytes.is_some()),
+            ("--restart", self.restart),
+            ("--picture", self.picture.is_some()),
+        ];
+        match given.into_iter().find(|(_, is_given)| *is_given) {
+            Some((option, _)) => {
+                let why = format!("{option} is for discs, this is a cartridge reader");
+                Err(Failure::usage(format!("cannot dump \"{}\"", self.drive), why).hint(format!("leave out {option}")))
+            }
+            None => Ok(()),
+        }
     }
 }
 

@@ -73,7 +73,7 @@ fn show_file(page: &mut Page, file: &MatchedFile) {
         MatchState::Unknown => (style::WARN, "unknown"),
         MatchState::Unreadable => (style::BAD, "unreadable"),
     };
-    page.line(format!("  {colour}{word:<13}{}{}", style::PLAIN, file.path));
+    page.line(format!("  {colour}{word:<12} {}{}", style::PLAIN, file.path));
     let parent = file.parent.as_deref().map(|p| format!(", a variant of {p}")).unwrap_or_default();
     let of_game = file.game.as_deref().map(|g| format!(", of {g}{parent}")).unwrap_or_default();
     match (&file.state, &file.name) {

@@ -128,7 +128,7 @@ pub fn show_verdict(page: &mut Page, report: &VerifyReport, manner: Manner) {
     }
     let (colour, word) = word(report.verdict);
     page.row("verdict", format!("{colour}{word}: {}{}", reason(report), style::PLAIN));
-    page.brief(format!("{word:<16}{}", report.source))
+    page.brief(format!("{word:<15} {}", report.source))
 }
 
 /// A verdict in a word.
@@ -175,7 +175,7 @@ fn reason(report: &VerifyReport) -> String {
 pub fn show_row(page: &mut Page, report: &VerifyReport) {
     let (colour, word) = word(report.verdict);
     page.line(format!("  {colour}{word:<15}{} {}", style::PLAIN, report.source));
-    page.brief(format!("{word:<16}{}", report.source));
+    page.brief(format!("{word:<15} {}", report.source));
 }
 
 /// Shows how many of several sources came to what.
@@ -235,7 +235,7 @@ fn show_seals(page: &mut Page, report: &VerifyReport, manner: Manner) {
                 SealState::Locked => (style::WARN, "encrypted"),
             };
             let note = seal.note.as_deref().map(|n| format!(": {n}")).unwrap_or_default();
-            page.line(format!("  {colour}{word:<13}{}{}{note}", style::PLAIN, seal.name));
+            page.line(format!("  {colour}{word:<12} {}{}{note}", style::PLAIN, seal.name));
             for file in &seal.files {
                 page.row("", format!("hit: {file}"));
             }
@@ -255,7 +255,7 @@ fn show_roms(page: &mut Page, report: &VerifyReport, manner: Manner) {
         let state = crate::render::rom::short_state(&inner.rom);
         let (colour, word) = if inner.rom.is_right() { (style::GOOD, "sound") } else { (style::BAD, "differs") };
         let words = if state.is_empty() { String::new() } else { format!(": {}", state.join(", ")) };
-        page.line(format!("  {colour}{word:<13}{}{}{words}", style::PLAIN, inner.path));
+        page.line(format!("  {colour}{word:<12} {}{}{words}", style::PLAIN, inner.path));
     }
     let right = report.roms.iter().filter(|r| r.rom.is_right()).count();
     let all = report.roms.len();
@@ -272,7 +272,7 @@ fn show_file(page: &mut Page, file: &FileReport, is_compared: bool) {
         FileState::Unreadable => (style::BAD, "unreadable"),
         FileState::Locked => (style::WARN, "encrypted"),
     };
-    page.line(format!("  {colour}{word:<13}{}{}", style::PLAIN, file.path));
+    page.line(format!("  {colour}{word:<12} {}{}", style::PLAIN, file.path));
     for suspect in &file.suspects {
         page.row("", sectors(suspect));
     }

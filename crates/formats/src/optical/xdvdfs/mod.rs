@@ -39,11 +39,12 @@ pub struct PartitionPlace {
 /// Where the partition may begin: on its own, or behind the video partition of each kind of disc.
 pub const PLACES: [PartitionPlace; 5] = [
     PartitionPlace { offset: 0, discs: "the partition alone" },
-    PartitionPlace { offset: 0x1830_0000, discs: "a full disc of the original console" },
-    PartitionPlace { offset: 0x0fd9_0000, discs: "a full disc of the 360" },
-    PartitionPlace { offset: 0x0208_0000, discs: "a full disc of the 360, third layout" },
-    PartitionPlace { offset: 0x89d8_0000, discs: "a full disc of the 360, hybrid" },
+    PartitionPlace { offset: 0x1830_0000, discs: "a full Xbox disc" },
+    PartitionPlace { offset: 0x0fd9_0000, discs: "a full Xbox 360 disc" },
+    PartitionPlace { offset: 0x0208_0000, discs: "a full Xbox 360 disc, third layout" },
+    PartitionPlace { offset: 0x89d8_0000, discs: "a full Xbox 360 disc, hybrid" },
 ];
+
 /// Whether an image of `len` bytes is no more than what a video player shows of a full disc: a volume with nothing but
 /// a video, that ends where a game partition would begin, or before.
 pub fn is_video_part(tree: Option<&Tree>, len: u64) -> bool {

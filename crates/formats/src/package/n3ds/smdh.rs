@@ -124,7 +124,7 @@ impl Smdh {
             if units.len() > most {
                 let language = LANGUAGES.get(language).copied().unwrap_or("unused");
                 return Err(Error::Usage(format!(
-                    "the {what} in {language} has {} UTF-16 units, there is room for {most}: \"{text}\"",
+                    "the {what} ({language}) has {} characters, there is room for {most}: \"{text}\"",
                     units.len()
                 )));
             }

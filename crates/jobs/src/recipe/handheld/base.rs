@@ -1,10 +1,11 @@
 //! A title made of a package of the user's own: its player stays, ROM, names, pictures and ids are replaced.
 
 use super::MOST_CONTENT;
+use super::Title;
 use super::art::WIDE;
 use super::ready::Ready;
-use super::{Title, nearest};
 use crate::convert::handheld::meta;
+use crate::toml_text::nearest_or_all;
 use crate::{Setting, locate};
 use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
@@ -90,7 +91,7 @@ fn replace_rom(tree: &mut Tree, title: &Title, ready: &Ready) -> Result<String> 
         Some(path) => {
             let known: Vec<&str> = tree.files().map(|(n, _)| n.path.as_str()).collect();
             if !known.contains(&path.as_str()) {
-                return Err(Error::Usage(format!("the base has no file \"{path}\"; {}", nearest(path, &known))));
+                return Err(Error::Usage(format!("the base has no file \"{path}\"; {}", nearest_or_all(path, &known))));
             }
             path.clone()
         }

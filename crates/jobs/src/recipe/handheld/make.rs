@@ -102,7 +102,7 @@ fn one(
         rom_at,
         digests: Vec::new(),
     };
-    setting.watch.begin(&format!("making {}", native::text(&target)), Some(blueprint.len()));
+    setting.watch.begin(&format!("making {}", native::text(target)), Some(blueprint.len()));
     let output = Output::new(&blueprint, target).with_digests(&[Algorithm::Crc32]);
     let poured = setting.pour_one(output, setting.door(), &mut |path| {
         setting.watch.end();

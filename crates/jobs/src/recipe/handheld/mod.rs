@@ -8,9 +8,10 @@ mod prepare;
 mod ready;
 mod sheet;
 
-use super::script::{Script, nearest};
+use super::script::Script;
 use super::{Entry, Maker};
 use crate::recipe::{MakeReport, ShowReport};
+use crate::toml_text::nearest_or_all;
 use crate::{Answer, Failure, Item, Setting};
 use decanter_core::native;
 use decanter_core::{Error, Result};
@@ -254,7 +255,7 @@ pub(crate) fn language_number(name: &str) -> Result<usize> {
     let known: Vec<String> = LANGUAGES.iter().map(|l| plain(l)).collect();
     known.iter().position(|k| *k == plain(name)).ok_or_else(|| {
         let known: Vec<&str> = known.iter().map(String::as_str).collect();
-        Error::Usage(format!("there is no language \"{name}\"; {}", nearest(&plain(name), &known)))
+        Error::Usage(format!("there is no language \"{name}\"; {}", nearest_or_all(&plain(name), &known)))
     })
 }
 

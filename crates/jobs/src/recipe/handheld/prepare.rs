@@ -1,10 +1,11 @@
 //! What a recipe will make: everything computed but the writing, and shown.
 
 use super::ready::Ready;
-use super::{Recipe, Title, art, language_number, nearest, sheet};
+use super::{Recipe, Title, art, language_number, sheet};
 use crate::patch;
 use crate::recipe::script::Script;
 use crate::recipe::{ShowReport, ShownTitle};
+use crate::toml_text::nearest_or_all;
 use crate::{Failure, Setting, grouped, locate, place};
 use decanter_core::Format;
 use decanter_core::blueprint::Blueprint;
@@ -58,11 +59,11 @@ pub(super) fn show(
         let ready = which.checked_sub(1).and_then(|i| all.get(i).zip(recipe.titles.get(i)));
         let Some((ready, title)) = ready else {
             let text = format!("there is no title number {which}: the recipe has {}", all.len());
-            return Err(Failure::usage(format!("cannot draw \"{}\"", native::text(&target)), text));
+            return Err(Failure::usage(format!("cannot draw \"{}\"", native::text(target)), text));
         };
-        let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", native::text(&target)), e);
+        let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", native::text(target)), e);
         let png = sheet::draw(ready, title.base.is_some()).map_err(fail)?;
-        let what = format!("cannot draw \"{}\"", native::text(&target));
+        let what = format!("cannot draw \"{}\"", native::text(target));
         setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), &what)?;
     }
     Ok(ShowReport { schema: "decanter.recipe-show/1", recipe: path.to_owned(), titles, picture, notices })
@@ -302,7 +303,7 @@ fn parse_id(text: &str) -> Result<u64> {
 fn save_by_name(name: &str) -> Result<SaveType> {
     let known: Vec<&str> = SaveType::ALL.iter().map(|(n, _)| *n).collect();
     let found = SaveType::ALL.iter().find(|(n, _)| *n == name).map(|(_, t)| *t);
-    found.ok_or_else(|| Error::Usage(format!("there is no save type \"{name}\"; {}", nearest(name, &known))))
+    found.ok_or_else(|| Error::Usage(format!("there is no save type \"{name}\"; {}", nearest_or_all(name, &known))))
 }
 
 /// The save type that a ROM shows, and how that is known.
@@ -333,8 +334,8 @@ pub(super) fn buttons(names: &[String]) -> Result<u16> {
     let mut bits = 0;
     for name in names {
         let found = BUTTONS.iter().find(|(n, _)| n.eq_ignore_ascii_case(name));
-        let (_, bit) =
-            found.ok_or_else(|| Error::Usage(format!("there is no button \"{name}\"; {}", nearest(name, &known))))?;
+        let (_, bit) = found
+            .ok_or_else(|| Error::Usage(format!("there is no button \"{name}\"; {}", nearest_or_all(name, &known))))?;
         bits |= bit;
     }
     Ok(bits)

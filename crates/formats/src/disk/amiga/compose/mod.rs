@@ -9,6 +9,7 @@ use super::block::{self, BLOCK, TABLE, at, counted, put, put_moment, seal, slot,
 use crate::arranged::{Arranged, Member, Named};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::tell;
 use decanter_core::tree::Tree;
 use decanter_core::{Error, Result};
 use free::Free;
@@ -46,8 +47,8 @@ pub fn compose(tree: &Tree, volume: &Volume<'_>) -> Result<Blueprint> {
     let needed = needed_blocks(tree, volume.file_system);
     let room = volume.blocks.saturating_sub(room::own_blocks(volume.blocks));
     if needed > room {
-        let (n, r) = (needed * BLOCK as u64, room * BLOCK as u64);
-        let told = format!("{needed} blocks ({n} bytes) are needed, the volume has room for {room} ({r} bytes)");
+        let told = |blocks: u64| format!("{} blocks ({})", tell::grouped(blocks), tell::size(blocks * BLOCK as u64));
+        let told = format!("{} needed, the volume has room for {}", told(needed), told(room));
         return Err(Error::Usage(told));
     }
     let arranged = Arranged::of(tree)?;
