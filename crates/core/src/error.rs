@@ -348,6 +348,7 @@ mod tests {
         );
     }
 
+    #[cfg(unix)]
     #[test]
     fn the_system_is_understood() {
         let told = |op, number: i32| Error::io(op, Path::new("a"), io::Error::from_raw_os_error(number)).to_string();

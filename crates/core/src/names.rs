@@ -175,7 +175,7 @@ mod tests {
     use std::path::{Component, Path};
 
     fn file(path: &str) -> String {
-        Namer::new(false).file(path).path.to_string_lossy().into_owned()
+        crate::native::text(Namer::new(false).file(path).path)
     }
 
     #[test]

@@ -5,6 +5,7 @@ use decanter_core::Error;
 use decanter_core::error::Blame;
 use decanter_core::error::KeyWay;
 use decanter_core::native;
+use decanter_core::os;
 use decanter_core::role::Role;
 pub(crate) use decanter_core::tell::with_article;
 use decanter_formats::REGISTRY;
@@ -116,15 +117,13 @@ fn of_machine(op: &str, path: Option<&Path>, source: &std::io::Error) -> Option<
         }
         ErrorKind::StorageFull => Some("make room, or choose another folder with -o".into()),
         // What a worn disc or a loose plug gives.
-        _ if op == "read" && source.raw_os_error() == Some(EIO) => {
+        _ if op == "read" && os::is_worn(source) => {
             Some("check the medium and its cable, copy the file elsewhere, and try again".into())
         }
         _ => None,
     }
 }
 
-/// "Input/output error", as Unix numbers it.
-const EIO: i32 = 5;
 /// Names in a folder that are looked at for one that may be meant.
 const MOST_NAMES: usize = 10_000;
 
@@ -183,9 +182,12 @@ mod tests {
         let io = |op, number: i32| Error::io(op, Path::new("nowhere/x"), std::io::Error::from_raw_os_error(number));
         assert!(told(io("open", 2)).contains("the folder nowhere does not exist either"));
         assert!(told(io("write", 2)).contains("make the folder first"));
-        assert!(told(io("read", 5)).contains("check the medium"));
-        assert!(told(io("open", 13)).contains("ask whoever owns it") && told(io("write", 13)).contains("with -o"));
-        assert_eq!(told(io("read", 4)), "");
+        let denied = |op| told(Error::io(op, Path::new("x"), ErrorKind::PermissionDenied.into()));
+        assert!(denied("open").contains("ask whoever owns it") && denied("write").contains("with -o"));
+        // EIO or ERROR_READ_FAULT; EINTR or ERROR_TOO_MANY_OPEN_FILES.
+        let (worn, other) = if cfg!(windows) { (30, 4) } else { (5, 4) };
+        assert!(told(io("read", worn)).contains("check the medium"));
+        assert_eq!(told(io("read", other)), "");
         assert_eq!(told(Error::Cancelled), "");
     }
 

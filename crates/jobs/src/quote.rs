@@ -49,12 +49,13 @@ mod tests {
 
     #[test]
     fn words_are_quoted_as_a_shell_takes_them() {
-        assert_eq!(quoted("a/b-1.iso"), "a/b-1.iso");
-        assert_eq!(quoted("Kelp Courier.iso"), "\"Kelp Courier.iso\"");
-        assert_eq!(quoted("a'$b"), "'a'\\''$b'");
-        assert_eq!(quoted(""), "\"\"");
+        let typed = |word: &str| typed_in(word, Shell::Posix);
+        assert_eq!(typed("a/b-1.iso"), "a/b-1.iso");
+        assert_eq!(typed("Kelp Courier.iso"), "\"Kelp Courier.iso\"");
+        assert_eq!(typed("a'$b"), "'a'\\''$b'");
+        assert_eq!(typed(""), "\"\"");
         assert_eq!(quoted("-x y.iso"), "\"./-x y.iso\"");
-        assert_eq!(quoted("a\n\u{1b}'.iso"), "$'a\\x0a\\x1b\\'.iso'");
+        assert_eq!(typed("a\n\u{1b}'.iso"), "$'a\\x0a\\x1b\\'.iso'");
     }
 
     #[test]
@@ -73,11 +74,11 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(40))]
         #[test]
         fn a_shell_gives_the_word_back(word in "[ -~\u{e9}\n\u{1b}]{1,12}") {
-            let command = format!("printf %s {}", quoted(&word));
+            let want = if word.starts_with('-') { format!("./{word}") } else { word };
+            let command = format!("printf %s {}", typed_in(&want, Shell::Posix));
             let out = std::process::Command::new("bash").args(["-c", &command]).output();
             // There may be no such shell here.
             if let Ok(out) = out {
-                let want = if word.starts_with('-') { format!("./{word}") } else { word };
                 prop_assert_eq!(String::from_utf8_lossy(&out.stdout), want);
             }
         }

@@ -27,10 +27,13 @@ use win32 as system;
 #[cfg(windows)]
 use windows as family;
 
-pub use family::{SHELL, is_gone, is_output_missing, odd_kind, raw_output, read_exact_at, resolved, write_all_at};
+pub use family::{
+    SHELL, is_gone, is_output_missing, is_worn, odd_kind, raw_output, read_exact_at, resolved, with_slashes,
+    write_all_at,
+};
 pub(crate) use family::{
     facts, facts_at, hold, hold_folder, identity_at, is_busy, is_held, link, name_of, open_real, pieces, sync_folder,
-    touch_folder, units, with_mode, with_slashes,
+    touch_folder, units, with_mode,
 };
 pub(crate) use system::{
     allow_holes, data_or_hole, free_bytes, kernel_copy, largest_file, may_write, open_to_read, sync_all_in,

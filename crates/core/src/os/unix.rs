@@ -177,6 +177,11 @@ pub fn is_gone(error: &io::Error) -> bool {
     matches!(error.raw_os_error(), Some(6 | 19 | 123))
 }
 
+/// Whether an error of reading is what a worn medium or a loose plug gives: EIO.
+pub fn is_worn(error: &io::Error) -> bool {
+    error.raw_os_error() == Some(5)
+}
+
 /// Standard output without anything in between, for bytes that are no text.
 ///
 /// # Errors
@@ -192,7 +197,7 @@ pub fn is_output_missing() -> bool {
 }
 
 /// A path with `/` between its names, as it is.
-pub(crate) fn with_slashes(path: String) -> String {
+pub fn with_slashes(path: String) -> String {
     path
 }
 

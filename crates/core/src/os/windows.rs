@@ -13,8 +13,9 @@ use std::os::windows::io::{AsHandle, AsRawHandle};
 use std::path::{Component, Path, PathBuf, Prefix};
 use std::time::SystemTime;
 use windows_sys::Win32::Foundation::{
-    ERROR_DEVICE_NOT_CONNECTED, ERROR_INVALID_PARAMETER, ERROR_MEDIA_CHANGED, ERROR_NO_MEDIA_IN_DRIVE,
-    ERROR_NO_SUCH_DEVICE, ERROR_NOT_READY, ERROR_SHARING_VIOLATION,
+    ERROR_CRC, ERROR_DEVICE_NOT_CONNECTED, ERROR_GEN_FAILURE, ERROR_INVALID_PARAMETER, ERROR_IO_DEVICE,
+    ERROR_MEDIA_CHANGED, ERROR_NO_MEDIA_IN_DRIVE, ERROR_NO_SUCH_DEVICE, ERROR_NOT_READY, ERROR_READ_FAULT,
+    ERROR_SECTOR_NOT_FOUND, ERROR_SHARING_VIOLATION,
 };
 use windows_sys::Win32::Storage::FileSystem::{
     FILE_FLAG_BACKUP_SEMANTICS, FILE_FLAG_OPEN_REPARSE_POINT, FILE_SHARE_DELETE, FILE_SHARE_READ, FILE_WRITE_ATTRIBUTES,
@@ -235,6 +236,12 @@ pub fn is_gone(error: &io::Error) -> bool {
     gone.into_iter().any(|code| is(error, code))
 }
 
+/// Whether an error of reading is what a worn medium or a loose plug gives.
+pub fn is_worn(error: &io::Error) -> bool {
+    let worn = [ERROR_CRC, ERROR_SECTOR_NOT_FOUND, ERROR_READ_FAULT, ERROR_GEN_FAILURE, ERROR_IO_DEVICE];
+    worn.into_iter().any(|code| is(error, code))
+}
+
 /// Standard output without anything in between, for bytes that are no text.
 ///
 /// # Errors
@@ -249,7 +256,7 @@ pub fn is_output_missing() -> bool {
 }
 
 /// A path with `/` between its names, which the system takes as well: no name holds the other one.
-pub(crate) fn with_slashes(path: String) -> String {
+pub fn with_slashes(path: String) -> String {
     if path.contains('\\') { path.replace('\\', "/") } else { path }
 }
 

@@ -1,7 +1,7 @@
 //! Lists of sources: a path on each line, or paths that end with a zero byte.
 
 use crate::{Failure, Setting};
-use decanter_core::{Error, native};
+use decanter_core::{Error, native, os};
 use std::io::Read;
 use std::path::Path;
 
@@ -38,6 +38,12 @@ pub fn listed(list: &str, setting: &Setting<'_>) -> Result<Vec<String>, Failure>
 
 /// The entries of a list. Where there are zero bytes, they end the entries and nothing else does.
 fn split(bytes: &[u8]) -> Vec<String> {
+    // What the shell of Windows writes into a file, if it is not told otherwise.
+    if let Some(wide) = bytes.strip_prefix(b"\xff\xfe") {
+        let units = wide.chunks_exact(2).map(|unit| u16::from_le_bytes([unit[0], unit[1]]));
+        let text: String = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
+        return split(text.as_bytes());
+    }
     let has_zeros = bytes.contains(&0);
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").filter(|_| !has_zeros).unwrap_or(bytes);
     let entries = bytes.split(|&b| if has_zeros { b == 0 } else { b == b'\n' });
@@ -45,7 +51,7 @@ fn split(bytes: &[u8]) -> Vec<String> {
         true => native::of_bytes(entry),
         false => native::of_bytes(entry.strip_suffix(b"\r").unwrap_or(entry)),
     };
-    entries.map(bare).filter(|entry| !entry.is_empty()).collect()
+    entries.map(bare).map(os::with_slashes).filter(|entry| !entry.is_empty()).collect()
 }
 
 #[cfg(test)]
@@ -57,6 +63,7 @@ mod tests {
         assert_eq!(split(b"a b\r\n\n c\nlast"), ["a b", " c", "last"]);
         assert_eq!(split(b"a\nb\0c\r\0"), ["a\nb", "c\r"]);
         assert_eq!(split(b"\xef\xbb\xbfkelp.iso\n"), ["kelp.iso"]);
+        assert_eq!(split(b"\xff\xfea\0\x53\x30\r\0\n\0b\0\n\0"), ["a\u{3053}", "b"]);
         assert_eq!(split(b"\xe9.iso\n").len(), 1);
         assert!(split(b"\n\r\n").is_empty());
     }

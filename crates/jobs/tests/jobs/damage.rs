@@ -65,8 +65,8 @@ impl Case<'_> {
         }
         // Of a sheet and its image the sheet is the source.
         let source = match self.beside.iter().find(|(n, _)| n.ends_with(".cue")) {
-            Some((sheet, _)) => folder.path().join(sheet).display().to_string(),
-            None => path.display().to_string(),
+            Some((sheet, _)) => decanter_core::native::text(&folder.path().join(sheet)),
+            None => decanter_core::native::text(&path),
         };
         let setting = || {
             let mut setting = Setting::new(&());

@@ -37,7 +37,7 @@ impl Bench {
         static NEXT: AtomicU64 = AtomicU64::new(0);
         let path = self.at(&format!("drive-{}.toml", NEXT.fetch_add(1, Ordering::Relaxed)));
         fs::write(&path, format!("image = \"medium.bin\"\n{faults}")).unwrap();
-        format!("sim:{}", path.display())
+        format!("sim:{}", decanter_core::native::text(&path))
     }
 
     fn sector(&self, number: u64) -> &[u8] {
@@ -160,7 +160,7 @@ proptest! {
         if !copies[0].ends_with("a.iso.incomplete") {
             return Ok(());
         }
-        let wish = Options { passes: 0, fill_from: vec![copies[1].display().to_string()], ..options() };
+        let wish = Options { passes: 0, fill_from: vec![decanter_core::native::text(&copies[1])], ..options() };
         let (report, _) = dump(&bench.drive(&bad(&one, 299)), &bench.at("a.iso"), &wish, &Setting::new(&())).unwrap();
         let lost: Vec<u64> = (0..300).filter(|s| hit(&one, *s) && hit(&two, *s)).collect();
         prop_assert_eq!(report.missing_sectors, lost.len() as u64);
@@ -209,7 +209,7 @@ fn a_copy_that_a_plan_left_blank_gives_only_what_was_read() {
     dump(&bench.drive(""), &other, &half, &Setting::new(&())).unwrap();
     let scratched = bench.drive("[[bad]]\nfirst = 45\nlast = 55\n");
     dump(&scratched, &bench.at("own.iso"), &options(), &Setting::new(&())).unwrap();
-    let wish = Options { passes: 0, fill_from: vec![other.display().to_string()], ..options() };
+    let wish = Options { passes: 0, fill_from: vec![decanter_core::native::text(&other)], ..options() };
     let (report, answer) = dump(&scratched, &bench.at("own.iso"), &wish, &Setting::new(&())).unwrap();
     assert_eq!((report.fills[0].filled, report.missing_sectors, answer), (5, 6, Answer::No));
     bench.hold(&bench.at("own.iso.incomplete"));

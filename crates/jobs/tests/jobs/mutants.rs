@@ -124,14 +124,14 @@ fn every_changed_file_gets_an_answer_and_nothing_leaves_its_folder() {
             let began = Instant::now();
             attack(&source, folder.path());
             let took = began.elapsed();
-            assert!(took < PATIENCE, "{}, change {seed}: {took:?}", path.display());
+            assert!(took < PATIENCE, "{}, change {seed}: {took:?}", decanter_core::native::text(&path));
             assert!(
                 tree(&folder.path().join("in")) == before,
                 "{}, change {seed}: the source is as it was",
-                path.display()
+                decanter_core::native::text(&path)
             );
             let beside: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
-            assert_eq!(beside.len(), 2, "{}, change {seed}: {beside:?}", path.display());
+            assert_eq!(beside.len(), 2, "{}, change {seed}: {beside:?}", decanter_core::native::text(&path));
         }
         tried += 1;
     }

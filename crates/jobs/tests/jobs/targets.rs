@@ -128,7 +128,7 @@ fn a_folder_becomes_an_image_that_has_its_files() {
             extract::extract(&typed(&image), Some(&out), &extract::Options::default(), &setting()).unwrap();
         assert_eq!(answer, Answer::Yes);
         let upper = |files: BTreeMap<PathBuf, Vec<u8>>| -> BTreeMap<String, Vec<u8>> {
-            files.into_iter().map(|(p, b)| (p.display().to_string().to_uppercase(), b)).collect()
+            files.into_iter().map(|(p, b)| (decanter_core::native::text(&p).to_uppercase(), b)).collect()
         };
         assert!(upper(tree(&out)) == upper(want.clone()), "{to}");
         fs::remove_dir_all(&out).unwrap();

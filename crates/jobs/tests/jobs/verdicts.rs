@@ -209,7 +209,11 @@ fn partitions_of_a_drive_are_checked_each() {
 fn an_unfinished_dump_is_never_whole() {
     let folder = tempfile::tempdir().unwrap();
     let drive = folder.path().join("d.toml");
-    fs::write(&drive, format!("image = \"{}\"\n[[bad]]\nfirst = 1000\nlast = 1000\n", demo().dvd.display())).unwrap();
+    fs::write(
+        &drive,
+        format!("image = \"{}\"\n[[bad]]\nfirst = 1000\nlast = 1000\n", decanter_core::native::text(&demo().dvd)),
+    )
+    .unwrap();
     let options = decanter_jobs::dump::Options {
         passes: 1,
         retries: 0,
@@ -223,7 +227,13 @@ fn an_unfinished_dump_is_never_whole() {
         digests: Vec::new(),
     };
     let target = folder.path().join("a.iso");
-    decanter_jobs::dump::dump(&format!("sim:{}", drive.display()), &target, &options, &Setting::new(&())).unwrap();
+    decanter_jobs::dump::dump(
+        &format!("sim:{}", decanter_core::native::text(&drive)),
+        &target,
+        &options,
+        &Setting::new(&()),
+    )
+    .unwrap();
     let report = alone(&folder.path().join("a.iso.incomplete"));
     assert!(!report.verdict.is_good() && report.next.contains("decanter"), "{report:?}");
     let mut setting = Setting::new(&());
