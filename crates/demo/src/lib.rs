@@ -428,7 +428,8 @@ fn drawer_dat(roms: &[(String, Vec<u8>)]) -> String {
 fn zip_all(target: &Path, files: &[(&str, Vec<u8>)], replace: bool) -> Result<()> {
     let sum = files.iter().map(|(_, b)| b.len() as u64).sum();
     let draft = Draft::new(target, Door { guard: &Guard::default(), replace }, sum, sum, &())?;
-    let options = SimpleFileOptions::default().compression_method(zip::CompressionMethod::Deflated);
+    let options =
+        SimpleFileOptions::default().system(zip::System::Unix).compression_method(zip::CompressionMethod::Deflated);
     let mut writer = ZipWriter::new(BufWriter::new(draft.file()));
     let mut write = || -> zip::result::ZipResult<()> {
         for (name, bytes) in files {
@@ -472,6 +473,7 @@ fn pack(target: &Path, name: &str, source: &SourceRef, replace: bool, watch: &dy
     watch.begin(&format!("packing {name}"), Some(source.len()));
     let report = |e: io::Error| Error::io("write", target, e);
     let options = SimpleFileOptions::default()
+        .system(zip::System::Unix)
         .compression_method(zip::CompressionMethod::Deflated)
         .compression_level(Some(1))
         .large_file(source.len() >= u64::from(u32::MAX));

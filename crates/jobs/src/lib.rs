@@ -75,6 +75,8 @@ pub struct Setting<'a> {
     pub language: Option<String>,
     /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
     kept_keys: Arc<OnceLock<key_files::Gathering>>,
+    /// Archives that are still open.
+    containers: Arc<locate::Containers>,
     /// Whether what was not read when a dump was made counts as zeros.
     pub incomplete: bool,
     /// Whether checksums of what is around a source, and digests that it carries, are left alone.
@@ -106,6 +108,7 @@ impl<'a> Setting<'a> {
             jobs,
             language: None,
             kept_keys: Arc::default(),
+            containers: Arc::default(),
             incomplete: false,
             unchecked: false,
             duties: Mutex::default(),
@@ -126,6 +129,7 @@ impl<'a> Setting<'a> {
             key_places: self.key_places.clone(),
             language: self.language.clone(),
             kept_keys: self.kept_keys.clone(),
+            containers: self.containers.clone(),
             duties: Mutex::default(),
             scratch: self.scratch.clone(),
             guard: self.guard.clone(),

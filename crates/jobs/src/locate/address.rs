@@ -1,6 +1,7 @@
 //! Addresses: a path in a store, and what comes after each `::`.
 
 use super::INSIDE;
+use super::kept::Container;
 use super::near::{Around, Near, folder_tree};
 use super::piped::{self, PIPE};
 use crate::Setting;
@@ -13,7 +14,7 @@ use decanter_core::source::SourceRef;
 use decanter_core::store;
 use decanter_core::tree::{Node, Tree};
 use decanter_core::view::{Concat, Gaps, held};
-use decanter_core::{Error, Keyring, Result, native, split};
+use decanter_core::{Error, Keyring, Opener, Result, native, split};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -54,6 +55,7 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
     let mut parts = inside.iter().filter(|p| !p.is_empty());
     let (mut unfinished, mut through) = (None, Vec::new());
     let mut carried: Option<Arc<Keyring>> = None;
+    let mut at = host.clone();
     let mut found = if store.is_folder(&host)? {
         follow(&folder_tree(&host, setting)?, parts.next().map_or("", String::as_str))?
     } else {
@@ -64,37 +66,58 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
     let mut near = Near::Store(store, store::folder_of(&host).to_owned(), siblings);
     for (depth, part) in parts.enumerate() {
         let Found::Place(place) = found else { return Err(no_inside("a folder")) };
-        let ring = match &carried {
-            Some(keys) => keys.clone(),
-            None => Arc::new(around.keyring(setting)),
-        };
         names.push(stem_of(&place.name));
-        let innermost_first: Vec<String> = names.iter().rev().cloned().collect();
-        let opener = setting.opener(&ring).with_names(&innermost_first).at_depth(depth).with_beside(&near);
-        let mut opened = opener.open(place.source)?;
-        // A path that a compressed image does not have may lead on in the image inside.
-        while let Some((name, inner)) = packed_inside(&opened, part) {
-            let names = [stem_of(&name)];
-            let opener = opener.inside()?.with_names(&names);
-            kinds.push(opened.identity);
-            opened = opener.open(inner)?;
-        }
-        carried = opened.holds.keys.take().or(carried);
-        if opened.holds.tree.as_ref().is_some_and(|tree| tree.find(part.trim_matches('/')).is_none()) {
-            opened.look_inside()?;
-        }
-        let tree = opened.holds.tree.ok_or_else(|| no_inside(&place.name))?;
-        around.look_inside(&place.name, &tree, part);
-        kinds.push(opened.identity);
+        let kept = setting.containers.find(&at).filter(|kept| carried.is_none() && kept.has(part));
+        let container = match kept {
+            Some(kept) => kept,
+            None => {
+                let ring = match &carried {
+                    Some(keys) => keys.clone(),
+                    None => Arc::new(around.keyring(setting)),
+                };
+                let innermost_first: Vec<String> = names.iter().rev().cloned().collect();
+                let opener = setting.opener(&ring).with_names(&innermost_first).at_depth(depth).with_beside(&near);
+                let (container, keys) = open_for(&place, part, &opener)?;
+                let container = Arc::new(container);
+                if keys.is_none() && carried.is_none() && container.may_be_kept() {
+                    setting.containers.keep(&at, &container);
+                }
+                carried = keys.or(carried);
+                container
+            }
+        };
+        let tree = &container.tree;
+        around.look_inside(&place.name, tree, part);
+        kinds.extend(container.kinds.iter().cloned());
         if let Some(source) = tree.find(part.trim_matches('/')).and_then(Node::file).and_then(|f| f.source().ok()) {
             setting.owes(source);
             through.push(source.clone());
         }
-        found = follow(&tree, part)?;
-        near = Near::inside(&tree, part);
+        found = follow(tree, part)?;
+        near = Near::inside(tree, part);
+        at = format!("{at}{INSIDE}{part}");
     }
     let host = native::path(&host);
     Ok(Reached { host, found, around, carried, near, names, kinds, unfinished, through, gap, stop })
+}
+
+/// Opens a container for what is at `part` in it; also the keys that it carries for that.
+fn open_for(place: &Place, part: &str, opener: &Opener<'_>) -> Result<(Container, Option<Arc<Keyring>>)> {
+    let mut kinds = Vec::new();
+    let mut opened = opener.open(place.source.clone())?;
+    // A path that a compressed image does not have may lead on in the image inside.
+    while let Some((name, inner)) = packed_inside(&opened, part) {
+        let names = [stem_of(&name)];
+        let opener = opener.inside()?.with_names(&names);
+        kinds.push(opened.identity);
+        opened = opener.open(inner)?;
+    }
+    if opened.holds.tree.as_ref().is_some_and(|tree| tree.find(part.trim_matches('/')).is_none()) {
+        opened.look_inside()?;
+    }
+    let tree = opened.holds.tree.ok_or_else(|| no_inside(&place.name))?;
+    kinds.push(opened.identity);
+    Ok((Container { kinds, tree }, opened.holds.keys))
 }
 
 /// A file in a folder of a store is as good as its own path, and so are the keys and parts beside it.

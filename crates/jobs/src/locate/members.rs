@@ -8,6 +8,7 @@ use decanter_core::head::Head;
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::tree::{Content, below};
+use decanter_core::view::held;
 use decanter_core::{Error, Format, Result, watch};
 use decanter_formats::REGISTRY;
 use decanter_formats::optical::cd::cue;
@@ -41,7 +42,8 @@ pub(crate) fn members(item: &Item, setting: &Setting<'_>) -> Result<Vec<Member>>
     let mut named = HashSet::new();
     let mut add = |path: &str, source: &SourceRef, bytes: u64| -> Result<()> {
         watch::check(setting.watch)?;
-        let format = match detect(source) {
+        // Looking at the far end would begin anew what can only be unpacked forwards.
+        let format = match detect(&held(source)) {
             Ok(format) => format,
             Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
             // What cannot be read is told where it is opened.

@@ -4,6 +4,7 @@
 mod address;
 mod files;
 mod joined;
+mod kept;
 mod listing;
 mod look;
 mod members;
@@ -13,6 +14,7 @@ mod piped;
 pub(crate) use address::{file_and_map, unfinished};
 pub(crate) use files::Files;
 pub(crate) use joined::Joining;
+pub(crate) use kept::Containers;
 pub(crate) use listing::Listing;
 pub(crate) use look::{Inner, each_rom, inner};
 pub(crate) use members::{Member, members};

@@ -165,7 +165,14 @@ impl Search {
             let inside = store::folder_of(&member.path);
             let below = at.below.join(native::path(&stem_of(store::name_of(address)))).join(namer.folder(inside).path);
             let place = Place { below, bytes: member.bytes, is_named: at.is_named };
-            self.file(&member.address(&archive), &place, taste, depth + 1, setting)?;
+            let address = member.address(&archive);
+            // Only what is packed in turn may hold several.
+            if member.role.is_some_and(|role| !matches!(role, Role::Archive | Role::Wrapper)) {
+                let Place { below, bytes, is_named } = place;
+                self.found.push(Found { address, below, bytes, is_named });
+                continue;
+            }
+            self.file(&address, &place, taste, depth + 1, setting)?;
         }
         Ok(())
     }

@@ -168,6 +168,7 @@ fn what_is_not_there_is_told_with_what_was_asked() {
     assert!(open("::", "open", &Setting::new(&())).is_err());
 }
 
+#[cfg(unix)]
 #[test]
 fn a_name_with_colons_is_taken_as_it_stands_if_it_is_there() {
     let folder = shelf(&[("a::b.iso", &disc())]);
