@@ -280,6 +280,41 @@ mod tests {
         }
     }
 
+    fn zip(files: &[(&str, &[u8])]) -> Vec<u8> {
+        let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+        for (name, bytes) in files {
+            writer.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+            std::io::Write::write_all(&mut writer, bytes).unwrap();
+        }
+        writer.finish().unwrap().into_inner()
+    }
+
+    #[test]
+    fn a_container_is_opened_once_for_all_that_is_in_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let inner = zip(&[("a.bin", b"kelp"), ("b.bin", b"brine")]);
+        std::fs::write(folder.path().join("box.zip"), zip(&[("in.zip", &inner), ("c.bin", b"moth")])).unwrap();
+        let host = native::text(folder.path().join("box.zip"));
+        let setting = Setting::new(&());
+        let read = |inside: &str| {
+            let reached = reach(&format!("{host}::{inside}"), &setting).unwrap();
+            let depths = (reached.names.len(), reached.kinds.len(), reached.through.len());
+            let source = place(reached.found).source;
+            let mut bytes = vec![0; source.len() as usize];
+            source.read_at(0, &mut bytes).unwrap();
+            (bytes, depths)
+        };
+        assert_eq!(read("in.zip::a.bin"), (b"kelp".to_vec(), (2, 2, 2)));
+        let kept = [host.clone(), format!("{host}::in.zip")].map(|at| setting.containers.find(&at).unwrap());
+        // Whatever becomes of the file: both are still open.
+        std::fs::write(folder.path().join("box.zip"), "nothing").unwrap();
+        assert!(reach(&format!("{host}::in.zip::b.bin"), &setting).unwrap().through.len() == 2);
+        let again = [host.clone(), format!("{host}::in.zip")].map(|at| setting.containers.find(&at).unwrap());
+        assert!(kept.iter().zip(&again).all(|(before, after)| Arc::ptr_eq(before, after)));
+        // A run of its own looks for itself.
+        assert!(reach(&format!("{host}::c.bin"), &Setting::new(&())).is_err());
+    }
+
     #[test]
     fn a_slash_at_the_end_changes_nothing() {
         let setting = Setting::new(&());
