@@ -84,7 +84,8 @@ fn report(made: &Collection) -> serde_json::Value {
 
 /// What was made, for people.
 fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
-    page.line(format!("The demo collection of Saltmarsh Pier Arcade Museum is in {}:", native::text(&folder)));
+    page.line(format!("The demo collection of Saltmarsh Pier Arcade Museum is in {}:", native::text(folder)));
+    page.brief(native::text(folder));
     let told = [
         (Some(&made.image), "an encrypted PS3 disc image"),
         (made.archive.as_ref(), "the same in an archive"),
@@ -109,7 +110,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
     ];
     for (path, what) in told {
         if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
-            page.line(format!("  {:<34} {what}", native::text(&name)));
+            page.line(format!("  {:<34} {what}", native::text(name)));
         }
     }
 }
@@ -286,17 +287,21 @@ fn tour(with: &With<'_>, out: &mut dyn Write, steps: Vec<Step>) -> Result<u8, St
     for (question, words, expected) in steps {
         let typed: Vec<String> = words.iter().map(|w| typed(w)).collect();
         let (bold, plain) = (style::BOLD, style::PLAIN);
-        writeln!(out)?;
-        writeln!(out, "{bold}{question}{plain}")?;
-        writeln!(out, "{bold}$ decanter {}{plain}", typed.join(" "))?;
-        out.flush()?;
+        if !with.global.quiet {
+            writeln!(out)?;
+            writeln!(out, "{bold}{question}{plain}")?;
+            writeln!(out, "{bold}$ decanter {}{plain}", typed.join(" "))?;
+            out.flush()?;
+        }
         let found = (with.program.line)(&words, with, out)?;
         with.watch.end();
         if found != expected {
             code = code.max(found).max(1);
         }
     }
-    writeln!(out)?;
-    writeln!(out, "Now try it on your own: decanter identify FILE-OR-FOLDER")?;
+    if !with.global.quiet {
+        writeln!(out)?;
+        writeln!(out, "Now try it on your own: decanter identify FILE-OR-FOLDER")?;
+    }
     Ok(code)
 }

@@ -156,7 +156,7 @@ fn one(page: &mut Page, identity: &Identity, manner: Manner) {
     page.row("size", size_line(identity));
     if let Some(unread) = identity.unread_sectors {
         let (bad, plain) = (style::BAD, style::PLAIN);
-        page.row("dump", format!("{bad}NOT FINISHED{plain}: {} sectors were not read yet", number(unread)));
+        page.row("dump", format!("{bad}NOT FINISHED{plain}: {} not read yet", count(unread as usize, "sector")));
     }
     if let Some(rom) = &identity.rom {
         crate::render::rom::show(page, rom);
@@ -217,20 +217,20 @@ fn size_line(identity: &Identity) -> String {
     let bytes = exact(identity.bytes);
     match identity.promised_bytes {
         Some(promised) if identity.missing_sectors > 0 => format!(
-            "{bytes}; {}INCOMPLETE{}: {} of {} sectors are missing at its end",
+            "{bytes}; {}INCOMPLETE{}: {} of {} missing at its end",
             style::BAD,
             style::PLAIN,
             number(identity.missing_sectors),
-            number(promised.div_ceil(SECTOR)),
+            count(promised.div_ceil(SECTOR) as usize, "sector"),
         ),
         Some(_) if identity.is_package && identity.missing_bytes > 0 => format!(
-            "{bytes}; {}INCOMPLETE{}: {} bytes are missing at its end",
+            "{bytes}; {}INCOMPLETE{}: {} missing at its end",
             style::BAD,
             style::PLAIN,
-            number(identity.missing_bytes),
+            count(identity.missing_bytes as usize, "byte"),
         ),
         Some(_) if identity.is_package => format!("{bytes}, complete"),
-        Some(promised) => format!("{bytes}, complete ({} sectors)", number(promised.div_ceil(SECTOR))),
+        Some(promised) => format!("{bytes}, complete ({})", count(promised.div_ceil(SECTOR) as usize, "sector")),
         None => bytes,
     }
 }
@@ -285,13 +285,13 @@ fn short_state(identity: &Identity) -> String {
         words.extend(crate::render::rom::short_state(rom));
     }
     if let Some(unread) = identity.unread_sectors {
-        words.push(format!("not finished, {} sectors unread", number(unread)));
+        words.push(format!("not finished, {} unread", count(unread as usize, "sector")));
     }
     if identity.missing_sectors > 0 {
-        words.push(format!("{} sectors missing", number(identity.missing_sectors)));
+        words.push(format!("{} missing", count(identity.missing_sectors as usize, "sector")));
     }
     if identity.is_package && identity.missing_bytes > 0 {
-        words.push(format!("{} bytes missing", number(identity.missing_bytes)));
+        words.push(format!("{} missing", count(identity.missing_bytes as usize, "byte")));
     }
     if let Some(key) = identity.encryption.as_ref().map(|e| e.key).filter(|k| *k == "missing" || *k == "wrong") {
         words.push(format!("key {key}"));

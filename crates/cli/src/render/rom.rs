@@ -1,6 +1,6 @@
 //! A ROM, as text: its shape, its checksums, its save memory.
 
-use super::{Page, number, size, style};
+use super::{Page, count, number, size, style};
 use decanter_core::rom::{Lanes, SaveKind, SaveMemory, Shape};
 use decanter_jobs::rom::RomReport;
 
@@ -29,7 +29,7 @@ pub fn short_state(rom: &RomReport) -> Vec<String> {
     let mut words = Vec::new();
     match &rom.shape {
         Shape::Trimmed { .. } if rom.declared_bytes.is_none() => words.push("trimmed".into()),
-        Shape::Trimmed { missing } => words.push(format!("{} bytes short", number(*missing))),
+        Shape::Trimmed { missing } => words.push(format!("{} short", count(*missing as usize, "byte"))),
         Shape::Overdumped { .. } => words.push("over-dumped".into()),
         Shape::Trailing { is_rom: true, .. } => words.push("two ROMs".into()),
         Shape::Trailing { .. } => words.push("something after it".into()),
@@ -49,13 +49,13 @@ fn shape(rom: &RomReport) -> String {
         (Shape::Complete, None) => "nothing speaks against it; the header declares none".into(),
         (Shape::Padded { from, byte }, declared) => {
             let what = declared.map(|d| format!("{d}, ")).unwrap_or_default();
-            format!("{what}the last {} bytes are nothing but {byte:#04x}", number(rom.bytes - from))
+            format!("{what}nothing but {byte:#04x} in the last {}", count((rom.bytes - from) as usize, "byte"))
         }
         (Shape::Trimmed { missing }, Some(declared)) => {
             format!("{bad}TOO SHORT{plain}: {declared}, {} are missing at its end", number(*missing))
         }
         (Shape::Trimmed { missing }, None) => {
-            format!("{warn}trimmed{plain}, by the look of it: a chip has {} bytes more", number(*missing))
+            format!("{warn}trimmed{plain}, by the look of it: a chip has {} more", count(*missing as usize, "byte"))
         }
         (Shape::Overdumped { from }, declared) => {
             let what = declared.map(|d| format!("{d}; ")).unwrap_or_default();

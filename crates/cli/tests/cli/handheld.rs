@@ -153,7 +153,7 @@ fn damage_is_told_region_by_region() {
     let cut = bytes(&d.full)[..0x20_0000].to_vec();
     std::fs::write(folder.path().join("cut.3ds"), cut).unwrap();
     run(folder.path(), &["verify", "cut.3ds", "--keys", keys()]).expect(1).says("INCOMPLETE");
-    run(folder.path(), &["identify", "cut.3ds", "--keys", keys()]).expect(0).says("bytes are missing at its end");
+    run(folder.path(), &["identify", "cut.3ds", "--keys", keys()]).expect(0).says("bytes missing at its end");
     for words in [["convert", "cut.3ds", "--to", "cia"], ["decrypt", "cut.3ds", "-o", "x.3ds"]] {
         let mut all = words.to_vec();
         all.extend(["--keys", keys()]);

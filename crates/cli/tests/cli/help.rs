@@ -233,7 +233,8 @@ fn the_demo_runs_from_nothing_and_is_the_same_every_time() {
         assert!(shown.out.contains(words), "{words}: {}", shown.out);
     }
     run(folder.path(), &["demo", "a", "--size", "5MiB"]).expect(2).says("already exists");
-    run(folder.path(), &["demo", "b", "--size", "5MiB", "--no-tour"]).expect(0);
+    let quiet = run(folder.path(), &["demo", "b", "--size", "5MiB", "--no-tour", "-q"]).expect(0);
+    assert_eq!(quiet.out, "b\n", "a line a result");
     for name in ["Kelp Courier.iso", "Kelp Courier.zip", "Kelp Courier.ird", "DCNT-10001.dkey"] {
         let read = |which: &str| fs::read(folder.path().join(which).join(name)).unwrap();
         assert!(read("a") == read("b"), "{name}");

@@ -16,6 +16,7 @@ use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tell;
 use decanter_core::tell::size;
 use decanter_core::tree::{File, Kind, Node};
 use decanter_core::view::Slice;
@@ -40,8 +41,8 @@ fn add_partition(opened: &mut Opened, partition: &Partition, source: &SourceRef,
     let end = start.saturating_add(*len);
     if here < *len {
         opened.damage(format!(
-            "partition {name} ends at byte {end:#x}, {} bytes past the end of the drive; what is there is handed out",
-            len - here
+            "partition {name} ends at byte {end:#x}, {} past the end of the drive; what is there is handed out",
+            tell::count(len - here, "byte", "bytes")
         ));
     }
     let file = if here == 0 {

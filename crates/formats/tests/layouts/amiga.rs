@@ -145,6 +145,6 @@ fn a_volume_that_is_too_small_is_refused_with_the_numbers() {
         let file_system = FileSystem { is_fast: true, is_international: true };
         let ended = compose(&tree(&files), &Volume { name: "Small", file_system, blocks });
         let told = ended.map(|_| ()).unwrap_err().to_string();
-        assert!(told.contains("blocks") && told.contains("are needed"), "{blocks}: {told}");
+        assert!(told.contains("blocks") && told.contains(" needed, the volume has room for "), "{blocks}: {told}");
     }
 }

@@ -4,6 +4,7 @@ use super::block::{self, BLOCK, PER_MAP, at, counted, kind, latin, slot, sum};
 use super::{Disk, RESERVED};
 use crate::num::be32;
 use decanter_core::seal::Settled;
+use decanter_core::tell;
 use decanter_core::tree::below;
 use decanter_core::{Result, Watch, watch};
 
@@ -45,8 +46,11 @@ pub(super) fn inspect(disk: &Disk, watch: &dyn Watch) -> Result<Vec<Settled>> {
             _ => {}
         }
     }
-    let lost =
-        if lost > 0 { vec![format!("{lost} blocks are called taken, but belong to nobody")] } else { Vec::new() };
+    let lost = if lost > 0 {
+        vec![format!("{} called taken that belong to nobody", tell::count(lost as u64, "block is", "blocks are"))]
+    } else {
+        Vec::new()
+    };
     let mut settled = vec![
         Settled::of("checksums of blocks", &check.sums, "the machine refuses the block: what it holds is lost there"),
         Settled::of("places in the tables", &check.places, "the machine does not find the entry by its name"),

@@ -23,6 +23,7 @@ use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tell;
 use decanter_core::tree::{About, Content, File};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -237,8 +238,9 @@ impl Disk {
             };
             lists.push(next);
         }
-        let fault =
-            (data.len() < wanted).then(|| format!("{} of its {wanted} blocks are not listed", wanted - data.len()));
+        let fault = (data.len() < wanted).then(|| {
+            format!("not listed: {} of its {}", wanted - data.len(), tell::count(wanted as u64, "block", "blocks"))
+        });
         (data, lists, fault)
     }
 

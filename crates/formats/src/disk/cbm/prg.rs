@@ -5,6 +5,7 @@ use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::tell;
 use decanter_core::{Error, Result};
 
 const ID: &str = "prg";
@@ -86,7 +87,7 @@ pub fn judge(name: &str, content: &[u8]) -> (i32, Vec<String>) {
     }
     let blocks = content.len().div_ceil(254);
     match blocks {
-        0..=3 => add(-5, format!("small: {blocks} blocks")),
+        0..=3 => add(-5, format!("small: {}", tell::count(blocks as u64, "block", "blocks"))),
         4..=19 => add(5, format!("{blocks} blocks")),
         20..=220 => add(15, format!("{blocks} blocks, the size of a game")),
         _ => add(10, format!("{blocks} blocks")),

@@ -6,6 +6,7 @@ use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::tell;
 use decanter_core::track::{Track, TrackKind};
 use decanter_core::view::{Blockwise, Slice};
 use decanter_core::{Error, Result};
@@ -303,7 +304,8 @@ impl Sheet {
                 at += len;
             }
             if at < source.len() && !file.tracks.is_empty() {
-                let text = format!("{} bytes at the end of \"{found}\" are no whole sector", source.len() - at);
+                let over = tell::count(source.len() - at, "byte", "bytes");
+                let text = format!("{over} at the end of \"{found}\": no whole sector");
                 notices.push(decanter_core::Notice::damage(text));
             }
         }

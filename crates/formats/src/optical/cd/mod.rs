@@ -17,6 +17,7 @@ use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::tell;
 use decanter_core::track::{Track, TrackKind};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Fill, Overlay, Slice, Spaced};
@@ -87,7 +88,10 @@ impl Format for CdRaw {
         let sectors = source.len() / sector_len;
         let over = source.len() % sector_len;
         if over != 0 {
-            opened.damage(format!("{over} bytes at the end are no whole sector of {sector_len} bytes"));
+            opened.damage(format!(
+                "{} at the end: no whole sector of {sector_len} bytes",
+                tell::count(over, "byte", "bytes")
+            ));
         }
         let first_sector = match sector_len {
             2336 => 0,
@@ -304,7 +308,10 @@ pub(crate) fn describe(opened: &mut Opened, opener: &Opener<'_>) -> Result<()> {
             let promised = inner.extent.promised_len.unwrap_or(0);
             if promised > volume.len() {
                 let missing = (promised - volume.len()).div_ceil(SECTOR);
-                opened.damage(format!("the volume goes on for {missing} sectors after the end of its track"));
+                opened.damage(format!(
+                    "the volume goes on for {} after the end of its track",
+                    tell::count(missing, "sector", "sectors")
+                ));
             }
             opened.wrap(inner);
             let data = opened.holds.tracks.iter().position(|t| t.kind != TrackKind::Audio);
