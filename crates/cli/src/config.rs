@@ -109,7 +109,7 @@ fn check_keys(place: &Path, origin: Origin, config: Option<&Path>) -> Result<(),
         _ => "the path given with --keys".to_owned(),
     };
     let failure =
-        Failure::new(format!("cannot look for keys in \"{}\"", native::text(&place)), Error::io("open", place, e));
+        Failure::new(format!("cannot look for keys in \"{}\"", native::text(place)), Error::io("open", place, e));
     Err(failure.hint(format!("correct {named}")))
 }
 
@@ -118,7 +118,7 @@ fn check_language(code: &str, config: Option<&Path>) -> Result<(), Failure> {
     if LANGUAGES.split(' ').any(|known| known == code) {
         return Ok(());
     }
-    let path = config.map(|path| native::text(path)).unwrap_or_default();
+    let path = config.map(native::text).unwrap_or_default();
     let what = format!("cannot use the configuration \"{path}\"");
     Err(Failure::usage(what, format!("language \"{code}\" is none"))
         .hint("it takes two small letters, as in \"de\", \"en\", \"fr\", \"ja\""))

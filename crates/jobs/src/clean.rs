@@ -26,7 +26,7 @@ pub struct CleanReport {
 /// # Errors
 /// When the folder cannot be read, or something in it cannot be removed.
 pub fn clean(folder: &Path, setting: &Setting<'_>) -> Result<CleanReport, Failure> {
-    let fail = |e| Failure::new(format!("cannot clean \"{}\"", native::text(&folder)), e);
+    let fail = |e| Failure::new(format!("cannot clean \"{}\"", native::text(folder)), e);
     if !setting.dry_run {
         // What only lacks its names is no rubbish.
         pour::finish_names(folder, setting.watch).map_err(fail)?;

@@ -131,7 +131,7 @@ const MOST_NAMES: usize = 10_000;
 fn perhaps(path: &Path) -> Option<String> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     if !folder.is_dir() {
-        return Some(format!("the folder {} does not exist either: correct the path", native::text(&folder)));
+        return Some(format!("the folder {} does not exist either: correct the path", native::text(folder)));
     }
     let name = native::text(path.file_name()?);
     let names = std::fs::read_dir(folder).into_iter().flatten().flatten().take(MOST_NAMES);

@@ -87,7 +87,7 @@ pub fn launcher(
     known: &BTreeMap<String, Starter>,
     setting: &Setting<'_>,
 ) -> Result<LauncherReport, Failure> {
-    let what = format!("cannot make a start entry for \"{}\"", native::text(&file));
+    let what = format!("cannot make a start entry for \"{}\"", native::text(file));
     let output = &place::file(Some(output), &format!("{}.desktop", place::stem_of_shown(&native::text(file))));
     let full = os::resolved(file).map_err(|e| Failure::new(what.clone(), Error::io("open", file, e)))?;
     let starter = choose(options, known).map_err(|why| {

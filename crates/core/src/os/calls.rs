@@ -93,7 +93,7 @@ pub(crate) fn sync_all_in(folder: &Path) -> io::Result<()> {
     }
     #[cfg(not(target_os = "linux"))]
     {
-        super::family::sync_each_in(folder)
+        super::sync_each_in(folder)
     }
 }
 

@@ -95,6 +95,21 @@ pub fn device_len(file: &mut File) -> io::Result<u64> {
     }
 }
 
+/// Brings every file in `folder` to the disk, one after the other, where the system does not do that with all of them.
+#[cfg(any(feature = "std-only", not(target_os = "linux")))]
+fn sync_each_in(folder: &std::path::Path) -> io::Result<()> {
+    for entry in std::fs::read_dir(folder)? {
+        let entry = entry?;
+        let kind = entry.file_type()?;
+        if kind.is_dir() {
+            sync_each_in(&entry.path())?;
+        } else if kind.is_file() {
+            family::sync_file(&entry.path())?;
+        }
+    }
+    sync_folder(folder)
+}
+
 /// The smallest sector that a drive has.
 const UNIT: u64 = 512;
 /// Longer than any device.

@@ -45,7 +45,7 @@ pub(crate) fn largest_file(_: &Path) -> Option<u64> {
 
 /// Brings everything that was written into `folder` to the disk.
 pub(crate) fn sync_all_in(folder: &Path) -> io::Result<()> {
-    family::sync_each_in(folder)
+    super::sync_each_in(folder)
 }
 
 /// Whether something may be made in `folder`: whether anybody may.

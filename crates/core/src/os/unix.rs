@@ -131,19 +131,10 @@ pub(crate) fn sync_folder(folder: &Path) -> io::Result<()> {
     }
 }
 
-/// Brings every file in `folder` to the disk, one after the other.
+/// Brings a file that was written to the disk.
 #[cfg(any(feature = "std-only", not(target_os = "linux")))]
-pub(super) fn sync_each_in(folder: &Path) -> io::Result<()> {
-    for entry in fs::read_dir(folder)? {
-        let entry = entry?;
-        let kind = entry.file_type()?;
-        if kind.is_dir() {
-            sync_each_in(&entry.path())?;
-        } else if kind.is_file() {
-            File::open(entry.path())?.sync_all()?;
-        }
-    }
-    sync_folder(folder)
+pub(super) fn sync_file(path: &Path) -> io::Result<()> {
+    File::open(path)?.sync_all()
 }
 
 /// Sets when a folder was changed last.

@@ -163,7 +163,7 @@ pub(crate) fn largest_file(folder: &Path) -> Option<u64> {
 
 /// Brings everything that was written into `folder` to the disk.
 pub(crate) fn sync_all_in(folder: &Path) -> io::Result<()> {
-    super::family::sync_each_in(folder)
+    super::sync_each_in(folder)
 }
 
 /// Whether this user may make something in `folder` is known when it is made.

@@ -165,18 +165,9 @@ pub(crate) fn sync_folder(_: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// Brings every file in `folder` to the disk, one after the other.
-pub(super) fn sync_each_in(folder: &Path) -> io::Result<()> {
-    for entry in fs::read_dir(folder)? {
-        let entry = entry?;
-        let kind = entry.file_type()?;
-        if kind.is_dir() {
-            sync_each_in(&entry.path())?;
-        } else if kind.is_file() {
-            OpenOptions::new().write(true).open(entry.path())?.sync_all()?;
-        }
-    }
-    Ok(())
+/// Brings a file that was written to the disk, which takes the right to write it.
+pub(super) fn sync_file(path: &Path) -> io::Result<()> {
+    OpenOptions::new().write(true).open(path)?.sync_all()
 }
 
 /// Sets when a folder was changed last.

@@ -73,7 +73,7 @@ pub(crate) fn folder<'a>(output: Option<&'a Path>, verb: &str, search: &Search) 
         return Err(Failure::usage(what(), why).hint(format!("add -o DIR{own}")));
     };
     match std::fs::metadata(output) {
-        Ok(meta) if !meta.is_dir() => Err(Failure::usage(what(), format!("\"{}\" is a file", native::text(&output)))
+        Ok(meta) if !meta.is_dir() => Err(Failure::usage(what(), format!("\"{}\" is a file", native::text(output)))
             .hint("several results need a folder: choose another one with -o")),
         _ => Ok(output),
     }

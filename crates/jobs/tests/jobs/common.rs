@@ -50,7 +50,7 @@ pub fn noise(len: usize, seed: u64) -> Vec<u8> {
 
 /// A path as the user types it.
 pub fn typed(path: &Path) -> String {
-    decanter_core::native::text(&path)
+    decanter_core::native::text(path)
 }
 
 /// A zip archive of these entries, stored.

@@ -65,7 +65,7 @@ impl Case<'_> {
         }
         // Of a sheet and its image the sheet is the source.
         let source = match self.beside.iter().find(|(n, _)| n.ends_with(".cue")) {
-            Some((sheet, _)) => decanter_core::native::text(&folder.path().join(sheet)),
+            Some((sheet, _)) => decanter_core::native::text(folder.path().join(sheet)),
             None => decanter_core::native::text(&path),
         };
         let setting = || {

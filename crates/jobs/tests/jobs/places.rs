@@ -36,7 +36,7 @@ fn shelf(files: &[(&str, &[u8])]) -> TempDir {
 }
 
 fn at(folder: &TempDir, inside: &str) -> String {
-    format!("{}/{inside}", decanter_core::native::text(&folder.path()))
+    format!("{}/{inside}", decanter_core::native::text(folder.path()))
 }
 
 fn disc() -> Vec<u8> {
@@ -182,7 +182,7 @@ fn an_entry_of_a_folder_is_as_good_as_its_own_path() {
     let folder = shelf(&[("discs/Kelp Courier.iso", &image), ("discs/DCNT-10001.dkey", &key)]);
     for address in [
         at(&folder, "discs/Kelp Courier.iso"),
-        format!("{}::discs/Kelp Courier.iso", decanter_core::native::text(&folder.path())),
+        format!("{}::discs/Kelp Courier.iso", decanter_core::native::text(folder.path())),
     ] {
         let item = opened(&address);
         let protection = item.opened.protection.as_ref().unwrap();
@@ -192,7 +192,7 @@ fn an_entry_of_a_folder_is_as_good_as_its_own_path() {
         );
     }
     // Nothing above the folder is reached this way.
-    let told = refused(&format!("{}/discs::../discs/Kelp Courier.iso", decanter_core::native::text(&folder.path())));
+    let told = refused(&format!("{}/discs::../discs/Kelp Courier.iso", decanter_core::native::text(folder.path())));
     assert!(told.contains(".."), "{told}");
 }
 
