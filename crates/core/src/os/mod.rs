@@ -1,12 +1,12 @@
 //! Everything that `std` does not say in the same words on every system: the only place that asks which system it is.
 //!
-//! Two things differ. What `std` offers to one family of systems alone is in [`unix`] or [`windows`]. What takes a call that
-//! `std` does not make at all is in `calls` (Unix), `win32` (Windows), or, for any other system and with the feature
-//! `std-only`, in `plain`: there, what cannot be known is not claimed, and what cannot be done faster is done plainly.
+//! Two things differ. What `std` offers to one family of systems alone is in `unix` or `windows`. What takes a call that
+//! `std` does not make at all is in `calls` (Unix) and `win32` (Windows). On a Unix that has not those calls, `plain` takes
+//! their place with the feature `std-only`: what cannot be known is not claimed, what cannot be done faster is done plainly.
 
 #[cfg(all(unix, not(feature = "std-only")))]
 mod calls;
-#[cfg(all(not(windows), any(feature = "std-only", not(unix))))]
+#[cfg(all(unix, feature = "std-only"))]
 mod plain;
 #[cfg(unix)]
 mod unix;
@@ -18,7 +18,7 @@ mod windows;
 
 #[cfg(all(unix, not(feature = "std-only")))]
 use calls as system;
-#[cfg(all(not(windows), any(feature = "std-only", not(unix))))]
+#[cfg(all(unix, feature = "std-only"))]
 use plain as system;
 #[cfg(unix)]
 use unix as family;

@@ -1,5 +1,5 @@
-//! No more than what `std` offers: for systems that nobody has described here, and, with the feature `std-only`, for proof
-//! that Decanter does all its work without the calls of one system.
+//! No more than what `std` offers, with the feature `std-only`: for a Unix that has not the calls of the others, and for proof
+//! that Decanter does all its work without them.
 
 use super::family;
 use std::fs::{self, File};
