@@ -57,7 +57,9 @@ pub(super) fn reach<'a>(shown: &str, setting: &'a Setting<'_>) -> Result<Reached
     let mut carried: Option<Arc<Keyring>> = None;
     let mut at = host.clone();
     let mut found = if store.is_folder(&host)? {
-        follow(&folder_tree(&host, setting)?, parts.next().map_or("", String::as_str))?
+        let part = parts.next().map_or("", String::as_str);
+        at = format!("{at}{INSIDE}{part}");
+        follow(&folder_tree(&host, setting)?, part)?
     } else {
         let (place, map) = host_file(&host, &siblings, setting)?;
         unfinished = map;

@@ -23,9 +23,10 @@ impl Container {
         self.tree.find(path.trim_matches('/')).is_some()
     }
 
-    /// Whether it is worth it: of images every place is as near as any other.
+    /// Whether it is worth it: of images every place is as near as any other. What was found through another has the
+    /// address of that, and what is asked for next may be in that one.
     pub(super) fn may_be_kept(&self) -> bool {
-        self.kinds.last().is_some_and(|kind| matches!(kind.role, Role::Archive | Role::Wrapper))
+        matches!(self.kinds.as_slice(), [only] if matches!(only.role, Role::Archive | Role::Wrapper))
     }
 }
 
