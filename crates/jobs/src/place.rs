@@ -20,8 +20,8 @@ pub(crate) fn file(output: Option<&Path>, default: &str) -> PathBuf {
 }
 
 /// Whether a path given with `-o` means a folder: one that is there, or one that ends as only folders do.
-fn is_folder(path: &Path) -> bool {
-    path.is_dir() || path.as_os_str().as_encoded_bytes().ends_with(b"/")
+pub(crate) fn is_folder(path: &Path) -> bool {
+    path.is_dir() || native::text(path).ends_with('/')
 }
 
 /// The name of a result: the source's stem, with `word` where it would otherwise be the source's own name.

@@ -5,7 +5,7 @@ use super::table;
 use super::target::Target;
 use crate::failure::with_article;
 use crate::helps::helps;
-use crate::{Failure, Item, nearest};
+use crate::{Failure, Item, nearest, place};
 use std::path::Path;
 
 /// What was said of the target.
@@ -19,8 +19,7 @@ pub(super) struct Aim<'a> {
 impl<'a> Aim<'a> {
     /// What `--to` and the name of the result say.
     pub(super) fn new(to: Option<&'a str>, output: Option<&'a Path>) -> Self {
-        let is_folder = |path: &&Path| path.is_dir() || path.as_os_str().as_encoded_bytes().ends_with(b"/");
-        let file = output.filter(|path| !is_folder(path));
+        let file = output.filter(|path| !place::is_folder(path));
         Self { to, extension: file.and_then(Path::extension).and_then(|e| e.to_str()) }
     }
 

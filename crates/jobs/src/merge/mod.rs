@@ -95,7 +95,7 @@ pub fn merge(
         }
         one_family(&all, &what, options)?;
     }
-    if options.each && output.is_some_and(|o| !o.is_dir() && !o.as_os_str().as_encoded_bytes().ends_with(b"/")) {
+    if options.each && output.is_some_and(|o| !place::is_folder(o)) {
         return Err(Failure::usage(what, "--each makes several files, and -o is the name of one")
             .hint("give a folder with -o, with / at its end"));
     }
