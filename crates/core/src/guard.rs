@@ -79,9 +79,7 @@ impl Guard {
 
     /// Knows a folder that is read as a whole: nothing is extracted into it.
     pub fn reads_folder(&self, path: &Path) {
-        if let Ok(whole) = os::resolved(path) {
-            self.folders.lock().unwrap_or_else(PoisonError::into_inner).push(whole);
-        }
+        self.folders.lock().unwrap_or_else(PoisonError::into_inner).push(resolved(path));
     }
 
     /// The bytes of a small file, known from now on.
@@ -123,7 +121,8 @@ impl Guard {
                 Err(e) if !follow && e.kind() != ErrorKind::NotFound && std::fs::symlink_metadata(target).is_ok() => {
                     return Err(Error::io("open", target, e));
                 }
-                _ => {}
+                // Another file; or nothing, behind a link or at all; or a place that whoever writes there is told of.
+                Ok(_) | Err(_) => {}
             }
         }
         Ok(())
