@@ -231,7 +231,9 @@ pub(crate) fn write_parts(
                 write_run(std::mem::take(&mut run), run_at, look, &mut output, watch)?;
                 let raw = &mut measured.hashers[number];
                 let look = packed::Look { raw, packed: &mut whole };
-                let done = packed::write(source, packer.as_ref(), &mut output, at, look, watch)?;
+                let packer = packer.as_ref();
+                let work = packed::Work { source, packer, output: &mut output, start: at, look, watch };
+                let done = packed::write(work)?;
                 marks[number] = done.marks;
                 at += done.bytes;
                 run_at = at;

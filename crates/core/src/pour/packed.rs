@@ -23,6 +23,16 @@ pub(super) struct Look<'a> {
     pub(super) packed: &'a mut [Hasher],
 }
 
+/// All of `source` is to be packed into the output, from byte `start` on.
+pub(super) struct Work<'a, 'f> {
+    pub(super) source: &'a SourceRef,
+    pub(super) packer: &'a dyn Packer,
+    pub(super) output: &'a mut Writing<'f>,
+    pub(super) start: u64,
+    pub(super) look: Look<'a>,
+    pub(super) watch: &'a dyn Watch,
+}
+
 /// What was written.
 pub(super) struct Done {
     pub(super) bytes: u64,
@@ -38,14 +48,8 @@ struct Batch {
 }
 
 /// The same on the thread that asks for it.
-fn one_by_one(
-    source: &SourceRef,
-    packer: &dyn Packer,
-    output: &mut Writing<'_>,
-    start: u64,
-    look: Look<'_>,
-    watch: &dyn Watch,
-) -> Result<Done> {
+fn one_by_one(work: Work<'_, '_>) -> Result<Done> {
+    let Work { source, packer, output, start, look, watch } = work;
     let (mut worker, mut weeder) = (packer.worker()?, packer.weeder());
     let mut done = Done { bytes: 0, marks: Vec::new() };
     let (mut raw, mut packed, mut marks) = (Vec::new(), Vec::new(), Vec::new());
@@ -71,21 +75,15 @@ fn one_by_one(
     Ok(done)
 }
 
-/// Packs all of `source` into the output from byte `start` on.
-pub(super) fn write(
-    source: &SourceRef,
-    packer: &dyn Packer,
-    output: &mut Writing<'_>,
-    start: u64,
-    look: Look<'_>,
-    watch: &dyn Watch,
-) -> Result<Done> {
-    let batch_len = packer.batch_len() as u64;
-    let count = source.len().div_ceil(batch_len);
+/// Does it on as many threads as there are.
+pub(super) fn write(work: Work<'_, '_>) -> Result<Done> {
+    let batch_len = work.packer.batch_len() as u64;
+    let count = work.source.len().div_ceil(batch_len);
     let threads = threads::available().min(MOST_THREADS).min(count.max(1) as usize);
     if threads == 1 {
-        return one_by_one(source, packer, output, start, look, watch);
+        return one_by_one(work);
     }
+    let Work { source, packer, output, start, look, watch } = work;
     let in_turn = source.prefers_sequential() || !look.raw.is_empty();
     let next = AtomicU64::new(0);
     let stop = AtomicBool::new(false);
