@@ -1,12 +1,12 @@
 //! What is known of a source that was opened, in parts that travel together.
 
 use crate::catalogue::Catalogue;
-use crate::error::Result;
+use crate::error::{KeyTrouble, Result};
 use crate::expectation::Expectation;
 use crate::keyring::Keyring;
 use crate::label::Label;
 use crate::patch::Patch;
-use crate::protection::Protection;
+use crate::protection::{KeyState, Protection};
 use crate::role::Role;
 use crate::rom::Rom;
 use crate::seal::{Sealed, Settled};
@@ -225,6 +225,14 @@ impl Opened {
     /// Adds a notice that tells of damage.
     pub fn damage(&mut self, text: impl Into<String>) {
         self.told.notices.push(Notice::damage(text));
+    }
+
+    /// The trouble with the key without which not even the names of its files are known.
+    pub fn closed_by(&self) -> Option<&KeyTrouble> {
+        match self.protection.as_ref().map(|p| &p.key) {
+            Some(KeyState::Trouble(trouble)) if self.holds.tree.is_none() => Some(trouble),
+            _ => None,
+        }
     }
 
     /// Looks for the files that it takes looking into what is inside to know, and adds them to the tree.

@@ -4,7 +4,7 @@ use crate::locate::Around;
 use crate::{Failure, Setting, locate};
 use decanter_core::keyring::EntryReport;
 use decanter_core::protection::KeyState;
-use decanter_formats::package::nx::keys::meaning;
+use decanter_formats::package::{nx, ps3};
 use serde::Serialize;
 
 /// What is known of keys; never their values.
@@ -112,9 +112,15 @@ pub fn keys(sources: &[String], setting: &Setting<'_>) -> Result<KeysReport, Fai
     }
     Ok(KeysReport {
         schema: "decanter.keys/1",
-        keys: ring.report().into_iter().map(|entry| KnownKey { opens: meaning(&entry.name), entry }).collect(),
+        keys: ring.report().into_iter().map(known).collect(),
         looked: ring.looked().to_vec(),
         unreadable: ring.unreadable.clone(),
         sources: reports,
     })
+}
+
+/// A key with what it opens.
+fn known(entry: EntryReport) -> KnownKey {
+    let opens = nx::keys::meaning(&entry.name).or_else(|| ps3::keys::meaning(&entry.name));
+    KnownKey { opens, entry }
 }

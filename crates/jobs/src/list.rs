@@ -120,7 +120,11 @@ pub fn list_each<E>(
 /// When it cannot be opened.
 pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
     let mut item = locate::open(shown, "list", setting)?;
-    item.opened.look_inside().map_err(|e| Failure::new(format!("cannot list \"{shown}\""), e))?;
+    let fail = |e| Failure::new(format!("cannot list \"{shown}\""), e);
+    item.opened.look_inside().map_err(fail)?;
+    if let Some(trouble) = item.opened.closed_by() {
+        return Err(fail(trouble.clone().into()));
+    }
     let unit = item.opened.extent.unit.unwrap_or(SECTOR);
     let tree = item.opened.holds.tree.unwrap_or_default();
     let entry = |node: &decanter_core::Node| {

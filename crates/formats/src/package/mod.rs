@@ -2,6 +2,7 @@
 
 pub mod n3ds;
 pub mod nx;
+pub mod ps3;
 
 use decanter_core::Digest;
 use decanter_core::digest::{Algorithm, of_bytes};

@@ -21,6 +21,7 @@ mod moment;
 mod open;
 mod packed;
 mod parts;
+mod playstation;
 mod present;
 mod prove;
 mod repair;

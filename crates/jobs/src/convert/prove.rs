@@ -6,6 +6,7 @@ use super::packed;
 use crate::grouped;
 use crate::{Item, Setting};
 use decanter_core::compare::first_difference;
+use decanter_core::role::Role;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::tree::Tree;
 use decanter_core::view::{Concat, Woven};
@@ -108,11 +109,17 @@ pub(super) fn prove(
         }
         Back::Files(wanted) => {
             let opened = opener.open(written)?;
-            let found = opened.holds.tree.unwrap_or_default();
+            let found = opened.holds.tree.clone().unwrap_or_default();
             let bytes = wanted.files().map(|(_, f)| f.len).sum::<u64>();
             setting.watch.begin("proving", Some(bytes * 2));
             let count = same_files(wanted, &found, setting)?;
-            Ok(Proof::of(format!("read back: all {count} files are identical")))
+            if opened.identity.role != Role::Package {
+                return Ok(Proof::of(format!("read back: all {count} files are identical")));
+            }
+            let seals = crate::verify::prove(&opened, setting)?;
+            Ok(Proof::of(format!(
+                "read back: all {count} files are identical, and all {seals} digests and checks hold"
+            )))
         }
     }
 }

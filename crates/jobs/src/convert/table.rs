@@ -2,10 +2,10 @@
 
 use super::choice::{Choice, Choices};
 use super::target::Target;
-use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, hybrid, moment, packed};
+use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, hybrid, moment, packed, playstation};
 
 /// All targets, family by family, with what they are for.
-static FAMILIES: [(&str, &[Target]); 10] = [
+static FAMILIES: [(&str, &[Target]); 11] = [
     ("images", &disc::TARGETS),
     ("images", &folder::TARGETS),
     ("compressed images", &packed::TARGETS),
@@ -16,6 +16,7 @@ static FAMILIES: [(&str, &[Target]); 10] = [
     ("ROMs", &cartridge::TARGETS),
     ("packages", &handheld::TARGETS),
     ("packages", &hybrid::TARGETS),
+    ("packages", &playstation::TARGETS),
 ];
 
 /// What the targets that have a choice are for, each once.

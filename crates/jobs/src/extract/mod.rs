@@ -127,6 +127,9 @@ fn open(shown: &str, setting: &Setting<'_>) -> Result<Item, Failure> {
     let mut item = locate::open(shown, "extract", setting)?;
     let fail = |e| Failure::new(format!("cannot extract \"{shown}\""), e);
     item.opened.look_inside().map_err(fail)?;
+    if let Some(trouble) = item.opened.closed_by() {
+        return Err(fail(trouble.clone().into()));
+    }
     match &item.opened.holds.tree {
         Some(_) => Ok(item),
         None => {

@@ -309,6 +309,9 @@ pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>)
     if seals.iter().any(|s| s.state == SealState::Cut) {
         report.findings.next(Finding::Short, "it ends before what it says of itself: copy or dump it again");
     }
+    for what in &item.opened.proof.untried {
+        report.findings.next(Finding::Untried, what.clone());
+    }
     report.seals.extend(seals);
     Ok(())
 }

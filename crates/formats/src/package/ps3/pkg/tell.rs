@@ -1,0 +1,119 @@
+//! What a package says of itself: header, metadata, and the parameter file and pictures in it.
+
+use super::Package;
+use super::header::Header;
+use decanter_core::Result;
+use decanter_core::error::Blame;
+use decanter_core::format::Opener;
+use decanter_core::label::Label;
+use decanter_core::opened::Opened;
+use decanter_core::tell::count;
+use decanter_core::tree::{Content, Tree};
+
+/// The parameter file of a title.
+pub(super) const PARAMETERS: &str = "PARAM.SFO";
+/// Pictures of the menu: file, and what it is.
+const PICTURES: [(&str, &str); 4] =
+    [("ICON0.PNG", "icon"), ("PIC1.PNG", "background"), ("PIC0.PNG", "overlay"), ("PIC2.PNG", "small overlay")];
+/// Languages in the order of the numbered titles of a parameter file.
+const LANGUAGES: [&str; 20] = [
+    "Japanese",
+    "English",
+    "French",
+    "Spanish",
+    "German",
+    "Italian",
+    "Dutch",
+    "Portuguese",
+    "Russian",
+    "Korean",
+    "Traditional Chinese",
+    "Simplified Chinese",
+    "Finnish",
+    "Swedish",
+    "Danish",
+    "Norwegian",
+    "Polish",
+    "Portuguese (Brazil)",
+    "English (UK)",
+    "Turkish",
+];
+
+/// What it is, in a few words.
+pub(super) fn kind(header: &Header) -> String {
+    let platform = if header.is_handheld() { "PSP or PS Vita package" } else { "PS3 package" };
+    let form = if header.is_finalized() { "finalized" } else { "debug" };
+    match header.content_type() {
+        Some((number, "content")) => format!("{platform}, {form}: content of type {number}"),
+        Some((_, name)) => format!("{platform}, {form}: {name}"),
+        None => format!("{platform}, {form}"),
+    }
+}
+
+/// Tells title, ids and versions.
+///
+/// # Errors
+/// What the machine is to blame for.
+pub(super) fn tell(opened: &mut Opened, package: &Package, opener: &Opener<'_>) -> Result<()> {
+    let header = &package.header;
+    let tree = opened.holds.tree.take();
+    let parameters = parameters(opened, tree.as_ref(), opener)?;
+    let all = || parameters.iter().flat_map(|p| &p.told.parameters);
+    let value = |name: &str| all().find(|(n, _)| n == name).map(|(_, v)| v.trim().to_owned()).unwrap_or_default();
+    opened.titled(value("TITLE"));
+    opened.identified(header.title_id().unwrap_or_else(|| value("TITLE_ID")));
+    opened.fact("content id", header.content_id());
+    opened.fact("category", parameters.as_ref().and_then(|p| p.get("category")).unwrap_or_default());
+    opened.fact("version", value("VERSION"));
+    opened.fact("app version", value("APP_VER"));
+    opened.fact("pkg version", header.version().unwrap_or_default());
+    opened.fact("DRM", header.drm().unwrap_or_default());
+    let system = Some(value("PS3_SYSTEM_VER")).filter(|v| !v.is_empty()).or(header.system());
+    opened.fact("needs system", system.unwrap_or_default());
+    opened.fact("installs to", header.folder().unwrap_or_default());
+    opened.fact("items", header.raw.items.to_string());
+    if let Some(closed) = &package.closed {
+        opened.notice(format!("what is in it cannot be listed: {closed}"));
+    }
+    let hidden = package.items.iter().filter(|i| i.fault.is_some()).count();
+    if hidden > 0 {
+        let first = package.items.iter().find_map(|i| Some(format!("{}: {}", i.name, i.fault.as_ref()?)));
+        opened.damage(format!(
+            "{} cannot be used; {}",
+            count(hidden as u64, "item", "items"),
+            first.unwrap_or_default()
+        ));
+    }
+    let mut label = Label::default();
+    for (name, title) in all() {
+        let number = name.strip_prefix("TITLE_").and_then(|digits| digits.parse::<usize>().ok());
+        if let Some(language) = number.and_then(|n| LANGUAGES.get(n)) {
+            label.titles.push((language, title.clone()));
+        }
+    }
+    for (name, what) in PICTURES {
+        let file = tree.as_ref().and_then(|t| t.find(name)).and_then(|n| n.file());
+        if let Some(Content::Whole(picture)) = file.map(|f| &f.content) {
+            label.packed.push((what, picture.clone()));
+        }
+    }
+    if !label.titles.is_empty() || !label.packed.is_empty() {
+        opened.told.label = Some(label);
+    }
+    opened.holds.tree = tree;
+    Ok(())
+}
+
+/// The parameter file, opened; `None` with a notice where it cannot be used.
+fn parameters(opened: &mut Opened, tree: Option<&Tree>, opener: &Opener<'_>) -> Result<Option<Opened>> {
+    let file = tree.and_then(|tree| tree.find(PARAMETERS)).and_then(|node| node.file());
+    let Some(Content::Whole(source)) = file.map(|f| &f.content) else { return Ok(None) };
+    match opener.inside()?.open(source.clone()) {
+        Ok(parameters) => Ok(Some(parameters)),
+        Err(e) if e.blame() == Blame::Source => {
+            opened.damage(format!("{PARAMETERS} cannot be used: {e}"));
+            Ok(None)
+        }
+        Err(e) => Err(e),
+    }
+}
