@@ -170,6 +170,15 @@ pub fn of_bytes(algorithm: Algorithm, bytes: &[u8]) -> Digest {
     hasher.finish()
 }
 
+/// HMAC-SHA1 (RFC 2104).
+pub fn hmac_sha1(key: &[u8], bytes: &[u8]) -> [u8; 20] {
+    use aws_lc_rs::hmac::{HMAC_SHA1_FOR_LEGACY_USE_ONLY, Key, sign};
+    let tag = sign(&Key::new(HMAC_SHA1_FOR_LEGACY_USE_ONLY, key), bytes);
+    let mut code = [0; 20];
+    code.copy_from_slice(tag.as_ref());
+    code
+}
+
 /// Computes several digests of a source in one read, each on a thread of its own. Calls
 /// [`Watch::advance`], not [`Watch::begin`].
 ///
@@ -285,6 +294,13 @@ mod tests {
         assert_eq!(hex(Algorithm::Md5, b"message digest"), "f96b697d7cb7938d525a2f31aaf161d0");
         assert_eq!(hex(Algorithm::Sha1, b"abc"), "a9993e364706816aba3e25717850c26c9cd0d89d");
         assert_eq!(hex(Algorithm::Sha256, b"abc"), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+    }
+
+    /// RFC 2202, test case 2.
+    #[test]
+    fn a_published_code() {
+        let code = hmac_sha1(b"Jefe", b"what do ya want for nothing?");
+        assert_eq!(super::hex(&code), "effcdf6ae5eb2fa2d27416d5f184df9c259a7c79");
     }
 
     #[test]

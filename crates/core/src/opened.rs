@@ -98,6 +98,8 @@ pub struct Proof {
     pub settled: Vec<Settled>,
     /// Checks that take more than headers.
     pub inspections: Vec<Inspect>,
+    /// The same for what every reading checks anyway: only who asks whether all of it is sound runs these.
+    pub on_reading: Vec<Inspect>,
     /// What none of these says anything about, though it should: then nothing is sound.
     pub untried: Vec<String>,
 }
@@ -268,10 +270,11 @@ impl Opened {
         self.extent.regions.extend(regions);
         self.extent.structure.extend(structure);
         self.protection = protection.or(self.protection.take());
-        let Proof { sealed, settled, inspections, untried } = proof;
+        let Proof { sealed, settled, inspections, on_reading, untried } = proof;
         self.proof.sealed.extend(sealed);
         self.proof.settled.extend(settled);
         self.proof.inspections.extend(inspections);
+        self.proof.on_reading.extend(on_reading);
         self.proof.untried.extend(untried);
         let Holds {
             tree,
@@ -309,7 +312,8 @@ impl Opened {
 impl Proof {
     /// Whether there is anything to check.
     pub fn is_empty(&self) -> bool {
-        self.sealed.is_empty() && self.settled.is_empty() && self.inspections.is_empty()
+        let Self { sealed, settled, inspections, on_reading, untried: _ } = self;
+        sealed.is_empty() && settled.is_empty() && inspections.is_empty() && on_reading.is_empty()
     }
 }
 

@@ -75,6 +75,8 @@ pub static REGISTRY: Registry = Registry::new(&[
     &package::nx::nsp::PACKAGE,
     &package::nx::nsp::PLAIN,
     &package::nx::xci::CARD,
+    &package::ps3::classics::IMAGE,
+    &package::ps3::npd::WRAPPED,
     &package::ps3::pkg::PACKAGE,
     &patch::bps::Bps,
     &patch::ips::Ips,

@@ -20,7 +20,7 @@ const DERIVE_IV: &str = "ps3.disc.derive.iv";
 /// Whether a file of this name next to a source may carry a key.
 pub(crate) fn may_matter(name: &str) -> bool {
     let name = name.to_ascii_lowercase();
-    [".key", ".dkey", ".keys", ".ird"].iter().any(|e| name.ends_with(e))
+    [".key", ".dkey", ".keys", ".ird", ".rap"].iter().any(|e| name.ends_with(e))
 }
 
 /// The disc description in a file, if it is one.

@@ -9,6 +9,7 @@ use crate::render::{Manner, Page, count, exact, number, size, style};
 use clap::Args;
 use decanter_core::SECTOR;
 use decanter_core::protection::State;
+use decanter_core::tell::with_article;
 use decanter_jobs::Padding;
 use decanter_jobs::family::{Family, Member};
 use decanter_jobs::identify;
@@ -145,7 +146,7 @@ fn one(page: &mut Page, identity: &Identity, manner: Manner) {
             page.row("next", next)
         };
     }
-    let around: String = identity.inside.iter().rev().map(|k| format!(", in a {k}")).collect();
+    let around: String = identity.inside.iter().rev().map(|k| format!(", in {}", with_article(k))).collect();
     page.row(
         "what",
         format!("{}{}{around}", identity.kind, state(identity).map(|s| format!(", {s}")).unwrap_or_default()),

@@ -11,7 +11,7 @@ use decanter_core::tell::{grouped, share};
 use decanter_core::tree::{Content, File, Kind, Node, Tree};
 
 /// What a compressed image opens as: a container with one file in it, which is then looked through.
-fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, opener: &Opener<'_>) {
+pub(crate) fn container(opened: &mut Opened, inside: SourceRef, name: Option<String>, opener: &Opener<'_>) {
     let stem = opener.names().first().cloned().unwrap_or_else(|| "image".into());
     let path = name.unwrap_or_else(|| if stem.contains('.') { stem.clone() } else { format!("{stem}.iso") });
     let file = File { len: inside.len(), spans: Vec::new(), content: Content::Whole(inside) };

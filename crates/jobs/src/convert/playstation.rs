@@ -1,33 +1,77 @@
 //! Packages of the PlayStation 3 generation, made of folders.
 
-use super::Options;
 use super::choice::{Choice, Kind, Split};
 use super::folder::add_folders;
 use super::made::{Back, Made};
-use super::shared::SPLIT;
+use super::shared::{BLANK, SPLIT};
 use super::target::{Target, is_folder};
+use super::{Options, choose, open};
 use crate::{Item, Setting};
+use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Blame;
+use decanter_core::keyring::{Key, plain};
+use decanter_core::opened::Disc;
+use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
+use decanter_core::tell::grouped;
 use decanter_core::tree::Node;
 use decanter_core::view::Fill;
-use decanter_core::{Error, Notice, Result};
-use decanter_formats::package::ps3::keys::{self, Role};
-use decanter_formats::package::ps3::pkg::{self, Making, content_id};
+use decanter_core::{Error, Format, Notice, Result, SECTOR};
+use decanter_formats::optical::cd::sector::RAW;
+use decanter_formats::package::ps3::classics::header::{self, Hashes};
+use decanter_formats::package::ps3::classics::{self as image, limg, lock};
+use decanter_formats::package::ps3::keys::{self, Console, Role as KeyRole};
+use decanter_formats::package::ps3::pkg::{self, Making};
+use decanter_formats::package::ps3::{content_id, licence, npd};
 use std::sync::Arc;
 
 /// Packages of the family.
-pub(super) static TARGETS: [Target; 1] = [Target {
-    id: "pkg",
-    what: "a PS3 package",
-    extension: "pkg",
-    made_of: "folders with a PARAM.SFO",
-    options: &[&CONTENT_ID, &FINALIZED, &SPLIT],
-    is_of_files: true,
-    accepts: accepts_files,
-    lay: package,
-    ..Target::BASE
-}];
+pub(super) static TARGETS: [Target; 3] = [
+    Target {
+        id: "ps2-classics",
+        what: "a PS2 classics image",
+        extension: "bin.enc",
+        made_of: "images of PS2 discs, raw CDs by their cue sheets",
+        options: &[&CONTENT_ID, &DEBUG_CONSOLE, &BLANK],
+        accepts: accepts_disc,
+        lay: classics,
+        ..Target::BASE
+    },
+    Target {
+        id: "edat",
+        what: "an NPD-wrapped file",
+        extension: "edat",
+        made_of: "any file",
+        options: &[&CONTENT_ID, &CONSOLE_NAME],
+        is_of_bytes: true,
+        open: open::anything,
+        accepts: |item, _| (item.source.is_some() && item.opened.identity.role != Role::Sheet).then_some(3),
+        lay: wrapped,
+        ..Target::BASE
+    },
+    Target {
+        id: "pkg",
+        what: "a PS3 package",
+        extension: "pkg",
+        made_of: "folders with a PARAM.SFO",
+        options: &[&CONTENT_ID, &FINALIZED, &SPLIT],
+        is_of_files: true,
+        accepts: accepts_files,
+        lay: package,
+        ..Target::BASE
+    },
+];
+
+static CONSOLE_NAME: Choice = Choice::of(
+    "console-name",
+    "NAME",
+    Kind::Text,
+    "What the file is called on the console, which its header proves [default: the source's name with .edat]",
+);
+static DEBUG_CONSOLE: Choice = Choice::flag(
+    "debug-console",
+    "Encrypt it for consoles of developers (ps2.classics.debug.*); else for those that are sold (ps2.classics.consumer.*)",
+);
 
 static CONTENT_ID: Choice = Choice::of(
     "content-id",
@@ -118,7 +162,7 @@ fn package(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) ->
     let parameters = Parameters::read(item, setting)?;
     let (content_id, origin) = content_id_of(&parameters, options)?;
     let key = match options.given.has(&FINALIZED) {
-        true => Some(keys::find(&item.keyring, Role::Package, "a finalized package")?.0),
+        true => Some(keys::find(&item.keyring, KeyRole::Package, "a finalized package")?.0),
         false => None,
     };
     let is_finalized = key.is_some();
@@ -142,4 +186,107 @@ fn package(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) ->
     }
     made.back = Back::Files(tree);
     Ok(made)
+}
+
+/// Any file, wrapped with a free licence.
+fn wrapped(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    let source = item.source.clone().ok_or_else(|| Error::Usage("a folder has no bytes of its own".into()))?;
+    let Some(given) = options.given.text(&CONTENT_ID) else {
+        return Err(Error::Usage("say whose it is with --content-id, as UP0001-DCNT10001_00-KELPCOURIER00000".into()));
+    };
+    if let Some(fault) = content_id::fault(given) {
+        return Err(Error::Usage(format!("--content-id {given}: {fault}")));
+    }
+    let name = options.given.text(&CONSOLE_NAME).map_or_else(|| format!("{}.edat", item.stem), str::to_owned);
+    let making = npd::Making::of(given, &name, &item.keyring)?;
+    setting.watch.begin(&format!("hashing {}", item.stem), Some(source.len()));
+    let file = npd::compose(source.clone(), &making, setting.watch)?;
+    setting.watch.end();
+    let mut made = Made::new(Blueprint::of(file), source, "identical bytes after decrypting");
+    made.facts.push(("on console".into(), name));
+    made.facts.push(("licence".into(), "free".into()));
+    made.notices.push(Notice::new("its signatures are placeholders of zeros: modded consoles take it, others do not"));
+    Ok(made)
+}
+
+/// PS2 discs know what they were pressed on.
+fn accepts_disc(item: &Item, _: &Target) -> Option<u8> {
+    let is_one = item.around.last().is_some_and(|around| around.format == image::IMAGE.id());
+    item.opened.holds.disc.map(|_| if is_one { 5 } else { 25 })
+}
+
+/// The bytes that an image has of a disc, and what it was pressed on.
+fn disc(item: &Item) -> Result<(SourceRef, limg::Kind)> {
+    let is_cd = item.opened.holds.disc == Some(Disc::Cd);
+    match item.opened.holds.tracks.as_slice() {
+        [] => {
+            let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
+            Ok((source, limg::Kind { is_cd, sector: SECTOR as u32 }))
+        }
+        [track] if track.sector_len == RAW as u64 || track.sector_len == SECTOR => {
+            Ok((track.source.clone(), limg::Kind { is_cd: true, sector: track.sector_len as u32 }))
+        }
+        [track] => Err(Error::unsupported("ps2-classics", format!("a CD of sectors of {} bytes", track.sector_len))),
+        tracks => Err(Error::unsupported("ps2-classics", format!("a CD of {} tracks", tracks.len()))),
+    }
+}
+
+/// The content id of a disc: given, or made of its id and title.
+fn id_of_disc(item: &Item, options: &Options) -> Result<(String, &'static str)> {
+    let id = item.opened.identity.id.clone().unwrap_or_default();
+    let title = item.opened.identity.title.as_ref().unwrap_or(&item.stem);
+    let values = vec![("TITLE_ID".to_owned(), plain(&id)), ("TITLE".to_owned(), title.clone())];
+    content_id_of(&Parameters { values }, options)
+}
+
+fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    let (content_id, origin) = id_of_disc(item, options)?;
+    let names = [item.stem.clone(), item.opened.identity.id.clone().unwrap_or_default()];
+    let candidates = licence::candidates(&content_id, &names, &item.keyring);
+    let Some(licence) = candidates.found.first() else {
+        return Err(candidates.trouble(&item.keyring, &content_id, Vec::new()).into());
+    };
+    let console = if options.given.has(&DEBUG_CONSOLE) { Console::Debug } else { Console::Consumer };
+    let lock = lock::derived(&item.keyring, console, &licence.key, &content_id)?;
+    let (disc, kind) = disc(item)?;
+    let tree = item.opened.holds.tree.clone().unwrap_or_default();
+    if !options.given.texts(&BLANK).is_empty() && kind.sector != SECTOR as u32 {
+        return Err(Error::Usage("--blank is for images of 2048-byte sectors".into()));
+    }
+    let (disc, blanked) = choose::blank(&disc, &tree, options.given.texts(&BLANK))?;
+    let whole = limg::with(disc.clone(), kind)?;
+    let has_added = whole.len() != disc.len();
+    let blueprint = image::compose(whole, &content_id, &lock, &hashes(item, licence)?)?;
+    let preserved = match blanked.is_empty() {
+        true => "identical bytes after converting back",
+        false => "every byte, but for the files filled with zeros",
+    };
+    let mut made = Made::new(blueprint, disc, preserved);
+    made.left_out = blanked;
+    made.facts.push(("content id".into(), format!("{content_id} ({origin})")));
+    let medium = if kind.is_cd { "CD" } else { "DVD" };
+    let told = item.opened.get("medium").map_or_else(|| medium.to_owned(), str::to_owned);
+    made.facts.push(("medium".into(), format!("{told}; sectors of {} bytes", kind.sector)));
+    made.facts.push(("licence key".into(), format!("from {}", licence.origin)));
+    if has_added {
+        let what = format!(
+            "{} bytes at its end that say what the disc is; --to iso takes them off again",
+            grouped(header::SEGMENT)
+        );
+        made.facts.push(("added".into(), what));
+    }
+    Ok(made)
+}
+
+/// The secrets for the hashes in its header, so far as the ring has them.
+fn hashes(item: &Item, licence: &licence::Candidate) -> Result<Hashes> {
+    let secret = |role| keys::find(&item.keyring, role, "").ok().map(|(key, _)| key);
+    let header = match secret(KeyRole::NpdHeader) {
+        Some(key) => {
+            let mixed = key.bytes16()?.iter().zip(licence.key.bytes()).map(|(a, b)| a ^ b).collect();
+            Some(Key::new(mixed))
+        }
+        None => None,
+    };
+    Ok(Hashes { title: secret(KeyRole::NpdTitle), header })
 }

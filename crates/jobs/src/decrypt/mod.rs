@@ -5,6 +5,7 @@ mod many;
 pub use many::{decrypt_each, sort_out};
 
 use crate::failure::with_article;
+use crate::locate::INSIDE;
 use crate::verify::{self, VerifyReport};
 use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
@@ -66,13 +67,30 @@ pub fn decrypt(
     keep_damage: bool,
     setting: &Setting<'_>,
 ) -> Result<(DecryptReport, Answer), Failure> {
-    let item = locate::open(shown, "decrypt", setting)?;
+    let item = open(shown, setting)?;
     let target = place::file(target, &name(&item));
     write(&item, &target, digests, check, keep_damage, setting)
 }
 
-/// What the decrypted image is called.
+/// Opens what is decrypted: where something that is not encrypted was found inside, what is encrypted around it.
+fn open(shown: &str, setting: &Setting<'_>) -> Result<Item, Failure> {
+    let item = locate::open(shown, "decrypt", setting)?;
+    if item.opened.protection.is_some() || item.around.is_empty() {
+        return Ok(item);
+    }
+    let around = locate::open(&format!("{shown}{INSIDE}"), "decrypt", setting)?;
+    Ok(match around.opened.protection.as_ref().is_some_and(|p| p.clear.is_some()) {
+        true => Item { shown: shown.to_owned(), ..around },
+        false => item,
+    })
+}
+
+/// What the decrypted image is called; what is only wrapped is called as it is inside.
 fn name(item: &Item) -> String {
+    let inside = item.opened.holds.tree.as_ref().filter(|_| item.opened.identity.role == Role::Wrapper);
+    if let Some((node, _)) = inside.and_then(|tree| tree.files().next()) {
+        return node.name().to_owned();
+    }
     let extension = decanter_formats::REGISTRY.get(item.opened.identity.format).map_or("iso", |f| f.extensions()[0]);
     place::name_beside(item, extension, "decrypted")
 }
@@ -188,7 +206,7 @@ pub fn decrypt_onto(
     keep_damage: bool,
     setting: &Setting<'_>,
 ) -> Result<(DecryptReport, Answer), Failure> {
-    let item = locate::open(shown, "decrypt", setting)?;
+    let item = open(shown, setting)?;
     let ready = Ready::of(&item, keep_damage, setting)?;
     let mut report = report(&item, Path::new("-"), &ready, setting);
     if !setting.dry_run {

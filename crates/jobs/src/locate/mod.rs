@@ -191,7 +191,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         Notice::damage(format!("a part of the split image is missing: there is no {part}, though later ones are there"))
     }));
     // What the containers on the way say of the bytes in them.
-    let (mut sealed, mut settled) = (Vec::new(), Vec::new());
+    let (mut sealed, mut settled, mut on_reading) = (Vec::new(), Vec::new(), Vec::new());
     loop {
         names.push(stem_of(&place.name));
         names.reverse();
@@ -224,6 +224,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
             let sealed_around = sealed.clone();
             opened.proof.sealed.splice(0..0, sealed);
             opened.proof.settled.splice(0..0, settled);
+            opened.proof.on_reading.splice(0..0, on_reading);
             let descriptions = around.descriptions(opened.identity.id.as_deref());
             return Ok(Item {
                 shown: shown.to_owned(),
@@ -248,6 +249,7 @@ fn open_reached(shown: &str, reached: Reached<'_>, setting: &Setting<'_>) -> Res
         notices.append(&mut opened.told.notices);
         sealed.append(&mut opened.proof.sealed);
         settled.append(&mut opened.proof.settled);
+        on_reading.append(&mut opened.proof.on_reading);
         address = format!("{}{INSIDE}{path}", address.trim_end_matches(INSIDE));
         carried = opened.holds.keys.or(carried);
         kinds.push(opened.identity);

@@ -27,6 +27,9 @@ pub(super) fn check_itself(item: &Item, setting: &Setting<'_>) -> Result<VerifyR
     {
         return Err(trouble.clone().into());
     }
+    if let Some(trouble) = opened.closed_by().filter(|_| opened.proof.is_empty()) {
+        return Err(trouble.clone().into());
+    }
     let mut report = if item.opened.identity.role == Role::Package && !opened.proof.sealed.is_empty() {
         seals::check(item, setting)?
     } else {

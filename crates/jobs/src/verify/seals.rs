@@ -214,6 +214,15 @@ fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
     Ok(seals)
 }
 
+/// The same with what every reading checks anyway.
+fn all_seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
+    let mut seals = seals_of(opened, setting)?;
+    for inspect in &opened.proof.on_reading {
+        seals.extend(inspect(setting.watch)?.into_iter().map(SealReport::of_settled));
+    }
+    Ok(seals)
+}
+
 /// Stretches that are read at once at most: each has blocks of its own.
 const MOST_AT_ONCE: usize = 4;
 
@@ -256,7 +265,7 @@ fn check_all(all: &[Sealed], setting: &Setting<'_>) -> Result<Vec<SealReport>> {
 /// # Errors
 /// [`Error::Checksum`], and what reading fails with.
 pub(crate) fn prove(opened: &Opened, setting: &Setting<'_>) -> Result<usize> {
-    let seals = seals_of(opened, setting)?;
+    let seals = all_seals_of(opened, setting)?;
     let is_wrong = |s: &&SealReport| s.is_bad() || s.state == SealState::Cut;
     match seals.iter().find(is_wrong) {
         None => Ok(seals.iter().filter(|s| s.state == SealState::Holds).count()),
@@ -301,7 +310,7 @@ pub(crate) fn damage(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<Damag
 
 /// Adds what a source says of itself to what reading it has shown.
 pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>) -> Result<()> {
-    let seals = seals_of(&item.opened, setting)?;
+    let seals = all_seals_of(&item.opened, setting)?;
     if seals.iter().any(SealReport::is_bad) {
         let next = "what is damaged, and what that hits, stands above; \"decanter extract\" takes what is whole";
         report.findings.next(Finding::Broken, next);
@@ -318,7 +327,7 @@ pub(super) fn add(report: &mut VerifyReport, item: &Item, setting: &Setting<'_>)
 
 /// Checks a package, and says what came of it.
 pub(super) fn check(item: &Item, setting: &Setting<'_>) -> Result<VerifyReport> {
-    let seals = seals_of(&item.opened, setting)?;
+    let seals = all_seals_of(&item.opened, setting)?;
     let source_len = item.source.as_ref().map_or(0, |s| s.len());
     let missing = item.opened.extent.promised_len.map_or(0, |p| p.saturating_sub(source_len));
     let source = quoted(&item.shown);

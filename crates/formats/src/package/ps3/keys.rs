@@ -10,12 +10,76 @@ pub enum Role {
     Package,
     /// The same for packages of the PSP, and for items of its kind in others.
     PspPackage,
+    /// What makes keys of encrypted PS2 images out of the licence key, for a kind of consoles.
+    Classics(Console, Part),
+    /// The initialisation vector of that.
+    ClassicsVector,
+    /// For the hash of content id and file name in NPD headers.
+    NpdTitle,
+    /// For the hash of NPD headers, together with the licence key.
+    NpdHeader,
+    /// The licence key of free content.
+    NpdFree,
+    /// What opens keys of NPD-wrapped files, by their version.
+    Edat(EdatKey),
+    /// What makes the key of files without a licence.
+    Sdat,
+    /// The key of licence files.
+    Rap,
+    /// The order in which their bytes are turned into each other.
+    RapOrder,
+    /// What is added to each, first.
+    RapFirst,
+    /// What is taken from each, second.
+    RapSecond,
+}
+
+/// Generations of the key that opens keys of NPD-wrapped files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EdatKey {
+    /// Versions 0 to 3.
+    Old,
+    /// Version 4.
+    New,
+}
+
+/// Kinds of consoles.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Console {
+    /// Those that are sold.
+    Consumer,
+    /// Those of developers.
+    Debug,
+}
+
+/// Parts of an encrypted PS2 image.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Part {
+    /// The segments of the image.
+    Data,
+    /// The tables of their digests.
+    Meta,
 }
 
 /// All of them, with names and uses.
-const ALL: [(Role, &str, &str); 2] = [
+const ALL: [(Role, &str, &str); 17] = [
     (Role::Package, "ps3.pkg.key", "finalized packages"),
     (Role::PspPackage, "ps3.pkg.key.psp", "packages of the PSP, and items of its kind"),
+    (Role::Classics(Console::Consumer, Part::Data), "ps2.classics.consumer.data", "encrypted PS2 images"),
+    (Role::Classics(Console::Consumer, Part::Meta), "ps2.classics.consumer.meta", "tables of encrypted PS2 images"),
+    (Role::Classics(Console::Debug, Part::Data), "ps2.classics.debug.data", "encrypted PS2 images, debug"),
+    (Role::Classics(Console::Debug, Part::Meta), "ps2.classics.debug.meta", "tables of encrypted PS2 images, debug"),
+    (Role::ClassicsVector, "ps2.classics.iv", "encrypted PS2 images, initialisation vector"),
+    (Role::NpdTitle, "ps3.npd.title", "hashes of content id and file name"),
+    (Role::NpdHeader, "ps3.npd.header", "hashes of NPD headers"),
+    (Role::NpdFree, "ps3.npd.free", "NPD-wrapped files with a free licence"),
+    (Role::Edat(EdatKey::Old), "ps3.edat.key.0", "NPD-wrapped files, versions 1 to 3"),
+    (Role::Edat(EdatKey::New), "ps3.edat.key.1", "NPD-wrapped files, version 4"),
+    (Role::Sdat, "ps3.sdat.key", "NPD-wrapped files without a licence"),
+    (Role::Rap, "ps3.rap.key", "licence files (RAP)"),
+    (Role::RapOrder, "ps3.rap.pbox", "licence files (RAP), order of bytes"),
+    (Role::RapFirst, "ps3.rap.e1", "licence files (RAP), first constant"),
+    (Role::RapSecond, "ps3.rap.e2", "licence files (RAP), second constant"),
 ];
 
 impl Role {

@@ -1,13 +1,14 @@
 //! New packages: header, table, names and files under a key stream, and the SHA-1 of all of it. One pass.
 
-use super::header::{self, CONTENT_ID, DIGESTS, FINALIZED, LEN, MAGIC, PS3};
+use super::ID;
+use super::header::{self, DIGESTS, FINALIZED, LEN, MAGIC, PS3};
 use super::items::{EDAT, ENTRY, FILE, FOLDER, MOST, PROGRAM, REPLACES, SDAT};
 use super::proof::TRAILER;
 use super::raw::{Digests, Entry, Head};
 use super::stream::Stream;
 use super::tell::PARAMETERS;
-use super::{ID, content_id};
 use crate::num::be32;
+use crate::package::ps3::content_id;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Hasher, of_source};
 use decanter_core::keyring::Key;
@@ -197,7 +198,7 @@ impl Laid {
         head.total_len.set(total);
         head.data_at.set(DATA_AT);
         head.data_len.set(self.len);
-        head.content_id[..CONTENT_ID].copy_from_slice(making.content_id.as_bytes());
+        head.content_id[..content_id::LEN].copy_from_slice(making.content_id.as_bytes());
         head.digest = first16(seed);
         head.counter = counter(seed);
         let mut metadata = Vec::new();

@@ -30,8 +30,6 @@ pub const FINALIZED: u16 = 0x8000;
 pub const PS3: u16 = 1;
 /// PSP and PS Vita.
 pub const HANDHELD: u16 = 2;
-/// Characters of a content id.
-pub const CONTENT_ID: usize = 36;
 
 /// What a package contains, by its number in the metadata.
 pub const CONTENT_TYPES: [(u32, &str); 23] = [
@@ -130,7 +128,7 @@ impl Header {
 
     /// The content id, up to its first zero; what is no ASCII is replaced.
     pub fn content_id(&self) -> String {
-        super::content_id::text(&self.raw.content_id)
+        crate::package::ps3::content_id::text(&self.raw.content_id)
     }
 
     /// The value of the first packet with this id.
@@ -176,13 +174,13 @@ impl Header {
     /// The folder that it is installed to.
     pub fn folder(&self) -> Option<String> {
         let value = self.packet(10).filter(|value| value.len() > 8)?;
-        Some(super::content_id::text(&value[8..])).filter(|folder| !folder.is_empty())
+        Some(crate::package::ps3::content_id::text(&value[8..])).filter(|folder| !folder.is_empty())
     }
 
     /// The title id in a packet, or in the content id.
     pub fn title_id(&self) -> Option<String> {
-        let told = self.packet(6).map(super::content_id::text).filter(|id| !id.is_empty());
-        told.or_else(|| super::content_id::title_id(&self.content_id()).map(str::to_owned))
+        let told = self.packet(6).map(crate::package::ps3::content_id::text).filter(|id| !id.is_empty());
+        told.or_else(|| crate::package::ps3::content_id::title_id(&self.content_id()).map(str::to_owned))
     }
 
     /// Whether the digests of the header hold.

@@ -1,7 +1,6 @@
 //! Packages of the PlayStation 3 generation. Layout, checks and what is not sure: docs/formats/pkg.md.
 
 mod compose;
-pub mod content_id;
 pub mod header;
 pub mod items;
 mod proof;

@@ -2,7 +2,9 @@
 
 use super::Package;
 use super::header::{Held, LEN};
+use super::items::{EDAT, SDAT};
 use super::tell::PARAMETERS;
+use crate::package::ps3::npd;
 use decanter_core::digest::Algorithm;
 use decanter_core::format::Opener;
 use decanter_core::opened::Opened;
@@ -10,6 +12,7 @@ use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
 use decanter_core::source::{SourceRef, read_array};
 use decanter_core::tell::grouped;
+use decanter_core::tree::Content;
 use decanter_core::{Digest, Result};
 
 const INSTALL: &str = "a console refuses to install it: copy or download it again";
@@ -48,6 +51,7 @@ pub(super) fn add(opened: &mut Opened, package: &Package, source: &SourceRef, op
     }
     let ids = content_ids(opened, package, opener)?;
     opened.proof.settled.extend(ids);
+    opened.proof.settled.extend(wrapped(opened, package));
     match trailer(package, source)? {
         Some(expected) => opened.proof.sealed.push(whole(package, source, expected)),
         None if source.len() >= package.end() => {
@@ -121,13 +125,38 @@ fn content_ids(opened: &Opened, package: &Package, opener: &Opener<'_>) -> Resul
     if !content_id.is_empty() && content_id != own {
         faults.push(format!("{PARAMETERS} says {content_id}, the header {own}"));
     }
-    let titled = super::content_id::title_id(&own).unwrap_or_default();
+    let titled = crate::package::ps3::content_id::title_id(&own).unwrap_or_default();
     if !title_id.is_empty() && !titled.is_empty() && title_id != titled {
         faults.push(format!("{PARAMETERS} says {title_id}, the header {titled}"));
     }
     let settled = Settled::of("ids in parameter file and header", &faults, INSTALL);
     // An add-on is installed for a title of another id.
     Ok(Some(if faults.is_empty() { settled } else { Settled { matters: None, ..settled } }))
+}
+
+/// Whether the headers of the NPD-wrapped files in it are right, and say that they belong to it.
+fn wrapped(opened: &Opened, package: &Package) -> Vec<Settled> {
+    let (mut broken, mut others, mut count) = (Vec::new(), Vec::new(), 0);
+    let own = package.header.content_id();
+    let nodes = opened.holds.tree.iter().flat_map(|tree| &tree.nodes);
+    for (node, item) in nodes.zip(&package.items).filter(|(_, item)| matches!(item.flags & 0xff, EDAT | SDAT)) {
+        let Some(Content::Whole(source)) = node.file().map(|f| &f.content) else { continue };
+        count += 1;
+        match npd::header::Header::read(source.as_ref()) {
+            Err(e) => broken.push(format!("{}: {e}", node.path)),
+            Ok(header) if header.content_id() != own && !header.content_id().is_empty() => {
+                others.push(format!("{} says {}, the package {own}", node.path, header.content_id()));
+            }
+            Ok(_) => {}
+        }
+    }
+    if count == 0 {
+        return Vec::new();
+    }
+    // The files of another title may be meant.
+    let ids = Settled::of("content ids of NPD-wrapped files", &others, INSTALL);
+    let ids = if others.is_empty() { ids } else { Settled { matters: None, ..ids } };
+    vec![Settled::of("headers of NPD-wrapped files", &broken, FILES), ids]
 }
 
 /// How it is encrypted; debug packages are under a stream that anybody can make.

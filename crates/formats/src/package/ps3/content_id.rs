@@ -1,5 +1,7 @@
 //! Content ids: `UP0001-DCNT10001_00-KELPCOURIER00000`: service and publisher, title id, number, label.
 
+/// Characters of a content id.
+pub const LEN: usize = 36;
 /// What a content id consists of: name, from, to, and what stands behind it.
 const PARTS: [(&str, usize, usize, &str); 5] = [
     ("region", 0, 2, ""),
@@ -10,7 +12,7 @@ const PARTS: [(&str, usize, usize, &str); 5] = [
 ];
 
 /// Text up to the first zero; what is no ASCII is replaced.
-pub(super) fn text(bytes: &[u8]) -> String {
+pub(crate) fn text(bytes: &[u8]) -> String {
     let end = bytes.iter().position(|&b| b == 0).unwrap_or(bytes.len());
     let plain = |&b: &u8| if b.is_ascii_graphic() || b == b' ' { char::from(b) } else { '\u{fffd}' };
     bytes[..end].iter().map(plain).collect()
@@ -24,7 +26,7 @@ pub fn title_id(id: &str) -> Option<&str> {
 
 /// What is wrong with a content id, in words; `None` if it is one.
 pub fn fault(id: &str) -> Option<String> {
-    if id.len() != super::header::CONTENT_ID || !id.is_ascii() {
+    if id.len() != LEN || !id.is_ascii() {
         return Some(format!(
             "a content id has 36 characters, as UP0001-DCNT10001_00-KELPCOURIER00000; this one has {}",
             id.chars().count()
