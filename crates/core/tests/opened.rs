@@ -80,6 +80,7 @@ fn full() -> Opened {
     });
     full.proof.settled.push(Settled::holds("the header"));
     full.proof.inspections.push(Arc::new(|_| Ok(Vec::new())));
+    full.proof.on_reading.push(Arc::new(|_| Ok(Vec::new())));
     full.proof.untried.push("the tide table".into());
     full.holds.tree = Some(Tree::default());
     full.holds.more = Some(Arc::new(|| Ok((Tree::default(), Vec::new()))));
@@ -133,7 +134,7 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
     let Identity { format: _, role: _, kind: _, title, id, belongs } = identity;
     let Told { facts, parameters, notices, label } = told;
     let Extents { unit, promised_len, regions, structure } = extent;
-    let Proof { sealed, settled, inspections, untried } = proof;
+    let Proof { sealed, settled, inspections, on_reading, untried } = proof;
     let Holds {
         tree,
         more,
@@ -165,6 +166,7 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
         ("sealed", !sealed.is_empty()),
         ("settled", !settled.is_empty()),
         ("inspections", !inspections.is_empty()),
+        ("on_reading", !on_reading.is_empty()),
         ("untried", !untried.is_empty()),
         ("tree", tree.is_some()),
         ("more", more.is_some()),

@@ -103,6 +103,11 @@ pub fn wrong(keys: &Keyring, role: Role, what: &str, origin: &str) -> KeyTrouble
     KeyTrouble { way: KeyWay::ByName, need, wrong: vec![origin.to_owned()], looked: keys.looked().to_vec() }
 }
 
+/// The names of all of them.
+pub fn names() -> impl Iterator<Item = &'static str> {
+    ALL.iter().map(|(_, name, _)| *name)
+}
+
 /// Whether a name in a list is one of this family, and what it opens.
 pub fn meaning(name: &str) -> Option<String> {
     ALL.iter().find(|(_, known, _)| name.eq_ignore_ascii_case(known)).map(|(.., opens)| (*opens).to_owned())

@@ -164,3 +164,138 @@ pub fn unpack(input: &[u8], most: usize) -> Result<Vec<u8>> {
         state = (out.len() + 1 & 1) + 6;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// The way there, for literals, the shortest match, and the end.
+    struct Encoder {
+        out: Vec<u8>,
+        low: u32,
+        range: u32,
+        models: Box<[u8; MODELS]>,
+        done: Vec<u8>,
+        state: usize,
+        shift: u8,
+    }
+
+    impl Encoder {
+        fn new(shift: u8) -> Self {
+            let mut models = Box::new([0; MODELS]);
+            models[..EVEN].fill(0x80);
+            Self { out: vec![shift], low: 0, range: u32::MAX, models, done: Vec::new(), state: 0, shift }
+        }
+
+        fn add(&mut self, bound: u32) {
+            let (low, carries) = self.low.overflowing_add(bound);
+            self.low = low;
+            for byte in self.out.iter_mut().rev().take_while(|_| carries) {
+                *byte = byte.wrapping_add(1);
+                if *byte != 0 {
+                    break;
+                }
+            }
+        }
+
+        fn refill(&mut self) {
+            if self.range >> 24 == 0 {
+                self.out.push((self.low >> 24) as u8);
+                (self.low, self.range) = (self.low << 8, self.range << 8);
+            }
+        }
+
+        fn bit(&mut self, place: usize, bit: bool) {
+            self.refill();
+            let model = &mut self.models[place];
+            let bound = (self.range >> 8) * u32::from(*model);
+            *model -= *model >> 3;
+            if bit {
+                *model += 31;
+                self.range = bound;
+            } else {
+                self.range -= bound;
+                self.add(bound);
+            }
+        }
+
+        fn literal(&mut self, byte: u8) {
+            self.bit(IS_MATCH + self.state, false);
+            self.state = self.state.saturating_sub(1);
+            let before = usize::from(self.done.last().copied().unwrap_or(0));
+            let context = ((self.done.len() & 7) << 8 | before) >> self.shift & 7;
+            let mut value = 1;
+            for n in (0..8).rev() {
+                let bit = byte >> n & 1 == 1;
+                self.bit(context * 0xff + value - 1, bit);
+                value = value << 1 | usize::from(bit);
+            }
+            self.done.push(byte);
+        }
+
+        /// The last byte, twice more.
+        fn twice(&mut self) {
+            self.bit(IS_MATCH + self.state, true);
+            self.bit(IS_MATCH + self.state + 8, false);
+            for shift in [1usize, 2, 4] {
+                self.bit(DISTANCE_CLASSES - 1 + SHORT + (shift << 3), false);
+            }
+            let last = *self.done.last().unwrap();
+            self.done.extend([last, last]);
+            self.state = (self.done.len() + 1 & 1) + 6;
+        }
+
+        fn end(&mut self) {
+            self.bit(IS_MATCH + self.state, true);
+            (1..=7).for_each(|n| self.bit(IS_MATCH + self.state + 8 * n, true));
+            let models = LENGTHS + (6 << 5 | (self.done.len() << 6 & 3) << 3 | self.state & 7);
+            [24, 24].into_iter().for_each(|n| self.bit(models + n, true));
+            self.refill();
+            self.range >>= 2;
+            [0, 8, 16].into_iter().for_each(|n| self.bit(models + n, true));
+        }
+
+        fn finish(mut self) -> Vec<u8> {
+            self.out.extend(self.low.to_be_bytes());
+            self.out
+        }
+    }
+
+    #[test]
+    fn stored_blocks_have_their_length_before_them() {
+        assert_eq!(unpack(b"\xff\0\0\0\x04tide", 100).unwrap(), b"tide");
+        assert!(unpack(b"\xff\0\0\0\x05tide", 100).is_err() && unpack(b"\xff\0\0\0\x04tide", 3).is_err());
+        assert!(unpack(b"\xff\0\0", 9).is_err() && unpack(b"", 9).is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn what_was_coded_comes_out(bytes in proptest::collection::vec(any::<u8>(), 1..300), shift in 0u8..12, every in 2usize..9) {
+            let mut encoder = Encoder::new(shift);
+            for (n, byte) in bytes.iter().enumerate() {
+                encoder.literal(*byte);
+                if n % every == 0 {
+                    encoder.twice();
+                }
+            }
+            let done = encoder.done.clone();
+            encoder.end();
+            let packed = encoder.finish();
+            prop_assert_eq!(unpack(&packed, done.len() + 9).unwrap(), done.clone());
+            // A block that is full ends there.
+            prop_assert!(unpack(&packed, done.len() - 1).map_or(0, |out| out.len()) < done.len());
+        }
+
+        #[test]
+        fn any_bytes_are_a_block_or_an_error(bytes in proptest::collection::vec(any::<u8>(), 0..400), shift in 0u8..0x82) {
+            let mut bytes = bytes;
+            if let Some(first) = bytes.first_mut() {
+                *first = shift;
+            }
+            if let Ok(out) = unpack(&bytes, 4096) {
+                prop_assert!(out.len() <= 4096);
+            }
+        }
+    }
+}

@@ -139,7 +139,7 @@ fn wrapped(opened: &Opened, package: &Package) -> Vec<Settled> {
     let (mut broken, mut others, mut count) = (Vec::new(), Vec::new(), 0);
     let own = package.header.content_id();
     let nodes = opened.holds.tree.iter().flat_map(|tree| &tree.nodes);
-    for (node, item) in nodes.zip(&package.items).filter(|(_, item)| matches!(item.flags & 0xff, EDAT | SDAT)) {
+    for (node, _) in nodes.zip(&package.items).filter(|(_, item)| matches!(item.flags & 0xff, EDAT | SDAT)) {
         let Some(Content::Whole(source)) = node.file().map(|f| &f.content) else { continue };
         count += 1;
         match npd::header::Header::read(source.as_ref()) {
