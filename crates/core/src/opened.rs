@@ -83,6 +83,8 @@ pub struct Extents {
     pub unit: Option<u64>,
     /// Length that the headers promise, in bytes.
     pub promised_len: Option<u64>,
+    /// Bytes of a file system that belong to nothing yet.
+    pub free: Option<u64>,
     /// Named stretches of the source.
     pub regions: Vec<Region>,
     /// What the file system itself takes of the source (or of the volume, where there is one): descriptors, folders.
@@ -264,9 +266,10 @@ impl Opened {
         self.told.parameters.extend(parameters);
         self.told.notices.extend(notices);
         self.told.label = self.told.label.take().or(label);
-        let Extents { unit, promised_len, regions, structure } = extent;
+        let Extents { unit, promised_len, free, regions, structure } = extent;
         self.extent.unit = self.extent.unit.or(unit);
         self.extent.promised_len = promised_len.or(self.extent.promised_len);
+        self.extent.free = self.extent.free.or(free);
         self.extent.regions.extend(regions);
         self.extent.structure.extend(structure);
         self.protection = protection.or(self.protection.take());

@@ -57,6 +57,7 @@ fn full() -> Opened {
         Some(Label { titles: vec![("English", "Fogbell".into())], pictures: Vec::new(), packed: Vec::new() });
     full.extent.unit = Some(512);
     full.extent.promised_len = Some(16);
+    full.extent.free = Some(8);
     full.extent.regions.push(Region { range: 0..8, encrypted: false });
     full.extent.structure.push(0..4);
     full.protection = Some(Protection {
@@ -133,7 +134,7 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
     let Opened { identity, told, extent, protection, proof, holds } = opened;
     let Identity { format: _, role: _, kind: _, title, id, belongs } = identity;
     let Told { facts, parameters, notices, label } = told;
-    let Extents { unit, promised_len, regions, structure } = extent;
+    let Extents { unit, promised_len, free, regions, structure } = extent;
     let Proof { sealed, settled, inspections, on_reading, untried } = proof;
     let Holds {
         tree,
@@ -160,6 +161,7 @@ fn filled(opened: &Opened) -> Vec<(&'static str, bool)> {
         ("label", label.is_some()),
         ("unit", unit.is_some()),
         ("promised_len", promised_len.is_some()),
+        ("free", free.is_some()),
         ("regions", !regions.is_empty()),
         ("structure", !structure.is_empty()),
         ("protection", protection.is_some()),

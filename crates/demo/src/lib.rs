@@ -3,6 +3,7 @@
 //! Every title, id, key and picture is invented. The same request makes the same bytes, every time.
 
 mod cartridges;
+mod console;
 mod content;
 mod disc;
 mod handheld;
@@ -85,6 +86,23 @@ pub struct Collection {
     pub bench: Bench,
     /// The folder with titles of the hybrid console.
     pub shelf: PathBuf,
+    /// What belongs to the big console.
+    pub console: Console,
+}
+
+/// What belongs to the big console.
+#[derive(Debug, Clone, serde::Serialize)]
+pub struct Console {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The museum's keys for it.
+    pub keys: PathBuf,
+    /// A game, as a folder of its files.
+    pub game: PathBuf,
+    /// An image of an empty stick.
+    pub stick_image: PathBuf,
+    /// The folder that stands for the stick itself.
+    pub stick: PathBuf,
 }
 
 /// Home computers and the arcade cabinet.
@@ -247,6 +265,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let case = case(folder, &put)?;
     let bench = bench(folder, &put)?;
     let shelf = hybrid_shelf(folder, &put)?;
+    let console = console(folder, &put)?;
     Ok(Collection {
         image,
         archive,
@@ -267,6 +286,25 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         case,
         bench,
         shelf,
+        console,
+    })
+}
+
+/// Fills the folder of the big console.
+fn console(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Result<Console> {
+    let place = folder.join("console");
+    let (game, stick) = (place.join(console::GAME), place.join("stick"));
+    std::fs::create_dir_all(&stick).map_err(|e| Error::io("make folder", &stick, e))?;
+    let file = |name: &str, bytes: Vec<u8>| put(&format!("console/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))));
+    for (path, bytes) in console::game() {
+        file(&format!("{}/{path}", console::GAME), bytes)?;
+    }
+    Ok(Console {
+        keys: file("keys/museum.keys", console::key_list().into_bytes())?,
+        stick_image: put("console/stick.img", &console::stick())?,
+        folder: place,
+        game,
+        stick,
     })
 }
 

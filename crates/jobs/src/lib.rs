@@ -8,6 +8,7 @@ mod cd;
 pub mod clean;
 pub mod convert;
 pub mod decrypt;
+pub mod deliver;
 pub mod digest;
 pub mod dump;
 pub mod extract;

@@ -79,6 +79,7 @@ fn report(made: &Collection) -> serde_json::Value {
         "case": made.case,
         "bench": made.bench,
         "shelf": made.shelf,
+        "console": made.console,
     })
 }
 
@@ -107,6 +108,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
         (Some(&made.bench.folder), "C64 programs, an Amiga archive, an arcade drive in hunks"),
         (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
         (Some(&made.shelf), "a Switch title: base, updates, add-ons; another one on a gamecard"),
+        (Some(&made.console.folder), "a PS3 game in a folder, made-up keys, a stick and an image of it"),
     ];
     for (path, what) in told {
         if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
@@ -130,6 +132,8 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
     let second = target("lane, other drive.iso");
     let (dat, scratched) = (show(&made.dat), show(&made.scratched));
     let (handheld_keys, dash) = (show(&made.case.keys), target("Kelp Dash.cia"));
+    let (package, classic) = (target("Fogbell Rescue.pkg"), target("Lamplighter Lane.bin.enc"));
+    let console_keys = show(&made.console.keys);
     let shelf_keys = show(&made.shelf.join("keys"));
     let merged = target(&format!("card/{}", decanter_demo::hybrid::MERGED));
     vec![
@@ -242,6 +246,44 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
         ),
         ("Every content and every hash in it is checked.", words(&["verify", &merged, "--keys", &shelf_keys]), 0),
         ("And apart again.", words(&["unmerge", &merged, "--keys", &shelf_keys, "-o", &target("parts")]), 0),
+        (
+            "A folder with a game becomes a package for the big console.",
+            words(&["convert", &show(&made.console.game), "--to", "pkg", "-o", &package, "--prove"]),
+            0,
+        ),
+        ("What does it say of itself?", words(&["identify", &package]), 0),
+        ("Every digest in it is checked.", words(&["verify", &package]), 0),
+        (
+            "A PS2 disc as the image that the console plays, and proven to come back.",
+            words(&[
+                "convert",
+                &show(&made.dvd),
+                "--to",
+                "ps2-classics",
+                "--keys",
+                &console_keys,
+                "-o",
+                &classic,
+                "--prove",
+            ]),
+            0,
+        ),
+        (
+            "Onto a stick, within the limits of the image of it.",
+            words(&[
+                "deliver",
+                &package,
+                &show(&made.handheld),
+                "--onto",
+                &show(&made.console.stick),
+                "--layout",
+                "ps3",
+                "--like",
+                &show(&made.console.stick_image),
+            ]),
+            0,
+        ),
+        ("Is it still there as it was?", words(&["deliver", "--check", &show(&made.console.stick)]), 0),
         (
             "Five programs of a home computer go onto one disk.",
             std::iter::once("convert".to_owned())

@@ -5,6 +5,7 @@ mod completions;
 mod config;
 mod convert;
 mod decrypt;
+mod deliver;
 mod demo;
 mod digest;
 mod dump;
@@ -63,6 +64,7 @@ pub enum Command {
     #[command(subcommand)]
     Recipe(recipe::Recipe),
     Launcher(launcher::Launcher),
+    Deliver(deliver::Deliver),
     Keys(keys::Keys),
     Config(config::Config),
     Formats(formats::Formats),
@@ -101,6 +103,7 @@ impl Command {
             Self::Label(command) => command,
             Self::Recipe(command) => command,
             Self::Launcher(command) => command,
+            Self::Deliver(command) => command,
             Self::Keys(command) => command,
             Self::Config(command) => command,
             Self::Formats(command) => command,

@@ -63,19 +63,58 @@ pub(crate) fn kernel_copy(from: &File, from_at: u64, to: &File, to_at: u64, len:
 pub(crate) fn allow_holes(_: &File) {}
 
 /// Bytes that this user may still write on the file system of `folder`; `None` where that is not known.
-pub(crate) fn free_bytes(folder: &Path) -> io::Result<Option<u64>> {
+pub fn free_bytes(folder: &Path) -> io::Result<Option<u64>> {
     let stat = rustix::fs::statvfs(folder)?;
     Ok(Some(stat.f_bavail.saturating_mul(stat.f_frsize)))
 }
 
 /// The most bytes that one file can hold on the file system of `folder`, where that is known to be small.
-pub(crate) fn largest_file(folder: &Path) -> Option<u64> {
+pub fn largest_file(folder: &Path) -> Option<u64> {
     #[cfg(target_os = "linux")]
     {
         /// `MSDOS_SUPER_MAGIC` of linux/magic.h: FAT12, FAT16 and FAT32.
         const FAT: i64 = 0x4d44;
         let stat = rustix::fs::statfs(folder).ok()?;
         (stat.f_type as i64 == FAT).then_some(u64::from(u32::MAX))
+    }
+    #[cfg(not(target_os = "linux"))]
+    {
+        let _ = folder;
+        None
+    }
+}
+
+/// Drops what is held of a file in memory, where the system does that.
+pub(crate) fn forget(file: &File) {
+    #[cfg(target_os = "linux")]
+    {
+        // If it is held nevertheless, reading it is only faster.
+        let _ = rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed);
+    }
+    #[cfg(not(target_os = "linux"))]
+    {
+        let _ = file;
+    }
+}
+
+/// The file system of `folder`, by its usual name; `None` where that is not known.
+pub fn file_system(folder: &Path) -> Option<&'static str> {
+    #[cfg(target_os = "linux")]
+    {
+        /// Magic numbers of linux/magic.h and of the drivers themselves.
+        const KNOWN: [(u32, &str); 9] = [
+            (0x4d44, "FAT"),
+            (0x2011_bab0, "exFAT"),
+            (0x5346_544e, "NTFS"),
+            (0x7366_746e, "NTFS"),
+            (0xef53, "ext"),
+            (0x9123_683e, "btrfs"),
+            (0x5846_5342, "XFS"),
+            (0x0102_1994, "tmpfs"),
+            (0x794c_7630, "overlay"),
+        ];
+        let kind = rustix::fs::statfs(folder).ok()?.f_type as u32;
+        KNOWN.iter().find(|(number, _)| *number == kind).map(|(_, name)| *name)
     }
     #[cfg(not(target_os = "linux"))]
     {

@@ -35,10 +35,10 @@ pub(crate) use family::{
     facts, facts_at, hold, hold_folder, identity_at, is_busy, is_held, link, name_of, open_real, pieces, sync_folder,
     touch_folder, units, with_mode,
 };
-pub(crate) use system::{
-    allow_holes, data_or_hole, free_bytes, kernel_copy, largest_file, may_write, open_to_read, sync_all_in,
+pub(crate) use system::{allow_holes, data_or_hole, forget, kernel_copy, may_write, open_to_read, sync_all_in};
+pub use system::{
+    error_width, file_system, free_bytes, largest_file, output_width, survive_size_limits, withhold_memory,
 };
-pub use system::{error_width, output_width, survive_size_limits, withhold_memory};
 
 use std::fs::File;
 use std::io::{self, Seek, SeekFrom};

@@ -33,13 +33,21 @@ pub(crate) fn kernel_copy(_: &File, _: u64, _: &File, _: u64, _: usize) -> io::R
 pub(crate) fn allow_holes(_: &File) {}
 
 /// Nothing tells of free space: a full disk is an error of the write that meets it.
-pub(crate) fn free_bytes(_: &Path) -> io::Result<Option<u64>> {
+pub fn free_bytes(_: &Path) -> io::Result<Option<u64>> {
     Ok(None)
 }
 
 /// Nothing tells which file system it is. One that holds no such file refuses when the file is given its length, before
 /// the first byte.
-pub(crate) fn largest_file(_: &Path) -> Option<u64> {
+pub fn largest_file(_: &Path) -> Option<u64> {
+    None
+}
+
+/// What is held of a file in memory stays there.
+pub(crate) fn forget(_: &File) {}
+
+/// Nothing tells which file system it is.
+pub fn file_system(_: &Path) -> Option<&'static str> {
     None
 }
 

@@ -126,7 +126,7 @@ pub(crate) fn allow_holes(file: &File) {
 }
 
 /// Bytes that this user may still write on the file system of `folder`; `None` where that is not known.
-pub(crate) fn free_bytes(folder: &Path) -> io::Result<Option<u64>> {
+pub fn free_bytes(folder: &Path) -> io::Result<Option<u64>> {
     let mut free = 0;
     // SAFETY: the path ends with a zero, and lives for the call; the other numbers are not asked for.
     match unsafe { GetDiskFreeSpaceExW(wide(folder.as_os_str()).as_ptr(), &mut free, null_mut(), null_mut()) } {
@@ -139,8 +139,16 @@ fn wide(text: &OsStr) -> Vec<u16> {
     text.encode_wide().chain([0]).collect()
 }
 
+/// What is held of a file in memory stays there.
+pub(crate) fn forget(_: &File) {}
+
+/// Its name is not asked for: what it cannot hold is refused by its limits.
+pub fn file_system(_: &Path) -> Option<&'static str> {
+    None
+}
+
 /// The most bytes that one file can hold on the file system of `folder`, where that is known to be small.
-pub(crate) fn largest_file(folder: &Path) -> Option<u64> {
+pub fn largest_file(folder: &Path) -> Option<u64> {
     let mut root = vec![0; LONGEST];
     let mut name = [0; 64];
     // SAFETY: the path ends with a zero; both buffers have the room that is named; what is null is not asked for.

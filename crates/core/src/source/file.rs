@@ -45,6 +45,17 @@ impl FileSource {
         Self::of(file, facts, Path::new(name))
     }
 
+    /// Waits until what was written into it is on the medium, and forgets it, so that reading it reads the medium where
+    /// the system can.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn to_medium(&self) -> Result<()> {
+        self.file.sync_all().map_err(|e| Error::io("write", &self.path, e))?;
+        os::forget(&self.file);
+        Ok(())
+    }
+
     fn of(mut file: File, facts: Facts, path: &Path) -> Result<Self> {
         let len = match facts.kind {
             Kind::Device => os::device_len(&mut file).map_err(|e| Error::io("ask for the size", path, e))?,

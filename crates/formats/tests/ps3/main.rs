@@ -8,7 +8,7 @@ mod package;
 use decanter_core::format::Opener;
 use decanter_core::opened::Opened;
 use decanter_core::seal::Settled;
-use decanter_core::source::{Bytes, Source, SourceRef};
+use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::{Key, Keyring, Result};
 use decanter_formats::REGISTRY;

@@ -61,6 +61,8 @@ pub(super) fn outputs(
                 let why = format!("parts of {most} bytes would be more than {most_parts}");
                 return Err(Error::Usage(format!("{why}: --split takes the size of a part, as in 4GiB-1")));
             }
+            // Parts that sort in their order.
+            let width = whole.len().div_ceil(most).saturating_sub(1).to_string().len();
             let mut at = 0;
             while at < whole.len() {
                 let len = most.min(whole.len() - at);
@@ -68,7 +70,7 @@ pub(super) fn outputs(
                     main.join(format!("{:02}", outputs.len()))
                 } else {
                     let mut name = main.as_os_str().to_owned();
-                    name.push(format!(".{}", outputs.len()));
+                    name.push(format!(".{:0width$}", outputs.len()));
                     PathBuf::from(name)
                 };
                 outputs.push((Blueprint::of(Arc::new(Slice::new(whole.clone(), at, len)?)), path));

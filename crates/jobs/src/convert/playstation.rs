@@ -53,9 +53,10 @@ pub(super) static TARGETS: [Target; 3] = [
         id: "pkg",
         what: "a PS3 package",
         extension: "pkg",
-        made_of: "folders with a PARAM.SFO",
+        made_of: "folders with a PARAM.SFO; packages, made anew",
         options: &[&CONTENT_ID, &FINALIZED, &SPLIT],
         is_of_files: true,
+        may_keep_damage: true,
         accepts: accepts_files,
         lay: package,
         ..Target::BASE
@@ -91,6 +92,9 @@ const GAME_DATA: u32 = 4;
 const GAME: u32 = 5;
 
 fn accepts_files(item: &Item, _: &Target) -> Option<u8> {
+    if pkg::PACKAGE.is_of(&item.opened) {
+        return item.opened.holds.tree.is_some().then_some(8);
+    }
     let tree = item.opened.holds.tree.as_ref().filter(|_| is_folder(item))?;
     Some(if tree.find(PARAMETERS).is_some() { 60 } else { 4 })
 }
@@ -137,12 +141,15 @@ impl Parameters {
 }
 
 /// The content id, and where it is from.
-fn content_id_of(parameters: &Parameters, options: &Options) -> Result<(String, &'static str)> {
+fn content_id_of(parameters: &Parameters, own: Option<&str>, options: &Options) -> Result<(String, &'static str)> {
     if let Some(given) = options.given.text(&CONTENT_ID) {
         return match content_id::fault(given) {
             Some(fault) => Err(Error::Usage(format!("--content-id {given}: {fault}"))),
             None => Ok((given.to_owned(), "given")),
         };
+    }
+    if let Some(own) = own {
+        return Ok((own.to_owned(), "that of the package"));
     }
     let own = parameters.text("CONTENT_ID");
     if content_id::fault(own).is_none() {
@@ -157,10 +164,13 @@ fn content_id_of(parameters: &Parameters, options: &Options) -> Result<(String, 
 }
 
 fn package(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    let is_package = pkg::PACKAGE.is_of(&item.opened);
+    let notices = if is_package { item.sound(options.keep_damage, setting)? } else { Vec::new() };
     let mut tree = item.opened.holds.tree.clone().unwrap_or_default();
     add_folders(&mut tree);
     let parameters = Parameters::read(item, setting)?;
-    let (content_id, origin) = content_id_of(&parameters, options)?;
+    let own = item.opened.get("content id").filter(|id| is_package && content_id::fault(id).is_none());
+    let (content_id, origin) = content_id_of(&parameters, own, options)?;
     let key = match options.given.has(&FINALIZED) {
         true => Some(keys::find(&item.keyring, KeyRole::Package, "a finalized package")?.0),
         false => None,
@@ -178,6 +188,7 @@ fn package(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) ->
     let bytes: u64 = tree.files().map(|(_, f)| f.len).sum();
     let before: SourceRef = Arc::new(Fill { byte: 0, len: bytes });
     let mut made = Made::new(blueprint, before, "all files and folders; times and links have no place in a package");
+    made.notices = notices;
     made.facts.push(("content id".into(), format!("{} ({origin})", making.content_id)));
     if is_finalized {
         made.notices.push(Notice::new(
@@ -236,7 +247,7 @@ fn id_of_disc(item: &Item, options: &Options) -> Result<(String, &'static str)> 
     let id = item.opened.identity.id.clone().unwrap_or_default();
     let title = item.opened.identity.title.as_ref().unwrap_or(&item.stem);
     let values = vec![("TITLE_ID".to_owned(), plain(&id)), ("TITLE".to_owned(), title.clone())];
-    content_id_of(&Parameters { values }, options)
+    content_id_of(&Parameters { values }, None, options)
 }
 
 fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {

@@ -72,6 +72,7 @@ impl Format for Ext {
         let all = layout.blocks.saturating_mul(layout.block_len);
         let taken = layout.blocks.saturating_sub(layout.free_blocks).saturating_mul(layout.block_len);
         opened.fact("used", used(taken, all));
+        opened.extent.free = Some(all - taken);
         if !layout.is_clean() {
             opened.notice("the volume was not shut down: what stands only in its journal is missing or out of date");
         }

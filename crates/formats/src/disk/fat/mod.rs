@@ -71,7 +71,9 @@ impl Format for Fat {
         match Table::new(source.clone(), layout.clone()).count(opener.watch()) {
             Ok(taken) => {
                 let bytes = u64::from(taken) * layout.cluster_len;
-                opened.fact("used", used(bytes, u64::from(layout.clusters) * layout.cluster_len));
+                let all = u64::from(layout.clusters) * layout.cluster_len;
+                opened.fact("used", used(bytes, all));
+                opened.extent.free = Some(all.saturating_sub(bytes));
             }
             Err(Error::Cancelled) => return Err(Error::Cancelled),
             // A table that cannot be read is told by the files whose chains it holds, and by verify.

@@ -162,6 +162,7 @@ impl Format for Ntfs {
         {
             let taken: u64 = bits.iter().map(|b| u64::from(b.count_ones())).sum();
             opened.fact("used", used(taken * layout.cluster_len, layout.len));
+            opened.extent.free = Some(layout.len.saturating_sub(taken * layout.cluster_len));
         }
         opened.holds.tree = Some(volume.tree()?);
         let records = volume.table.clone();

@@ -161,7 +161,7 @@ pub fn unpack(input: &[u8], most: usize) -> Result<Vec<u8>> {
         for n in 0..=length {
             out.push(out[from + n]);
         }
-        state = (out.len() + 1 & 1) + 6;
+        state = ((out.len() + 1) & 1) + 6;
     }
 }
 
@@ -243,7 +243,7 @@ mod tests {
             }
             let last = *self.done.last().unwrap();
             self.done.extend([last, last]);
-            self.state = (self.done.len() + 1 & 1) + 6;
+            self.state = ((self.done.len() + 1) & 1) + 6;
         }
 
         fn end(&mut self) {

@@ -58,12 +58,15 @@ pub const CONTENT_TYPES: [(u32, &str); 23] = [
     (31, "PS Vita theme"),
 ];
 
+/// A metadata packet: id and value.
+type Told = (u32, Vec<u8>);
+
 /// The header of a package and what its metadata says.
 pub struct Header {
     /// As it stands.
     pub(super) raw: Head,
-    /// The packets: id and value.
-    packets: Vec<(u32, Vec<u8>)>,
+    /// The packets.
+    packets: Vec<Told>,
     /// The metadata's bytes, and the digests behind them, where there is room for some.
     metadata: Vec<u8>,
     digests: Option<Digests>,
@@ -207,7 +210,7 @@ impl Header {
 }
 
 /// The packets, and where they end.
-fn packets(source: &dyn Source, raw: &Head, at: u64) -> Result<(Vec<(u32, Vec<u8>)>, u64)> {
+fn packets(source: &dyn Source, raw: &Head, at: u64) -> Result<(Vec<Told>, u64)> {
     let count = raw.packets.get();
     if count > MOST_PACKETS {
         return Err(Error::malformed(ID, format!("{count} metadata packets"), 0x0c));

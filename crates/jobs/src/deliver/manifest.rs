@@ -1,0 +1,110 @@
+//! The list of what was put on a card: lines as checksum programs write and read them, so that it can be checked without us.
+
+use decanter_core::digest::{hex, unhex};
+use decanter_core::source::{FileSource, Source, read_vec};
+use decanter_core::{Error, Guard, Result, native};
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// What it is called, at the top of the card.
+pub const NAME: &str = "decanter delivery.sha1";
+/// A list of a million files.
+const MOST: u64 = 256 << 20;
+const SHA1: usize = 20;
+const HEAD: &str =
+    "# What decanter deliver has put here. \"decanter deliver --check DIR\" compares it; so does \"sha1sum -c\".\n";
+
+/// Paths below the card, with `/`, and the SHA-1 of each.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub(super) struct Manifest(pub(super) BTreeMap<String, [u8; SHA1]>);
+
+impl Manifest {
+    /// The list of a card; empty where there is none.
+    ///
+    /// # Errors
+    /// When it cannot be read, or a line is none of such a list.
+    pub(super) fn read(card: &Path) -> Result<Option<Self>> {
+        let path = card.join(NAME);
+        if std::fs::symlink_metadata(&path).is_err() {
+            return Ok(None);
+        }
+        let source = FileSource::open(&path, &Guard::default())?;
+        let bytes = read_vec(&source, 0, source.len(), "a list of what was delivered", MOST)?;
+        Self::parse(&String::from_utf8_lossy(&bytes)).map(Some).map_err(|line| {
+            let why = format!("line {line} of \"{}\" is no digest and name", native::text(&path));
+            Error::Unreadable { why }
+        })
+    }
+
+    fn parse(text: &str) -> std::result::Result<Self, usize> {
+        let mut list = Self::default();
+        for (number, line) in (1..).zip(text.lines()) {
+            if line.is_empty() || line.starts_with('#') {
+                continue;
+            }
+            let (is_escaped, line) = line.strip_prefix('\\').map_or((false, line), |rest| (true, rest));
+            let (digits, name) = line.split_once("  ").ok_or(number)?;
+            let mut digest = [0; SHA1];
+            let whole = unhex(digits, &mut digest).is_some_and(|d| d.len() == SHA1);
+            if !whole || name.is_empty() {
+                return Err(number);
+            }
+            let name = if is_escaped { unescaped(name) } else { name.to_owned() };
+            list.0.insert(name, digest);
+        }
+        Ok(list)
+    }
+
+    /// As it is written.
+    pub(super) fn text(&self) -> String {
+        let mut text = HEAD.to_owned();
+        for (path, digest) in &self.0 {
+            match path.contains(['\n', '\\']) {
+                true => {
+                    let path = path.replace('\\', "\\\\").replace('\n', "\\n");
+                    text.push_str(&format!("\\{}  {path}\n", hex(digest)));
+                }
+                false => text.push_str(&format!("{}  {path}\n", hex(digest))),
+            }
+        }
+        text
+    }
+}
+
+/// A name as checksum programs escape it: `\\n` is a line's end, `\\\\` a backslash.
+fn unescaped(name: &str) -> String {
+    let (mut plain, mut signs) = (String::new(), name.chars());
+    while let Some(sign) = signs.next() {
+        match (sign, sign == '\\') {
+            (_, true) if signs.as_str().starts_with('n') => {
+                signs.next();
+                plain.push('\n');
+            }
+            (_, true) => plain.extend(signs.next()),
+            (sign, false) => plain.push(sign),
+        }
+    }
+    plain
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn lines_that_are_none_have_their_number() {
+        assert_eq!(Manifest::parse("# a\n\nnonsense\n"), Err(3));
+        assert_eq!(Manifest::parse(&format!("{}  \n", "0".repeat(40))), Err(1));
+        assert_eq!(Manifest::parse(&format!("{}  x\n", "0".repeat(38))), Err(1));
+        assert!(Manifest::parse(&format!("{}  a b\n", "0".repeat(40))).unwrap().0.contains_key("a b"));
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read(paths in proptest::collection::btree_map("[a-z \\\\\n.]{1,12}", any::<[u8; 20]>(), 0..6)) {
+            let list = Manifest(paths);
+            prop_assert_eq!(Manifest::parse(&list.text()), Ok(list));
+        }
+    }
+}
