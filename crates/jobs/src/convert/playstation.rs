@@ -34,6 +34,7 @@ pub(super) static TARGETS: [Target; 3] = [
         made_of: "images of PS2 discs, raw CDs by their cue sheets",
         options: &[&CONTENT_ID, &DEBUG_CONSOLE, &BLANK],
         accepts: accepts_disc,
+        needs: needs_keys,
         lay: classics,
         ..Target::BASE
     },
@@ -226,6 +227,30 @@ fn accepts_disc(item: &Item, _: &Target) -> Option<u8> {
     item.opened.holds.disc.map(|_| if is_one { 5 } else { 25 })
 }
 
+/// Which of the keys are missing.
+fn needs_keys(item: &Item) -> &'static str {
+    let has = |part| keys::find(&item.keyring, KeyRole::Classics(Console::Consumer, part), "").is_ok();
+    let has_secrets = has(keys::Part::Data) && has(keys::Part::Meta);
+    let is_licensed = licence_of(item, "").is_some();
+    match (has_secrets, is_licensed) {
+        (true, true) => "",
+        (true, false) => "--key HEX",
+        (false, true) => "--keys FILE",
+        (false, false) => "--keys FILE --key HEX",
+    }
+}
+
+/// The first licence key that there is for a disc.
+fn licence_of(item: &Item, content_id: &str) -> Option<licence::Candidate> {
+    licences(item, content_id).found.into_iter().next()
+}
+
+/// All that may be it.
+fn licences(item: &Item, content_id: &str) -> licence::Candidates {
+    let names = [item.stem.clone(), item.opened.identity.id.clone().unwrap_or_default()];
+    licence::candidates(content_id, &names, &item.keyring)
+}
+
 /// The bytes that an image has of a disc, and what it was pressed on.
 fn disc(item: &Item) -> Result<(SourceRef, limg::Kind)> {
     let is_cd = item.opened.holds.disc == Some(Disc::Cd);
@@ -252,8 +277,7 @@ fn id_of_disc(item: &Item, options: &Options) -> Result<(String, &'static str)> 
 
 fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let (content_id, origin) = id_of_disc(item, options)?;
-    let names = [item.stem.clone(), item.opened.identity.id.clone().unwrap_or_default()];
-    let candidates = licence::candidates(&content_id, &names, &item.keyring);
+    let candidates = licences(item, &content_id);
     let Some(licence) = candidates.found.first() else {
         return Err(candidates.trouble(&item.keyring, &content_id, Vec::new()).into());
     };

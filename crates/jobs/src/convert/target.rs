@@ -37,6 +37,8 @@ pub struct Target {
     pub(super) gather: Option<Gather>,
     /// Whether a source can become it, and how useful that is.
     pub(super) accepts: fn(&Item, &Target) -> Option<u8>,
+    /// What has to be given with it for this source: options with placeholders, for the command that is shown.
+    pub(super) needs: fn(&Item) -> &'static str,
     /// Whether it is meant where no target is named.
     pub(super) is_meant: fn(&Item, &Target, &Options) -> bool,
     /// Lays it out.
@@ -63,6 +65,7 @@ impl Target {
         open: open::whole,
         gather: None,
         accepts: |_, _| None,
+        needs: |_| "",
         is_meant: |_, _, _| false,
         lay: |_, target, _, _| Err(Error::unsupported(target.id, "making a new one")),
     };
@@ -70,6 +73,11 @@ impl Target {
     /// Whether a source can become it, and how useful that is: the most useful is shown first.
     pub fn accepts(&self, item: &Item) -> Option<u8> {
         (self.accepts)(item, self)
+    }
+
+    /// What has to be given with it for this source.
+    pub fn needs(&self, item: &Item) -> &'static str {
+        (self.needs)(item)
     }
 
     /// Whether a choice has a meaning with it.

@@ -48,7 +48,9 @@ pub(super) fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         fitting.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));
         // What is as useful as copying the file is left to who asks for it.
         for (_, target) in fitting.into_iter().filter(|(use_of, _)| *use_of > 10) {
-            list.push(Becomes { what: target.id, command: format!("decanter convert {source} --to {}", target.id) });
+            let (id, needs) = (target.id, target.needs(item));
+            let needs = if needs.is_empty() { String::new() } else { format!(" {needs}") };
+            list.push(Becomes { what: id, command: format!("decanter convert {source} --to {id}{needs}") });
         }
     }
     list
