@@ -2,7 +2,7 @@
 
 use super::header::{self, ENTRY, Hashes, IN_GROUP, SEGMENT};
 use super::lock::{Lock, SHA1};
-use crate::package::ps3::cbc_encrypt;
+use crate::package::ps3::{cbc_encrypt, cbc_encrypt_each};
 use decanter_core::blueprint::{Blueprint, PackWorker, Packer, Weeder};
 use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::keyring::Key;
@@ -58,8 +58,8 @@ impl PackWorker for Group {
         packed.extend_from_slice(raw);
         packed.resize(start + segment + raw.len().next_multiple_of(segment), 0);
         let (table, segments) = packed[start..].split_at_mut(segment);
-        for (entry, segment) in table.chunks_exact_mut(ENTRY).zip(segments.chunks_exact_mut(segment)) {
-            cbc_encrypt(&self.data, &self.iv, segment)?;
+        cbc_encrypt_each(&self.data, &self.iv, segment, segments)?;
+        for (entry, segment) in table.chunks_exact_mut(ENTRY).zip(segments.chunks_exact(segment)) {
             entry[..SHA1].copy_from_slice(&of_bytes(Algorithm::Sha1, segment).bytes);
         }
         Ok(())

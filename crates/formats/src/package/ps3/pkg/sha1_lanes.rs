@@ -1,10 +1,10 @@
 //! SHA-1 (FIPS 180-4) of the 64 bytes that the debug key stream counts with, for several counters side by side: one digest
 //! gives 16 bytes, and one after the other they would take eight times as long as hashing the data itself.
 
-/// Counters at once: as many as a wide register has words.
-pub const LANES: usize = 8;
+use wide::u32x8;
 
-type Word = [u32; LANES];
+/// Counters at once.
+pub const LANES: usize = 8;
 
 const START: [u32; 5] = [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476, 0xc3d2_e1f0];
 
@@ -21,36 +21,31 @@ const PADDING: [u32; 80] = {
     words
 };
 
-#[inline(always)]
-fn each(f: impl Fn(usize) -> u32) -> Word {
-    std::array::from_fn(f)
+fn rotated(word: u32x8, by: u32) -> u32x8 {
+    word << by | word >> (32 - by)
 }
 
-/// The function and the constant of round `t`.
+/// Twenty rounds, whose function is `mix`.
 #[inline(always)]
-fn mixed(t: usize, b: u32, c: u32, d: u32) -> u32 {
-    match t / 20 {
-        0 => (b & c | !b & d).wrapping_add(0x5a82_7999),
-        1 => (b ^ c ^ d).wrapping_add(0x6ed9_eba1),
-        2 => (b & c | b & d | c & d).wrapping_add(0x8f1b_bcdc),
-        _ => (b ^ c ^ d).wrapping_add(0xca62_c1d6),
-    }
-}
-
-/// All 80 rounds over `state`; `word` gives the word of a round.
-#[inline(always)]
-fn compress(state: &mut [Word; 5], mut word: impl FnMut(usize) -> Word) {
+fn twenty(state: &mut [u32x8; 5], words: &[u32x8], constant: u32, mix: impl Fn([u32x8; 3]) -> u32x8) {
     let [mut a, mut b, mut c, mut d, mut e] = *state;
-    for t in 0..80 {
-        let w = word(t);
-        let next = each(|i| {
-            let sum = a[i].rotate_left(5).wrapping_add(mixed(t, b[i], c[i], d[i]));
-            sum.wrapping_add(e[i]).wrapping_add(w[i])
-        });
-        (e, d, c, b, a) = (d, c, each(|i| b[i].rotate_left(30)), a, next);
+    let constant = u32x8::splat(constant);
+    for word in words {
+        let next = rotated(a, 5) + mix([b, c, d]) + e + *word + constant;
+        (e, d, c, b, a) = (d, c, rotated(b, 30), a, next);
     }
-    for (own, new) in state.iter_mut().zip([a, b, c, d, e]) {
-        *own = each(|i| own[i].wrapping_add(new[i]));
+    *state = [a, b, c, d, e];
+}
+
+/// All 80 rounds over `state`.
+fn compress(state: &mut [u32x8; 5], words: &[u32x8; 80]) {
+    let before = *state;
+    twenty(state, &words[..20], 0x5a82_7999, |[b, c, d]| d ^ b & (c ^ d));
+    twenty(state, &words[20..40], 0x6ed9_eba1, |[b, c, d]| b ^ c ^ d);
+    twenty(state, &words[40..60], 0x8f1b_bcdc, |[b, c, d]| b & c | d & (b | c));
+    twenty(state, &words[60..], 0xca62_c1d6, |[b, c, d]| b ^ c ^ d);
+    for (own, old) in state.iter_mut().zip(before) {
+        *own += old;
     }
 }
 
@@ -58,23 +53,19 @@ fn compress(state: &mut [Word; 5], mut word: impl FnMut(usize) -> Word) {
 pub fn beginnings(seed: &[u8; 16], first: u64) -> [u8; 16 * LANES] {
     let part = |at: usize| u32::from_be_bytes([seed[at], seed[at + 1], seed[at + 2], seed[at + 3]]);
     let counter = |i: usize| first.wrapping_add(i as u64);
-    let mut words = [[0; LANES]; 16];
+    let mut words = [u32x8::splat(0); 80];
     for (slot, at) in [0, 4, 0, 4, 8, 12, 8, 12].into_iter().enumerate() {
-        words[slot] = [part(at); LANES];
+        words[slot] = u32x8::splat(part(at));
     }
-    words[14] = each(|i| (counter(i) >> 32) as u32);
-    words[15] = each(|i| counter(i) as u32);
-    let mut state = START.map(|word| [word; LANES]);
-    compress(&mut state, |t| {
-        if t >= 16 {
-            words[t % 16] = each(|i| {
-                let all = words[(t + 13) % 16][i] ^ words[(t + 8) % 16][i] ^ words[(t + 2) % 16][i] ^ words[t % 16][i];
-                all.rotate_left(1)
-            });
-        }
-        words[t % 16]
-    });
-    compress(&mut state, |t| [PADDING[t]; LANES]);
+    words[14] = u32x8::new(std::array::from_fn(|i| (counter(i) >> 32) as u32));
+    words[15] = u32x8::new(std::array::from_fn(|i| counter(i) as u32));
+    for t in 16..80 {
+        words[t] = rotated(words[t - 3] ^ words[t - 8] ^ words[t - 14] ^ words[t - 16], 1);
+    }
+    let mut state = START.map(u32x8::splat);
+    compress(&mut state, &words);
+    compress(&mut state, &PADDING.map(u32x8::splat));
+    let state = state.map(u32x8::to_array);
     let mut out = [0; 16 * LANES];
     for (lane, bytes) in out.chunks_exact_mut(16).enumerate() {
         for (word, place) in state.iter().zip(bytes.chunks_exact_mut(4)) {
