@@ -75,6 +75,7 @@ impl Cli {
                 .chain(with.settled.key_places.iter().cloned())
                 .collect(),
             language: with.settled.language.clone(),
+            note_places: with.settled.note_places.clone(),
             launch: with.settled.launch.clone(),
             path: None,
             ..*with.settled

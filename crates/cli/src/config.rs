@@ -16,6 +16,9 @@ pub struct Config {
     /// Files and folders with keys; relative ones are relative to the configuration's folder.
     #[serde(default)]
     keys: Vec<PathBuf>,
+    /// Folders with lists of what is known to run, as with `keys`; new ones are kept in the first.
+    #[serde(default)]
+    notes: Vec<PathBuf>,
     /// As the option of this name.
     color: Option<When>,
     /// As the option of this name.
@@ -48,6 +51,7 @@ pub struct Settled {
     /// Whether it is there.
     pub has_file: bool,
     pub key_places: Vec<(PathBuf, Origin)>,
+    pub note_places: Vec<PathBuf>,
     pub color: (When, Origin),
     pub jobs: (Option<u16>, Origin),
     pub language: (Option<String>, Origin),
@@ -77,6 +81,8 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
         .chain(from_file.map(|p| (p, Origin::Configuration)))
         .collect();
     key_places.iter().try_for_each(|(place, origin)| check_keys(place, *origin, path.as_deref()))?;
+    let mut note_places: Vec<PathBuf> = config.notes.iter().map(|p| base.join(p)).collect();
+    note_places.extend(own.as_ref().map(|o| o.join("notes")));
     key_places.extend(own.map(|o| (o.join("keys"), Origin::Default)));
     if let Some(code) = &config.language {
         check_language(code, path.as_deref())?;
@@ -85,6 +91,7 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
         path,
         has_file,
         key_places,
+        note_places,
         color: first([(global.color, Origin::Option), (config.color, Origin::Configuration)])
             .map_or((When::Auto, Origin::Default), |found| found),
         jobs: first([(global.jobs, Origin::Option), (config.jobs, Origin::Configuration)])
@@ -146,7 +153,7 @@ fn read(path: &Path) -> Result<Config, Failure> {
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("open", path, e)))?;
     let config: Config = toml_text::parse(&text).map_err(|why| {
         Failure::usage(what(), why)
-            .hint("it may have: keys = [\"FOLDER\", ...], color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
+            .hint("it may have: keys = [\"FOLDER\", ...], notes = [\"FOLDER\"], color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
     })?;
     match config.jobs {
         Some(jobs) if !(1..=256).contains(&jobs) => {
@@ -170,6 +177,7 @@ impl Settled {
         let mut setting = Setting::new(watch);
         setting.key = key.and_then(KeyArg::key);
         setting.key_places = self.key_places.iter().map(|(place, _)| place.clone()).collect();
+        setting.note_places.clone_from(&self.note_places);
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
         if let Some(path) = &self.path {

@@ -45,6 +45,13 @@ pub(crate) fn key_list() -> String {
     text
 }
 
+/// What visitors have noted of these discs.
+pub(crate) const NOTES: &str = "id,title,region,target,verdict,remark,source,date,heat\n\
+    DCES-00099,Moth Parade,Europe,ps3,runs,wings flicker in the last level,night shift,2026-10-02,warm\n\
+    DCET-20007,Lamplighter Lane,Europe,ps3,runs,,night shift,2026-10-09,\n\
+    DCNT-10004,Gullwing GP,North America,ps3,stops,at the second title picture,day shift,2026-10-11,hot\n\
+    ,Brine & Bramble,,ps3,untried,,day shift,2026-10-12,\n";
+
 /// The files of the game, by their paths in its folder.
 pub(crate) fn game() -> Vec<(&'static str, Vec<u8>)> {
     let program = [b"SCE\0".to_vec(), content::route(3)].concat();

@@ -99,6 +99,8 @@ pub struct Console {
     pub keys: PathBuf,
     /// A game, as a folder of its files.
     pub game: PathBuf,
+    /// A list of what is known to run.
+    pub notes: PathBuf,
     /// An image of an empty stick.
     pub stick_image: PathBuf,
     /// The folder that stands for the stick itself.
@@ -301,6 +303,7 @@ fn console(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> 
     }
     Ok(Console {
         keys: file("keys/museum.keys", console::key_list().into_bytes())?,
+        notes: file("notes.csv", console::NOTES.as_bytes().to_vec())?,
         stick_image: put("console/stick.img", &console::stick())?,
         folder: place,
         game,

@@ -25,6 +25,7 @@ pub mod list;
 mod locate;
 pub mod merge;
 mod nearest;
+pub mod notes;
 pub mod overlay;
 mod padding;
 pub mod patch;
@@ -66,6 +67,8 @@ pub struct Setting<'a> {
     pub key: Option<Key>,
     /// Files and folders with keys, in the order in which they are looked into.
     pub key_places: Vec<PathBuf>,
+    /// Folders with lists of what is known to run; new ones are kept in the first.
+    pub note_places: Vec<PathBuf>,
     /// Whether existing targets are replaced.
     pub replace: bool,
     /// Whether everything is done but the writing.
@@ -76,6 +79,8 @@ pub struct Setting<'a> {
     pub language: Option<String>,
     /// The keys of `key_places`, read when the first source is opened: a folder may hold thousands.
     kept_keys: Arc<OnceLock<key_files::Gathering>>,
+    /// The notes of `note_places`, read when the first title is met.
+    kept_notes: Arc<notes::Kept>,
     /// Archives that are still open.
     containers: Arc<locate::Containers>,
     /// Whether what was not read when a dump was made counts as zeros.
@@ -104,11 +109,13 @@ impl<'a> Setting<'a> {
             watch,
             key: None,
             key_places: Vec::new(),
+            note_places: Vec::new(),
             replace: false,
             dry_run: false,
             jobs,
             language: None,
             kept_keys: Arc::default(),
+            kept_notes: Arc::default(),
             containers: Arc::default(),
             incomplete: false,
             unchecked: false,
@@ -128,8 +135,10 @@ impl<'a> Setting<'a> {
             watch,
             key: self.key.clone(),
             key_places: self.key_places.clone(),
+            note_places: self.note_places.clone(),
             language: self.language.clone(),
             kept_keys: self.kept_keys.clone(),
+            kept_notes: self.kept_notes.clone(),
             containers: self.containers.clone(),
             duties: Mutex::default(),
             scratch: self.scratch.clone(),

@@ -19,6 +19,7 @@ mod launcher;
 mod list;
 mod manual;
 mod merge;
+mod notes;
 mod patch;
 mod recipe;
 mod save;
@@ -64,6 +65,8 @@ pub enum Command {
     #[command(subcommand)]
     Recipe(recipe::Recipe),
     Launcher(launcher::Launcher),
+    #[command(subcommand)]
+    Notes(notes::Notes),
     Deliver(deliver::Deliver),
     Keys(keys::Keys),
     Config(config::Config),
@@ -103,6 +106,7 @@ impl Command {
             Self::Label(command) => command,
             Self::Recipe(command) => command,
             Self::Launcher(command) => command,
+            Self::Notes(command) => command,
             Self::Deliver(command) => command,
             Self::Keys(command) => command,
             Self::Config(command) => command,

@@ -23,6 +23,7 @@ mod machines;
 mod matches;
 #[cfg(unix)]
 mod names;
+mod notes;
 mod pasted;
 mod patch;
 mod save;

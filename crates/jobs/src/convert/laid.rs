@@ -39,6 +39,7 @@ pub(super) fn make(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ConvertReport, Answer), Failure> {
+    crate::notes::tell(item, setting);
     let main = parts::main_path(item, target, output, options);
     Laid::check(item, target, options, setting)?;
     setting.check_target(&main)?;

@@ -363,6 +363,14 @@ fn not_understood(shown: &str, failure: Failure) -> Identity {
     }
 }
 
+/// What the user's lists say of it.
+fn known(item: &Item, setting: &Setting<'_>) -> Vec<Fact> {
+    match crate::notes::of_item(item, setting) {
+        Ok(notes) => notes.iter().map(|n| Fact { name: "noted", value: n.words() }).collect(),
+        Err(e) => vec![Fact { name: "noted", value: format!("nothing can be said: {e}") }],
+    }
+}
+
 /// Everything known of an opened source.
 pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     let opened = &item.opened;
@@ -376,6 +384,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         fact.value = own;
     }
     facts.extend(drive::facts(item, setting));
+    facts.extend(known(item, setting));
     let tracks = &item.opened.holds.tracks;
     let stored = item.source.as_ref().map_or(0, |s| s.len());
     let bytes = if tracks.is_empty() { stored } else { tracks.iter().map(|t| t.source.len()).sum() };
