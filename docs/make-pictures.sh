@@ -52,10 +52,7 @@ shot verify-damaged '' \
 shot extract '' \
     'decanter extract "saltmarsh/Kelp Courier.zip" -o kelp' \
     'decanter extract saltmarsh/*.iso -o games' \
-    'decanter extract saltmarsh/*.iso -o games'
-shot decrypt '' \
-    'decanter decrypt "saltmarsh/Kelp Courier.zip" -o kelp.iso --verify' \
-    'decanter decrypt saltmarsh -o clear'
+    'decanter decrypt "saltmarsh/Kelp Courier.zip" -o kelp.iso --verify'
 shot list '' \
     'decanter list "saltmarsh/Moth Parade.iso"' \
     'decanter list "saltmarsh/machines/Tide Table.lha"'
@@ -95,6 +92,11 @@ shot merge 'rm -rf card parts' \
     'decanter identify saltmarsh/shelf' \
     'decanter merge "saltmarsh/shelf/Kelp Courier" --to xci -o card/' \
     "decanter unmerge \"$cards\" --keys saltmarsh/shelf/keys -o parts"
+shot console 'rm -rf saltmarsh/console/stick/* rescue.pkg lane.bin.enc' \
+    'decanter convert "saltmarsh/console/Fogbell Rescue" --to pkg -o rescue.pkg --prove' \
+    'decanter convert "saltmarsh/Lamplighter Lane.iso" --to ps2-classics --keys saltmarsh/console/keys -o lane.bin.enc --prove' \
+    'decanter deliver rescue.pkg "saltmarsh/Moth Parade.iso" --onto saltmarsh/console/stick --layout ps3 --like saltmarsh/console/stick.img' \
+    'decanter deliver --check saltmarsh/console/stick'
 shot machines 'rm -f games.d64 tide.hdf' \
     'decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64' \
     'decanter list games.d64' \

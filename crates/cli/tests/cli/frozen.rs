@@ -69,7 +69,7 @@ fn whatever_the_demo_becomes_has_the_same_bytes() {
     run(folder.path(), &["demo", "shelf", "--size", "6MiB", "--no-tour"]).expect(0);
     let mut names: Vec<String> =
         crate::support::tree(&folder.path().join("shelf")).into_iter().map(|(n, _)| n).collect();
-    names.extend(["drawer", "machines/fixes", "handheld"].map(str::to_owned));
+    names.extend(["drawer", "machines/fixes", "handheld", "console/Fogbell Rescue"].map(str::to_owned));
     let mut table = String::new();
     for name in names {
         let identity = run(folder.path(), &["identify", &format!("shelf/{name}"), "--json"]);

@@ -48,7 +48,8 @@ fn what_a_source_becomes_is_what_convert_does() {
             .iter()
             .filter(|t| !["folder", "decrypted image", "trimmed"].contains(&t.as_str()))
         {
-            let words = ["convert", text(source), "--to", target, "-o", "x", "--dry-run"];
+            let keys = text(&d.console.keys);
+            let words = ["convert", text(source), "--to", target, "-o", "x", "--dry-run", "--keys", keys];
             run(folder.path(), &words).expect(0).says("would write");
         }
     }

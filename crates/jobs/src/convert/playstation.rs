@@ -224,7 +224,8 @@ fn wrapped(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) ->
 /// PS2 discs know what they were pressed on.
 fn accepts_disc(item: &Item, _: &Target) -> Option<u8> {
     let is_one = item.around.last().is_some_and(|around| around.format == image::IMAGE.id());
-    item.opened.holds.disc.map(|_| if is_one { 5 } else { 25 })
+    let is_disc = item.opened.identity.kind.starts_with("PS2 disc");
+    is_disc.then_some(if is_one { 5 } else { 25 })
 }
 
 /// Which of the keys are missing.

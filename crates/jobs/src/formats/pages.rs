@@ -19,6 +19,7 @@ pages! {
     "cnmt": "nsp" "xci" "nca";
     "cso": "cso" "zso";
     "dat": "dat";
+    "edat": "edat";
     "ext": "ext";
     "fat": "fat";
     "gb": "gb" "gbc";
@@ -43,7 +44,9 @@ pages! {
     "patches": "ips" "ups" "bps";
     "pce": "pce";
     "pfs0-hfs0": "pfs0" "hfs0" "nsp" "xci";
+    "pkg": "pkg";
     "playstation-disc": "ps-disc" "ps3-disc" "psp-disc" "iso";
+    "ps2-classics": "ps2-classics";
     "ps3-disc": "ps3-disc";
     "save": "gb" "gba" "md" "n64" "nds" "nes" "pce" "sms" "snes";
     "sfo": "sfo";

@@ -50,7 +50,7 @@ fn csv_list(text: &str, list: &str) -> std::result::Result<Parsed, String> {
     let mut parsed = begin(&head)?;
     for row in reader.records() {
         let row = row.map_err(told)?;
-        let line = row.position().map_or(0, csv::Position::line);
+        let line = row.position().map_or(0, |p| after_blanks(text, p.line()));
         let mut note = Note { list: list.to_owned(), ..Note::default() };
         head.iter().zip(row.iter()).for_each(|(column, value)| note.put(column, value.to_owned()));
         if row.len() > head.len() {
@@ -60,6 +60,13 @@ fn csv_list(text: &str, list: &str) -> std::result::Result<Parsed, String> {
         }
     }
     Ok(parsed)
+}
+
+/// The number of a line, or of the first one after it that is not empty: records are counted from where the one before
+/// them ends.
+fn after_blanks(text: &str, line: u64) -> u64 {
+    let skip = line.saturating_sub(1) as usize;
+    line + text.lines().skip(skip).take_while(|l| l.trim().is_empty()).count() as u64
 }
 
 /// A list in TOML.
