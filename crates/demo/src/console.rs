@@ -83,6 +83,7 @@ fn parameters() -> Parameters {
             text("TITLE_ID", "DCNT10009"),
             text("VERSION", "01.00"),
         ],
+        ..Parameters::default()
     }
 }
 

@@ -278,5 +278,6 @@ fn parameters() -> Parameters {
             text("TITLE_ID", "DCNT10001"),
             text("VERSION", "01.00"),
         ],
+        ..Parameters::default()
     }
 }

@@ -127,6 +127,7 @@ pub(crate) fn moth() -> Result<SourceRef> {
             text("PSP_SYSTEM_VER", "3.71"),
             text("TITLE", "Moth Parade"),
         ],
+        ..Parameters::default()
     };
     let mut files = vec![
         bytes("UMD_DATA.BIN", b"DCES-00099|0123456789ABCDEF|0001|G               |".to_vec()),

@@ -92,7 +92,11 @@ fn archive() -> Vec<u8> {
 
 fn parameters() -> Vec<u8> {
     let text = |n: &str, v: &str| (n.to_owned(), Value::Text(v.to_owned()));
-    Parameters { entries: vec![text("TITLE", "Moth Parade"), ("BOOTABLE".into(), Value::Number(1))] }.compose()
+    Parameters {
+        entries: vec![text("TITLE", "Moth Parade"), ("BOOTABLE".into(), Value::Number(1))],
+        ..Parameters::default()
+    }
+    .compose()
 }
 
 #[test]

@@ -161,6 +161,7 @@ fn the_parameter_file_is_read_through_the_cipher() {
     let text = |n: &str, v: &str| (n.to_owned(), decanter_formats::record::sfo::Value::Text(v.to_owned()));
     let sfo = decanter_formats::record::sfo::Parameters {
         entries: vec![text("TITLE", "Gullwing GP"), text("TITLE_ID", "DCNT10009"), text("VERSION", "01.02")],
+        ..Default::default()
     };
     let d = disc(&[("PARAM.SFO", sfo.compose())]);
     let (_, opened) = protection(&d.sealed, &ring(&[("DCNT10004", &d.key)]));

@@ -66,7 +66,7 @@ fn show(page: &mut Page, report: &DeliverReport, took: Duration, manner: Manner)
     page.wrote(if report.dry_run { "would put files into" } else { "put files into" }, native::text(&onto));
     for file in report.files.iter().take(most) {
         let there = if file.was_there { ", there already" } else { "" };
-        page.row("", format!("{}  {}{there}", file.path, size(file.bytes)));
+        page.row("file", format!("{}  {}{there}", file.path, size(file.bytes)));
     }
     if report.files.len() > most {
         page.row("", format!("and {}; -v names them all", count(report.files.len() - most, "more file")));
@@ -85,7 +85,7 @@ fn show(page: &mut Page, report: &DeliverReport, took: Duration, manner: Manner)
             true => "what is there was compared with the sources, and is identical",
             false => "every file was read back after it was on the medium, and is identical",
         };
-        page.row("proof", proof);
+        page.row("proof", format!("{}{proof}{}", style::GOOD, style::PLAIN));
         page.row("list", native::text(&report.manifest));
         page.row("took", speed(report.bytes, took));
     }

@@ -6,6 +6,7 @@ use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Error, Result};
+use std::collections::BTreeMap;
 use zerocopy::byteorder::{LE, U16, U32};
 use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
 
@@ -13,6 +14,8 @@ const ID: &str = "sfo";
 const MAGIC: &[u8; 4] = b"\0PSF";
 /// Parameter files have a few hundred bytes; this leaves room for any.
 const MOST_BYTES: u64 = 1 << 20;
+/// The most bytes that are reserved for a value.
+const MOST_ROOM: u32 = 64 << 10;
 
 #[derive(FromBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
@@ -38,8 +41,8 @@ const HEADER_LEN: usize = 20;
 const ENTRY_LEN: usize = 16;
 const _: () = assert!(size_of::<RawHeader>() == HEADER_LEN && size_of::<RawEntry>() == ENTRY_LEN);
 
-/// UTF-8 without a terminator.
-const TEXT_UNTERMINATED: u16 = 0x0004;
+/// UTF-8 without a terminator, or bytes.
+const UNTERMINATED: u16 = 0x0004;
 /// UTF-8 with a terminating zero.
 const TEXT: u16 = 0x0204;
 /// A 32-bit number, little-endian.
@@ -52,8 +55,36 @@ pub enum Value {
     Text(String),
     /// A number.
     Number(u32),
-    /// Bytes of a kind that is not known.
+    /// Bytes, or a text without a zero at its end.
     Bytes(Vec<u8>),
+    /// A value of a kind that is not known: kind, bytes.
+    Other(u16, Vec<u8>),
+}
+
+impl Value {
+    /// As it is shown.
+    fn shown(&self) -> String {
+        match self {
+            Self::Text(text) => text.clone(),
+            Self::Number(number) => format!("{number} ({number:#x})"),
+            Self::Bytes(bytes) | Self::Other(_, bytes) => {
+                let end = bytes.iter().position(|&b| b == 0).unwrap_or(bytes.len());
+                let is_text = end > 0 && bytes[end..].iter().all(|&b| b == 0);
+                let text = std::str::from_utf8(&bytes[..end]).ok().filter(|t| is_text && !t.contains(char::is_control));
+                text.map_or_else(|| format!("{} bytes", bytes.len()), str::to_owned)
+            }
+        }
+    }
+
+    /// Its kind, and its bytes.
+    fn stored(&self) -> (u16, Vec<u8>) {
+        match self {
+            Self::Text(text) => (TEXT, [text.as_bytes(), &[0]].concat()),
+            Self::Number(number) => (NUMBER, number.to_le_bytes().to_vec()),
+            Self::Bytes(bytes) => (UNTERMINATED, bytes.clone()),
+            Self::Other(kind, bytes) => (*kind, bytes.clone()),
+        }
+    }
 }
 
 /// All parameters, in the order of the file.
@@ -61,6 +92,8 @@ pub enum Value {
 pub struct Parameters {
     /// Names and values.
     pub entries: Vec<(String, Value)>,
+    /// Bytes that are reserved for values, by name, where they are more than a value needs.
+    pub rooms: BTreeMap<String, u32>,
 }
 
 impl Parameters {
@@ -79,7 +112,7 @@ impl Parameters {
             return bad("more entries than the file has room for", 0x10);
         };
         let (keys_at, values_at) = (header.keys_at.get() as usize, header.values_at.get() as usize);
-        let mut entries = Vec::with_capacity(count);
+        let (mut entries, mut rooms) = (Vec::with_capacity(count), BTreeMap::new());
         for (index, entry) in raw.iter().enumerate() {
             let at = HEADER_LEN + index * ENTRY_LEN;
             let key = bytes.get(keys_at.saturating_add(entry.key_offset.get().into())..).unwrap_or_default();
@@ -90,22 +123,29 @@ impl Parameters {
                 return bad("a value outside the file", at + 12);
             };
             let value = match (entry.kind.get(), value) {
-                (TEXT | TEXT_UNTERMINATED, text) => {
-                    let end = text.iter().position(|&b| b == 0).unwrap_or(text.len());
-                    Value::Text(String::from_utf8_lossy(&text[..end]).into_owned())
-                }
+                // Only what is written back as it stands there is a text: others are kept byte for byte.
+                (TEXT, text) => match text.split_last().map(|(last, text)| (last, std::str::from_utf8(text))) {
+                    Some((0, Ok(text))) if !text.contains('\0') => Value::Text(text.to_owned()),
+                    _ => Value::Other(TEXT, text.to_vec()),
+                },
                 (NUMBER, &[a, b, c, d]) => Value::Number(u32::from_le_bytes([a, b, c, d])),
-                (_, other) => Value::Bytes(other.to_vec()),
+                (UNTERMINATED, bytes) => Value::Bytes(bytes.to_vec()),
+                (kind, other) => Value::Other(kind, other.to_vec()),
             };
+            rooms.insert(name.clone(), entry.room.get());
             entries.push((name, value));
         }
-        Ok(Self { entries })
+        Ok(Self { entries, rooms })
     }
 
     /// The text called `name`, without spaces at its ends.
     pub fn text(&self, name: &str) -> Option<&str> {
         self.entries.iter().find(|(n, _)| n == name).and_then(|(_, v)| match v {
             Value::Text(text) => Some(text.trim()),
+            Value::Bytes(bytes) | Value::Other(TEXT, bytes) => {
+                let end = bytes.iter().position(|&b| b == 0).unwrap_or(bytes.len());
+                std::str::from_utf8(&bytes[..end]).ok().map(str::trim)
+            }
             _ => None,
         })
     }
@@ -127,18 +167,16 @@ impl Parameters {
         format!("{meaning} ({code})")
     }
 
-    /// Lays the table out: entries sorted by name, as consoles expect them, every text with its zero.
+    /// Lays the table out: entries sorted by name, as consoles expect them, every text with its zero, every value with the
+    /// room that it had.
     pub fn compose(&self) -> Vec<u8> {
         let mut sorted: Vec<_> = self.entries.iter().collect();
         sorted.sort_by(|a, b| a.0.cmp(&b.0));
         let (mut index, mut keys, mut values) = (Vec::new(), Vec::new(), Vec::new());
         for (name, value) in sorted {
-            let (kind, bytes) = match value {
-                Value::Text(text) => (TEXT, [text.as_bytes(), &[0]].concat()),
-                Value::Number(number) => (NUMBER, number.to_le_bytes().to_vec()),
-                Value::Bytes(bytes) => (TEXT_UNTERMINATED, bytes.clone()),
-            };
-            let room = bytes.len().next_multiple_of(4);
+            let (kind, bytes) = value.stored();
+            let reserved = self.rooms.get(name).copied().unwrap_or(0).min(MOST_ROOM) as usize;
+            let room = bytes.len().next_multiple_of(4).max(reserved);
             index.extend((keys.len() as u16).to_le_bytes());
             index.extend(kind.to_le_bytes());
             index.extend((bytes.len() as u32).to_le_bytes());
@@ -199,12 +237,7 @@ impl Format for Sfo {
         opened.fact("version", parameters.text("VERSION").or(parameters.text("APP_VER")).unwrap_or_default());
         opened.fact("category", parameters.category());
         for (name, value) in &parameters.entries {
-            let shown = match value {
-                Value::Text(text) => text.clone(),
-                Value::Number(number) => format!("{number} ({number:#x})"),
-                Value::Bytes(bytes) => format!("{} bytes", bytes.len()),
-            };
-            opened.told.parameters.push((name.clone(), shown));
+            opened.told.parameters.push((name.clone(), value.shown()));
         }
         Ok(opened)
     }
@@ -229,10 +262,30 @@ mod tests {
         assert_eq!(parsed.compose(), bytes);
     }
 
+    /// Texts without their zero, bytes, odd kinds and reserved room: all of it comes back as it was.
+    #[test]
+    fn what_is_no_plain_text_is_kept_byte_for_byte() {
+        let mut bytes = b"\0PSF\x01\x01\0\0\x54\0\0\0\x5c\0\0\0\x04\0\0\0".to_vec();
+        bytes.extend(b"\0\0\x04\0\x03\0\0\0\x08\0\0\0\0\0\0\0");
+        bytes.extend(b"\x02\0\x04\x02\x04\0\0\0\x04\0\0\0\x08\0\0\0");
+        bytes.extend(b"\x04\0\x04\x02\x05\0\0\0\x10\0\0\0\x0c\0\0\0");
+        bytes.extend(b"\x06\0\x04\x04\x02\0\0\0\x04\0\0\0\x1c\0\0\0");
+        bytes.extend(b"A\0B\0C\0D\0");
+        bytes.extend(b"abc\0\0\0\0\0tide");
+        bytes.extend(b"moth\0\0\0\0\0\0\0\0\0\0\0\0");
+        bytes.extend(b"\x01\x02\0\0");
+        let parsed = Parameters::parse(&bytes).unwrap();
+        let shown: Vec<String> = parsed.entries.iter().map(|(_, v)| v.shown()).collect();
+        assert_eq!(shown, ["abc", "tide", "moth", "2 bytes"]);
+        assert_eq!((parsed.text("A"), parsed.text("B"), parsed.text("D")), (Some("abc"), Some("tide"), None));
+        assert_eq!(parsed.compose(), bytes);
+    }
+
     #[test]
     fn fields_that_lead_outside_are_named() {
         let offset = |change: &dyn Fn(&mut Vec<u8>)| {
-            let mut bytes = Parameters { entries: vec![("TITLE".into(), Value::Text("Moth".into()))] }.compose();
+            let entries = vec![("TITLE".into(), Value::Text("Moth".into()))];
+            let mut bytes = Parameters { entries, ..Parameters::default() }.compose();
             change(&mut bytes);
             match Parameters::parse(&bytes) {
                 Err(Error::Malformed { offset, .. }) => Some(offset),
@@ -258,10 +311,20 @@ mod tests {
         }
 
         #[test]
-        fn what_was_composed_is_read(entries in proptest::collection::btree_map("[A-Z_]{1,12}", "[^\\x00]{0,20}", 0..12)) {
-            let entries: Vec<_> = entries.into_iter().map(|(n, t)| (n, Value::Text(t))).collect();
-            let parameters = Parameters { entries };
-            prop_assert_eq!(Parameters::parse(&parameters.compose()).unwrap(), parameters);
+        fn what_was_composed_is_read(
+            texts in proptest::collection::btree_map("[A-Z_]{1,12}", "[^\\x00]{0,20}", 0..12),
+            others in proptest::collection::btree_map("[a-z]{1,6}", (any::<u16>(), proptest::collection::vec(any::<u8>(), 0..9)), 0..4),
+            room in 0u32..64,
+        ) {
+            let mut entries: Vec<_> = texts.into_iter().map(|(n, t)| (n, Value::Text(t))).collect();
+            entries.extend(others.into_iter().map(|(n, (kind, bytes))| (n, Value::Other(kind | 0x1000, bytes))));
+            let rooms = entries.iter().map(|(n, _)| (n.clone(), room * 4)).collect();
+            let parameters = Parameters { entries, rooms };
+            let bytes = parameters.compose();
+            let read = Parameters::parse(&bytes).unwrap();
+            prop_assert_eq!(&read.entries, &parameters.entries);
+            // Whatever is in it, it is written back as it was.
+            prop_assert_eq!(read.compose(), bytes);
         }
     }
 }

@@ -26,7 +26,7 @@ fn parameters() -> Vec<u8> {
         text("TITLE_ID", "DCNT10001"),
         text("VERSION", "01.02"),
     ];
-    Parameters { entries }.compose()
+    Parameters { entries, ..Parameters::default() }.compose()
 }
 
 /// An item for [`build`]: name, flags, bytes.

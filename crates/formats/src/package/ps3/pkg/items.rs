@@ -15,7 +15,7 @@ use zerocopy::FromBytes;
 /// Bytes of an entry in the table.
 pub const ENTRY: u64 = 0x20;
 /// The most items.
-pub const MOST: u64 = 1 << 20;
+pub const MOST: u64 = 1 << 18;
 /// Bytes from the beginning of the data area that table and names may take.
 const MOST_NAMES: u64 = 64 << 20;
 /// The longest name.
@@ -122,6 +122,8 @@ pub(super) fn is_plausible(entry: &Entry, count: u64, data_len: u64) -> bool {
 pub(super) fn read(entries: &[Entry], area: &Area, data_len: u64) -> Result<Vec<Item>> {
     let table_end = entries.len() as u64 * ENTRY;
     let mut items = Vec::with_capacity(entries.len());
+    // Names that lie over each other would be more in memory than there is in the file.
+    let mut room = data_len.min(MOST_NAMES);
     for (index, entry) in entries.iter().enumerate() {
         let (start, len) = (entry.data_at.get(), entry.data_len.get());
         let end = start.checked_add(len).filter(|&end| end <= data_len);
@@ -131,7 +133,14 @@ pub(super) fn read(entries: &[Entry], area: &Area, data_len: u64) -> Result<Vec<
             flags: entry.flags.get(),
             fault: None,
         };
-        match name(entry, &item, area, table_end, data_len)? {
+        let named = match room.checked_sub(entry.name_len.get().into()) {
+            Some(left) => {
+                room = left;
+                name(entry, &item, area, table_end, data_len)?
+            }
+            None => Err("its name is one too many: all names together are longer than what they stand in".into()),
+        };
+        match named {
             Ok(name) => item.name = name,
             Err(fault) => item.fault = Some(fault),
         }
