@@ -213,3 +213,19 @@ fn files_are_wrapped_and_unwrapped() {
     assert!(read("inner.bin") == read("chart.bin"));
     run(folder.path(), &["keys", "--keys", keys()]).expect(0).says("ps3.edat.key.1").says("encrypted PS2 images");
 }
+
+#[test]
+fn a_package_without_its_key_is_a_failed_row_among_others() {
+    let folder = folder();
+    fs::create_dir(folder.path().join("shelf")).unwrap();
+    run(folder.path(), &["convert", game(), "--to", "pkg", "-o", "shelf/a.pkg"]).expect(0);
+    with_keys(folder.path(), &["convert", game(), "--to", "pkg", "--finalized", "-o", "shelf/b.pkg"]).expect(0);
+    let told = run(folder.path(), &["extract", "shelf", "-o", "out"]);
+    assert_ne!(told.code, 0, "{told:?}");
+    told.says("ps3.pkg.key").says("1 done, 1 failed");
+    assert!(folder.path().join("out/a/PARAM.SFO").exists() && !folder.path().join("out/b").exists());
+    run(folder.path(), &["convert", "shelf/b.pkg", "--to", "pkg", "-o", "c.pkg"]).expect(4).says("ps3.pkg.key");
+    let told = run(folder.path(), &["verify", "shelf"]);
+    assert_ne!(told.code, 0, "{told:?}");
+    with_keys(folder.path(), &["verify", "shelf"]).expect(0).says("2 SOUND");
+}

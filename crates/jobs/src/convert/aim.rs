@@ -57,9 +57,11 @@ impl<'a> Aim<'a> {
                 None => self.named(item, &what())?,
             },
         };
-        match target.accepts(item) {
-            Some(_) => Ok(target),
-            None => {
+        match (target.accepts(item), item.opened.closed_by()) {
+            (Some(_), _) => Ok(target),
+            // What it could become is not known without its key.
+            (None, Some(trouble)) => Err(Failure::new(what(), trouble.clone().into())),
+            (None, None) => {
                 let hint = helps(item).unwrap_or_else(|| format!("it can become: {}", becomes(item)));
                 Err(Failure::usage(what(), misfit(item, target)).hint(hint))
             }

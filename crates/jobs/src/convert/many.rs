@@ -7,6 +7,7 @@ use super::target::Target;
 use super::{ConvertReport, Options, parts, present};
 use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn};
 use crate::{Answer, Failure, Item, Setting};
+use decanter_core::error::Blame;
 use decanter_core::role::Role;
 use std::path::Path;
 
@@ -111,7 +112,7 @@ fn one(
     };
     let target = match aim.target(&item, options) {
         Ok(target) => target,
-        Err(failure) if !found.is_named && !is_known_to_be_cut(&item) => {
+        Err(failure) if failure.blame() != Blame::Key && !found.is_named && !is_known_to_be_cut(&item) => {
             return Ok(Outcome::PassedOver(failure.cause.to_string()));
         }
         Err(failure) => return Err(failure),

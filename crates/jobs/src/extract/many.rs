@@ -63,6 +63,9 @@ fn one(
     };
     let fail = |e| Failure::new(format!("cannot extract \"{}\"", found.address), e);
     item.opened.look_inside().map_err(fail)?;
+    if let Some(trouble) = item.opened.closed_by() {
+        return Err(fail(trouble.clone().into()));
+    }
     if item.opened.holds.tree.is_none() {
         return match found.is_named {
             true => Err(fail(Error::Usage(has_none(&item)))),
