@@ -37,6 +37,17 @@ impl Noticed {
     }
 }
 
+/// What was found at numbered places, the first of it word by word; `what` they are is for how many more there were.
+pub(crate) fn first_of(mut found: Vec<(u64, String)>, what: &str) -> Vec<String> {
+    found.sort();
+    let more = found.len().saturating_sub(MOST);
+    let mut words: Vec<String> = found.into_iter().take(MOST).map(|(_, why)| why).collect();
+    if more > 0 {
+        words.push(format!("and {more} more {what}{}", if more == 1 { "" } else { "s" }));
+    }
+    words
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

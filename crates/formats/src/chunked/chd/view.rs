@@ -2,19 +2,18 @@
 
 use super::codec::Unpacker;
 use super::hunks::Hunks;
+use crate::noticed::first_of;
 use decanter_core::Result;
 use decanter_core::error::Blame;
 use decanter_core::source::{Source, check_range};
+use decanter_core::threads;
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
-use std::panic::resume_unwind;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Bytes of unpacked hunks that are kept for small reads.
 const MOST_KEPT: usize = 1 << 20;
-/// Damaged hunks that are named.
-const MOST_NAMED: usize = 20;
 
 /// The image inside.
 pub(super) struct View {
@@ -60,20 +59,8 @@ impl View {
     pub(super) fn damaged_hunks(&self, watch: &dyn Watch) -> Result<Vec<String>> {
         let (next, found) = (AtomicU64::new(0), Mutex::new(Vec::new()));
         let work = || self.try_hunks(&next, &found, watch);
-        std::thread::scope(|scope| {
-            let threads = decanter_core::threads::available();
-            let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-            let own = work();
-            others.into_iter().map(|t| t.join().unwrap_or_else(|panic| resume_unwind(panic))).fold(own, Result::and)
-        })?;
-        let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
-        found.sort();
-        let more = found.len().saturating_sub(MOST_NAMED);
-        let mut words: Vec<String> = found.into_iter().take(MOST_NAMED).map(|(_, why)| why).collect();
-        if more > 0 {
-            words.push(format!("and {more} more hunk{}", if more == 1 { "" } else { "s" }));
-        }
-        Ok(words)
+        threads::on_all(work)?;
+        Ok(first_of(found.into_inner().unwrap_or_else(PoisonError::into_inner), "hunk"))
     }
 
     /// Takes hunks off `next` until there are none, and adds those that are damaged to `found`.

@@ -3,21 +3,20 @@
 use super::ID;
 use super::header::{ENTRY, Header, IN_GROUP, SEGMENT, segment_at, table_at};
 use super::lock::{Lock, SHA1};
+use crate::noticed::first_of;
 use crate::package::ps3::cbc_decrypt;
 use decanter_core::digest::{Algorithm, hex, of_bytes};
 use decanter_core::error::Blame;
 use decanter_core::source::{Source, SourceRef, check_range, read_vec};
+use decanter_core::threads;
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
-use std::panic::resume_unwind;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 /// Segments that are kept for small reads.
 const MOST_KEPT: usize = 32;
-/// Damaged segments that are named.
-const MOST_NAMED: usize = 20;
 /// Segments that are read at once when all are checked.
 const AT_ONCE: u64 = 64;
 
@@ -118,20 +117,8 @@ impl Segments {
     pub fn damaged(&self, watch: &dyn Watch) -> Result<Vec<String>> {
         let (next, found) = (AtomicU64::new(0), Mutex::new(Vec::new()));
         let work = || self.try_segments(&next, &found, watch);
-        std::thread::scope(|scope| {
-            let threads = decanter_core::threads::available();
-            let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-            let own = work();
-            others.into_iter().map(|t| t.join().unwrap_or_else(|panic| resume_unwind(panic))).fold(own, Result::and)
-        })?;
-        let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
-        found.sort();
-        let more = found.len().saturating_sub(MOST_NAMED);
-        let mut words: Vec<String> = found.into_iter().take(MOST_NAMED).map(|(_, why)| why).collect();
-        if more > 0 {
-            words.push(format!("and {more} more segment{}", if more == 1 { "" } else { "s" }));
-        }
-        Ok(words)
+        threads::on_all(work)?;
+        Ok(first_of(found.into_inner().unwrap_or_else(PoisonError::into_inner), "segment"))
     }
 
     fn try_segments(&self, next: &AtomicU64, found: &Mutex<Vec<(u64, String)>>, watch: &dyn Watch) -> Result<()> {

@@ -9,12 +9,12 @@ use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::source::{Bytes, Source, SourceRef, check_range};
+use decanter_core::threads;
 use decanter_core::view::Concat;
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
-use std::panic::resume_unwind;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use zerocopy::{FromZeros, IntoBytes};
 
 const VERSION: u32 = 3;
@@ -106,29 +106,29 @@ fn closed(content: &SourceRef, coding: &Coding, number: u64) -> Result<(Vec<u8>,
 /// The codes of all blocks, on all processors.
 fn codes(content: &SourceRef, coding: &Coding, watch: &dyn Watch) -> Result<Vec<[u8; MOST_CODE]>> {
     let count = coding.header().blocks();
-    let next = AtomicU64::new(0);
-    let work = || -> Result<Vec<(u64, [u8; MOST_CODE])>> {
-        let mut own = Vec::new();
+    let (next, all) = (AtomicU64::new(0), Mutex::new(Vec::new()));
+    let work = || {
         loop {
             let first = next.fetch_add(AT_ONCE, Ordering::Relaxed);
-            if first >= count {
-                return Ok(own);
+            let end = first.saturating_add(AT_ONCE).min(count);
+            if first >= end {
+                return Ok(());
             }
             watch::check(watch)?;
-            for number in first..(first + AT_ONCE).min(count) {
-                own.push((number, closed(content, coding, number)?.1));
+            for number in first..end {
+                let code = closed(content, coding, number)?.1;
+                all.lock().unwrap_or_else(PoisonError::into_inner).push((number, code));
             }
+            watch.advance((end - first) * BLOCK);
         }
     };
-    let mut all = std::thread::scope(|scope| {
-        let threads = if content.prefers_sequential() { 1 } else { decanter_core::threads::available() };
-        let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-        let mut all = work()?;
-        for thread in others {
-            all.extend(thread.join().unwrap_or_else(|panic| resume_unwind(panic))?);
-        }
-        Ok::<_, Error>(all)
-    })?;
+    // What is unpacked from front to back is read by one.
+    if content.prefers_sequential() {
+        work()?
+    } else {
+        threads::on_all(work)?
+    }
+    let mut all = all.into_inner().unwrap_or_else(PoisonError::into_inner);
     all.sort_by_key(|(number, _)| *number);
     Ok(all.into_iter().map(|(_, code)| code).collect())
 }

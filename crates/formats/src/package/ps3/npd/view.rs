@@ -3,18 +3,21 @@
 use super::coding::{Coding, code_in, place_in};
 use super::header::COMPRESSED;
 use super::{ID, lz};
+use crate::noticed::first_of;
 use decanter_core::digest::hex;
 use decanter_core::error::Blame;
 use decanter_core::source::{Source, SourceRef, check_range, read_vec};
+use decanter_core::threads;
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
-use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Bytes of blocks that are kept for small reads.
 const MOST_KEPT: u64 = 1 << 20;
-/// Damaged blocks that are named.
-const MOST_NAMED: usize = 20;
+/// Blocks that are checked at once.
+const AT_ONCE: u64 = 64;
 /// Bytes of an entry, and of a compressed block, at most.
 const MOST_ENTRY: u64 = 0x20;
 const MOST_STORED: u64 = 2 << 20;
@@ -68,27 +71,32 @@ impl File {
         Ok(bytes)
     }
 
-    /// Checks every block: the damaged ones, in words.
+    /// Checks every block, on all processors: the damaged ones, in words.
     ///
     /// # Errors
     /// What the file is not to blame for: reading failed, the user stopped.
     pub fn damaged(&self, watch: &dyn Watch) -> Result<Vec<String>> {
-        let (mut words, mut more) = (Vec::new(), 0);
-        for number in 0..self.coding.header().blocks() {
-            if number.is_multiple_of(64) {
+        let (next, found) = (AtomicU64::new(0), Mutex::new(Vec::new()));
+        threads::on_all(|| {
+            loop {
+                let first = next.fetch_add(AT_ONCE, Ordering::Relaxed);
+                let end = first.saturating_add(AT_ONCE).min(self.coding.header().blocks());
+                if first >= end {
+                    return Ok(());
+                }
                 watch::check(watch)?;
+                for number in first..end {
+                    match self.block(number) {
+                        Ok(_) => {}
+                        Err(e) if e.blame() == Blame::Source => {
+                            found.lock().unwrap_or_else(PoisonError::into_inner).push((number, e.to_string()));
+                        }
+                        Err(e) => return Err(e),
+                    }
+                }
             }
-            match self.block(number) {
-                Ok(_) => {}
-                Err(e) if e.blame() == Blame::Source && words.len() < MOST_NAMED => words.push(e.to_string()),
-                Err(e) if e.blame() == Blame::Source => more += 1,
-                Err(e) => return Err(e),
-            }
-        }
-        if more > 0 {
-            words.push(format!("and {more} more block{}", if more == 1 { "" } else { "s" }));
-        }
-        Ok(words)
+        })?;
+        Ok(first_of(found.into_inner().unwrap_or_else(PoisonError::into_inner), "block"))
     }
 }
 
