@@ -227,6 +227,23 @@ fn items_of_the_handheld_are_under_its_key() {
 }
 
 #[test]
+fn a_wrong_second_key_is_told_as_such() {
+    let items: [Item<'_>; 3] =
+        [("a", 3, b"tide"), ("parade/moth.bin", 0x1000_0003, b"moth"), ("parade/wing.bin", 0x1000_0003, b"wing")];
+    let bytes = build(&items, 1, &|_| ());
+    let opened = open(&bytes, &ring(&[KEYS[0], ("ps3.pkg.key.psp", 0x80)])).unwrap();
+    assert_eq!(faults(&opened), Vec::<String>::new(), "a wrong key is no damage");
+    assert_eq!(opened.holds.tree.as_ref().unwrap().read("a", 9).unwrap().unwrap(), b"tide");
+    match opened.protection.unwrap().key {
+        KeyState::Trouble(trouble) => {
+            assert!(trouble.need.contains("ps3.pkg.key.psp"));
+            assert_eq!(trouble.wrong, ["a list"]);
+        }
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
 fn a_key_that_is_missing_or_wrong_is_told() {
     let bytes = build(&[("a", 3, b"tide")], 1, &|_| ());
     let trouble = |ring: &Keyring| {

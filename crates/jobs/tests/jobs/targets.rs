@@ -15,6 +15,7 @@ use tempfile::TempDir;
 fn setting() -> Setting<'static> {
     let mut setting = Setting::new(&());
     setting.key_places.push(demo().case.keys.clone());
+    setting.key_places.push(demo().console.keys.clone());
     setting
 }
 

@@ -49,6 +49,8 @@ pub struct Item {
     pub flags: u32,
     /// What is wrong with it.
     pub fault: Option<String>,
+    /// Whether its name is no text: under a wrong key none is.
+    pub is_garbled: bool,
 }
 
 impl Item {
@@ -132,6 +134,7 @@ pub(super) fn read(entries: &[Entry], area: &Area, data_len: u64) -> Result<Vec<
             range: start.min(data_len)..end.unwrap_or(start.min(data_len)),
             flags: entry.flags.get(),
             fault: None,
+            is_garbled: false,
         };
         let named = match room.checked_sub(entry.name_len.get().into()) {
             Some(left) => {
@@ -141,7 +144,11 @@ pub(super) fn read(entries: &[Entry], area: &Area, data_len: u64) -> Result<Vec<
             None => Err("its name is one too many: all names together are longer than what they stand in".into()),
         };
         match named {
-            Ok(name) => item.name = name,
+            Ok(Some(name)) => item.name = name,
+            Ok(None) => {
+                item.is_garbled = true;
+                item.fault = Some(format!("its name, at {:#x}, is no text", entry.name_at.get()));
+            }
             Err(fault) => item.fault = Some(fault),
         }
         if end.is_none() {
@@ -160,14 +167,14 @@ pub(super) fn read(entries: &[Entry], area: &Area, data_len: u64) -> Result<Vec<
     Ok(items)
 }
 
-/// The name of an item, or what is wrong with it.
+/// The name of an item, `None` if it is no text; or what is wrong with its place.
 fn name(
     entry: &Entry,
     item: &Item,
     area: &Area,
     table_end: u64,
     data_len: u64,
-) -> Result<std::result::Result<String, String>> {
+) -> Result<std::result::Result<Option<String>, String>> {
     let (at, len) = (u64::from(entry.name_at.get()), entry.name_len.get());
     if at + u64::from(len) > data_len.min(MOST_NAMES) {
         return Ok(Err(format!("its name, at {at:#x}, lies outside the names")));
@@ -183,13 +190,13 @@ fn name(
         return Ok(Err("its name lies behind the end of the file".into()));
     }
     if view.trouble.is_some() {
-        return Ok(Ok(item.name.clone()));
+        return Ok(Ok(Some(item.name.clone())));
     }
     let bytes = read_vec(view.source.as_ref(), at, len.into(), "the name of an item", MOST_NAME.into())?;
     let end = bytes.iter().position(|&b| b == 0).unwrap_or(bytes.len());
     match std::str::from_utf8(&bytes[..end]) {
-        Ok(name) if !name.is_empty() && !name.chars().any(char::is_control) => Ok(Ok(name.to_owned())),
-        _ => Ok(Err(format!("its name, at {at:#x}, is no text"))),
+        Ok(name) if !name.is_empty() && !name.chars().any(char::is_control) => Ok(Ok(Some(name.to_owned()))),
+        _ => Ok(Ok(None)),
     }
 }
 

@@ -122,6 +122,11 @@ impl Package {
         let judged = &entries[..entries.len().min(JUDGED)];
         let is_plausible = judged.iter().any(|e| items::is_plausible(e, count, data_len));
         self.mac_holds = self.header.mac_holds(&key)?;
+        if self.header.is_handheld() && self.mac_holds == Some(false) {
+            // Under which key that stands on this platform is not known for sure.
+            let holds = keys::find(keys, other, &what).map(|(key, _)| self.header.mac_holds(&key));
+            self.mac_holds = holds.unwrap_or(Ok(None))?.filter(|holds| *holds);
+        }
         let proof = match (self.mac_holds, is_plausible) {
             (Some(true), _) => Some("the CMAC of its header"),
             (_, true) => Some("the table of its items"),
@@ -133,12 +138,22 @@ impl Package {
             }
         };
         self.key = KeyState::Found { origin, proof: proof.map(str::to_owned) };
-        let second = self.view(stored, keys::find(keys, other, &what).map(|(key, _)| key))?;
-        let area = match self.header.is_handheld() {
-            true => Area { own: second, psp: view },
-            false => Area { own: view, psp: second },
+        let is_handheld = self.header.is_handheld();
+        let area = |second: View| match is_handheld {
+            true => Area { own: second, psp: view.clone() },
+            false => Area { own: view.clone(), psp: second },
         };
-        self.items = items::read(&entries, &area, data_len)?;
+        let found = keys::find(keys, other, &what);
+        let origin = found.as_ref().ok().map(|(_, origin)| origin.clone());
+        let mut area_of_both = area(self.view(stored, found.map(|(key, _)| key))?);
+        self.items = items::read(&entries, &area_of_both, data_len)?;
+        let mut others = self.items.iter().filter(|item| item.is_psp() != is_handheld).peekable();
+        if let Some(origin) = origin.filter(|_| others.peek().is_some() && others.all(|item| item.is_garbled)) {
+            let trouble = keys::wrong(keys, other, &what, &origin);
+            area_of_both = area(self.view(stored, Err(trouble))?);
+            self.items = items::read(&entries, &area_of_both, data_len)?;
+        }
+        let area = area_of_both;
         if let Some(trouble) = self.items.iter().find_map(|item| area.of(item).trouble.clone()) {
             self.key = KeyState::Trouble(trouble);
         }
