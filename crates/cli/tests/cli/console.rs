@@ -215,6 +215,30 @@ fn files_are_wrapped_and_unwrapped() {
 }
 
 #[test]
+fn the_disc_of_a_package_comes_out_as_it_went_in() {
+    let folder = folder();
+    let id = "UP0000-DCES00099_00-MOTHPARADE000000";
+    let moth = text(&demo().handheld);
+    fs::create_dir_all(folder.path().join("moth/USRDIR")).unwrap();
+    let wrapped = folder.path().join("moth/USRDIR/ISO.BIN.EDAT");
+    let made =
+        ["convert", moth, "--to", "edat", "--content-id", id, "--console-name", "ISO.BIN.EDAT", "-o", text(&wrapped)];
+    with_keys(folder.path(), &made).expect(0);
+    run(folder.path(), &["convert", "moth", "--to", "pkg", "--content-id", id]).expect(0);
+    run(folder.path(), &["identify", "moth.pkg"]).expect(0).says("decanter convert moth.pkg --to iso");
+    with_keys(folder.path(), &["convert", "moth.pkg", "--to", "iso", "-o", "back.iso", "--prove"]).expect(0);
+    assert!(fs::read(folder.path().join("back.iso")).unwrap() == fs::read(moth).unwrap());
+    run(folder.path(), &["convert", "moth.pkg", "--to", "iso", "-o", "no.iso"]).expect(4).says("ps3.edat.key.0");
+    // Damage in the disc alone is found while it is taken out.
+    let mut bytes = fs::read(folder.path().join("moth.pkg")).unwrap();
+    let at = bytes.len() / 2;
+    bytes[at] ^= 1;
+    fs::write(folder.path().join("d.pkg"), bytes).unwrap();
+    with_keys(folder.path(), &["convert", "d.pkg", "--to", "iso", "-o", "d.iso"]).expect(3).says("block");
+    assert!(!folder.path().join("d.iso").exists());
+}
+
+#[test]
 fn a_package_without_its_key_is_a_failed_row_among_others() {
     let folder = folder();
     fs::create_dir(folder.path().join("shelf")).unwrap();

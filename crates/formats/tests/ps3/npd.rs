@@ -85,6 +85,19 @@ fn a_damaged_block_is_never_handed_on() {
     assert!(told.iter().any(|t| t.contains("code of all entries")) && told.iter().any(|t| t.contains("block 0")));
 }
 
+/// A byte of the flags' neighbourhood changes the code of the header, but not the hash of its first bytes.
+#[test]
+fn a_damaged_header_is_told_from_a_wrong_key() {
+    let mut file = new(PAGE);
+    file[0x8f] ^= 1;
+    let opened = open(&file, &ring(&KEYS)).unwrap();
+    let told = faults(&opened);
+    assert!(told.iter().any(|t| t.starts_with("code of the header")), "{told:?}");
+    assert!(matches!(&opened.protection.unwrap().key, KeyState::Found { proof: Some(p), .. } if p.contains("hash")));
+    // Without that secret nothing tells, and the key is not believed.
+    assert!(open(&file, &ring(&KEYS[..5])).unwrap().closed_by().is_some());
+}
+
 #[test]
 fn impossible_headers_have_offsets() {
     let offset = |at: usize, bytes: &[u8]| {

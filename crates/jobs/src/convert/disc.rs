@@ -4,7 +4,7 @@ use super::folder::UDF;
 use super::made::{Back, Beside, LeftOut, Made};
 use super::shared::{BLANK, LABEL, REPAIR, SPLIT, WITHOUT};
 use super::target::{Target, is_folder, is_plain_image};
-use super::{Options, choose, folder, repair};
+use super::{Options, choose, folder, open, repair};
 use crate::{Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::of_source;
@@ -25,9 +25,10 @@ pub(super) static TARGETS: [Target; 2] = [
         id: "iso",
         what: "a disc image of 2048-byte sectors",
         extension: "iso",
-        made_of: "CD data tracks, encrypted images, compressed and split images, folders",
+        made_of: "CD data tracks, encrypted images, compressed and split images, folders, packages with a disc in them",
         options: &[&SPLIT, &BLANK, &WITHOUT, &UDF, &LABEL],
         is_of_files: true,
+        open: open::disc,
         accepts: accepts_iso,
         lay: iso,
         ..Target::BASE
@@ -50,6 +51,9 @@ pub(super) static TARGETS: [Target; 2] = [
 const STRETCH: u64 = 512;
 
 fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
+    if open::disc_in(item).is_some() {
+        return Some(40);
+    }
     if item.opened.holds.volume.is_some() && !item.opened.holds.tracks.is_empty() {
         return Some(80);
     }

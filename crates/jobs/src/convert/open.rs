@@ -1,10 +1,12 @@
 //! How a source is opened for a target: mostly as it is, sometimes put together of parts, sometimes whatever it is.
 
 use super::Options;
+use crate::locate::INSIDE;
 use crate::{Failure, Item, Setting, locate};
 use decanter_core::source::SourceRef;
 use decanter_core::view::{Concat, Woven};
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Format, Result};
+use decanter_formats::package::ps3::pkg::PACKAGE;
 use std::sync::Arc;
 
 /// Opens the source, put together with its other parts.
@@ -18,6 +20,27 @@ pub(super) fn whole(shown: &str, options: &Options, setting: &Setting<'_>) -> st
             false => failure,
         }
     })
+}
+
+/// The same for images of discs: of a package that carries one, that.
+pub(super) fn disc(shown: &str, options: &Options, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let item = whole(shown, options, setting)?;
+    match disc_in(&item) {
+        None => Ok(item),
+        Some(path) => {
+            let inner = format!("{}{INSIDE}{path}", item.address);
+            locate::open(&inner, "convert", setting).map(|inner| Item { shown: item.shown, stem: item.stem, ..inner })
+        }
+    }
+}
+
+/// Where the disc of a package is that plays one of another generation.
+pub(super) fn disc_in(item: &Item) -> Option<&str> {
+    /// What the console's own player calls it.
+    const DISCS: [&str; 2] = ["ISO.BIN.EDAT", "ISO.BIN.ENC"];
+    let tree = item.opened.holds.tree.as_ref().filter(|_| PACKAGE.is_of(&item.opened))?;
+    let is_disc = |name: &str| DISCS.iter().any(|disc| name.eq_ignore_ascii_case(disc));
+    tree.files().find(|(node, _)| is_disc(node.name())).map(|(node, _)| node.path.as_str())
 }
 
 /// The same for targets that take what nobody understands, too.

@@ -30,6 +30,8 @@ const STRETCH: u64 = 0x20;
 /// The most bytes of entries whose code is checked: those of a content of 64 GiB.
 const MOST_ENTRIES: u64 = 128 << 20;
 
+const REFUSED: &str = "a console refuses to read it: copy or download it again";
+
 /// The format.
 pub struct Npd;
 /// The one instance.
@@ -84,7 +86,12 @@ impl Format for Npd {
         let mut clear = None;
         if let Some(coding) = coding {
             if key != KeyState::NotNeeded {
-                opened.proof.settled.push(Settled::holds("code of the header").by_digests());
+                let name = "code of the header";
+                let settled = match coding.fits()? {
+                    true => Settled::holds(name),
+                    false => Settled::fails(name, "it is another one under the key that its hash proves", REFUSED),
+                };
+                opened.proof.settled.push(settled.by_digests());
                 opened.proof.settled.extend(entries(&source, &coding)?);
             }
             let file = Arc::new(File::new(source, coding));
@@ -150,10 +157,9 @@ fn entries(source: &SourceRef, coding: &coding::Coding) -> Result<Option<Settled
         false => all = read_vec(source.as_ref(), LEN, count * len, "the entries", MOST_ENTRIES)?,
     }
     let holds = coding.overall(&all)? == header.raw.entries_code;
-    let matters = "a console refuses to read it: copy or download it again";
     Ok(Some(match holds {
         true => Settled::holds("code of all entries").by_digests(),
-        false => Settled::fails("code of all entries", "it is another one", matters).by_digests(),
+        false => Settled::fails("code of all entries", "it is another one", REFUSED).by_digests(),
     }))
 }
 
