@@ -73,6 +73,11 @@ pub(crate) fn cbc_encrypt_each(key: &Key, iv: &[u8; 16], len: usize, bytes: &mut
     Ok(())
 }
 
+/// A key that is two others XORed.
+pub fn mixed(one: &Key, other: &[u8]) -> Key {
+    Key::new(one.bytes().iter().zip(other).map(|(a, b)| a ^ b).collect())
+}
+
 /// One block under AES-128, as a key that is made of it.
 ///
 /// # Errors

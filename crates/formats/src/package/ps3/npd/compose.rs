@@ -4,7 +4,7 @@ use super::coding::{Coding, MOST_CODE, entry_of};
 use super::header::{CLOSED_KEYS, FREE, HASHED, HMAC, Head, Header, LEN, LONG, MAGIC};
 use super::unlock::opener_of;
 use crate::package::ps3::keys::{self, Role};
-use crate::package::ps3::{cmac, content_id};
+use crate::package::ps3::{cmac, content_id, mixed};
 use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::{Key, Keyring};
@@ -66,8 +66,7 @@ impl Making {
         let seed = [self.content_id.as_bytes(), self.name.as_bytes(), &content_len.to_be_bytes()].concat();
         head.digest.copy_from_slice(&of_bytes(Algorithm::Sha1, &seed).bytes[..16]);
         head.title_hash = cmac(&self.title, &[&head.content_id, self.name.as_bytes()].concat())?;
-        let mixed = self.header.bytes().iter().zip(self.free.bytes()).map(|(a, b)| a ^ b).collect();
-        head.header_hash = cmac(&Key::new(mixed), &head.as_bytes()[..HASHED])?;
+        head.header_hash = cmac(&mixed(&self.header, self.free.bytes()), &head.as_bytes()[..HASHED])?;
         head.flags.set(FLAGS);
         head.block_len.set(BLOCK as u32);
         head.content_len.set(content_len);

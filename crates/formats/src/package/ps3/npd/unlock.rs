@@ -2,9 +2,9 @@
 
 use super::coding::Coding;
 use super::header::{CLOSED_KEYS, DEBUG, FREE, HASHED, Header, SDAT};
-use crate::package::ps3::cmac;
 use crate::package::ps3::keys::{self, EdatKey, Role};
 use crate::package::ps3::licence::{self, Candidate};
+use crate::package::ps3::{cmac, mixed};
 use decanter_core::Result;
 use decanter_core::error::KeyTrouble;
 use decanter_core::format::Opener;
@@ -79,8 +79,7 @@ pub fn unlock(header: &Header, opener: &Opener<'_>) -> Result<Unlocked> {
 /// Whether the hash of the header's first bytes is the one with this licence key, so far as the ring has what it takes.
 fn is_hashed_with(header: &Header, licence: &Key, ring: &Keyring) -> Result<bool> {
     let Ok((secret, _)) = keys::find(ring, Role::NpdHeader, "") else { return Ok(false) };
-    let mixed = Key::new(secret.bytes().iter().zip(licence.bytes()).map(|(a, b)| a ^ b).collect());
-    Ok(cmac(&mixed, &header.raw.as_bytes()[..HASHED])? == header.raw.header_hash)
+    Ok(cmac(&mixed(&secret, licence.bytes()), &header.raw.as_bytes()[..HASHED])? == header.raw.header_hash)
 }
 
 /// The file keys that may be the one, and the trouble if none is.
@@ -92,7 +91,7 @@ fn candidates(
 ) -> std::result::Result<(Vec<Candidate>, KeyTrouble), KeyTrouble> {
     if header.has(SDAT) {
         let (secret, origin) = keys::find(ring, Role::Sdat, what)?;
-        let key = Key::new(secret.bytes().iter().zip(header.raw.header_hash).map(|(a, b)| a ^ b).collect());
+        let key = mixed(&secret, &header.raw.header_hash);
         let missing = keys::wrong(ring, Role::Sdat, what, &origin);
         return Ok((vec![Candidate { key, origin }], missing));
     }

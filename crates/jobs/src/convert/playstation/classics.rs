@@ -1,0 +1,138 @@
+//! PS2 discs become the encrypted images that the console plays.
+
+use super::{CONTENT_ID, given_id};
+use crate::convert::choice::Choice;
+use crate::convert::made::Made;
+use crate::convert::shared::BLANK;
+use crate::convert::target::Target;
+use crate::convert::{Options, choose};
+use crate::{Item, Setting};
+use decanter_core::keyring::plain;
+use decanter_core::opened::Disc;
+use decanter_core::source::SourceRef;
+use decanter_core::tell::grouped;
+use decanter_core::{Error, Format, Result, SECTOR};
+use decanter_formats::optical::cd::sector::RAW;
+use decanter_formats::package::ps3::classics::header::{self, Hashes};
+use decanter_formats::package::ps3::classics::{self as image, limg, lock};
+use decanter_formats::package::ps3::keys::{self, Console, Role};
+use decanter_formats::package::ps3::{content_id, licence, mixed};
+
+pub(super) const TARGET: Target = Target {
+    id: "ps2-classics",
+    what: "a PS2 classics image",
+    extension: "bin.enc",
+    made_of: "images of PS2 discs, raw CDs by their cue sheets",
+    options: &[&CONTENT_ID, &DEBUG_CONSOLE, &BLANK],
+    accepts: accepts_disc,
+    needs: needs_keys,
+    lay: classics,
+    ..Target::BASE
+};
+
+static DEBUG_CONSOLE: Choice = Choice::flag(
+    "debug-console",
+    "Encrypt it for consoles of developers (ps2.classics.debug.*); else for those that are sold (ps2.classics.consumer.*)",
+);
+
+/// PS2 discs know what they were pressed on.
+fn accepts_disc(item: &Item, _: &Target) -> Option<u8> {
+    let is_one = item.around.last().is_some_and(|around| around.format == image::IMAGE.id());
+    let is_disc = item.opened.identity.kind.starts_with("PS2 disc");
+    is_disc.then_some(if is_one { 5 } else { 25 })
+}
+
+/// Which of the keys are missing.
+fn needs_keys(item: &Item) -> &'static str {
+    let has = |part| keys::find(&item.keyring, Role::Classics(Console::Consumer, part), "").is_ok();
+    let has_secrets = has(keys::Part::Data) && has(keys::Part::Meta);
+    let is_licensed = !licences(item, "").found.is_empty();
+    match (has_secrets, is_licensed) {
+        (true, true) => "",
+        (true, false) => "--key HEX",
+        (false, true) => "--keys FILE",
+        (false, false) => "--keys FILE --key HEX",
+    }
+}
+
+/// The licence keys that may be those of a disc.
+fn licences(item: &Item, content_id: &str) -> licence::Candidates {
+    let names = [item.stem.clone(), item.opened.identity.id.clone().unwrap_or_default()];
+    licence::candidates(content_id, &names, &item.keyring)
+}
+
+/// The bytes that an image has of a disc, and what it was pressed on.
+fn disc(item: &Item) -> Result<(SourceRef, limg::Kind)> {
+    let is_cd = item.opened.holds.disc == Some(Disc::Cd);
+    match item.opened.holds.tracks.as_slice() {
+        [] => {
+            let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
+            Ok((source, limg::Kind { is_cd, sector: SECTOR as u32 }))
+        }
+        [track] if track.sector_len == RAW as u64 || track.sector_len == SECTOR => {
+            Ok((track.source.clone(), limg::Kind { is_cd: true, sector: track.sector_len as u32 }))
+        }
+        [track] => Err(Error::unsupported("ps2-classics", format!("a CD of sectors of {} bytes", track.sector_len))),
+        tracks => Err(Error::unsupported("ps2-classics", format!("a CD of {} tracks", tracks.len()))),
+    }
+}
+
+/// The content id of a disc: given, or made of its id and title.
+fn id_of_disc(item: &Item, options: &Options) -> Result<(String, &'static str)> {
+    if let Some(given) = given_id(options)? {
+        return Ok((given, "given"));
+    }
+    let id = plain(item.opened.identity.id.as_deref().unwrap_or_default());
+    let title = item.opened.identity.title.as_ref().unwrap_or(&item.stem);
+    match content_id::derived(&id, title) {
+        Some(made) => Ok((made, "made of the disc's id and title")),
+        None => {
+            Err(Error::Usage("the disc says no id of 9 letters and digits: say what it is with --content-id".into()))
+        }
+    }
+}
+
+fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
+    let (content_id, origin) = id_of_disc(item, options)?;
+    let candidates = licences(item, &content_id);
+    let Some(licence) = candidates.found.first() else {
+        return Err(candidates.trouble(&item.keyring, &content_id, Vec::new()).into());
+    };
+    let console = if options.given.has(&DEBUG_CONSOLE) { Console::Debug } else { Console::Consumer };
+    let lock = lock::derived(&item.keyring, console, &licence.key, &content_id)?;
+    let (disc, kind) = disc(item)?;
+    let tree = item.opened.holds.tree.clone().unwrap_or_default();
+    if !options.given.texts(&BLANK).is_empty() && kind.sector != SECTOR as u32 {
+        return Err(Error::Usage("--blank is for images of 2048-byte sectors".into()));
+    }
+    let (disc, blanked) = choose::blank(&disc, &tree, options.given.texts(&BLANK))?;
+    let whole = limg::with(disc.clone(), kind)?;
+    let has_added = whole.len() != disc.len();
+    let blueprint = image::compose(whole, &content_id, &lock, &hashes(item, licence))?;
+    let preserved = match blanked.is_empty() {
+        true => "identical bytes after converting back",
+        false => "every byte, but for the files filled with zeros",
+    };
+    let mut made = Made::new(blueprint, disc, preserved);
+    made.left_out = blanked;
+    made.facts.push(("content id".into(), format!("{content_id} ({origin})")));
+    let medium = if kind.is_cd { "CD" } else { "DVD" };
+    let told = item.opened.get("medium").map_or_else(|| medium.to_owned(), str::to_owned);
+    made.facts.push(("medium".into(), format!("{told}; sectors of {} bytes", kind.sector)));
+    made.facts.push(("licence key".into(), format!("from {}", licence.origin)));
+    if has_added {
+        let what = format!(
+            "{} bytes at its end that say what the disc is; --to iso takes them off again",
+            grouped(header::SEGMENT)
+        );
+        made.facts.push(("added".into(), what));
+    }
+    Ok(made)
+}
+
+/// The secrets for the hashes in its header, so far as the ring has them.
+fn hashes(item: &Item, licence: &licence::Candidate) -> Hashes {
+    let secret = |role| keys::find(&item.keyring, role, "").ok().map(|(key, _)| key);
+    let header = secret(Role::NpdHeader).map(|key| mixed(&key, licence.key.bytes()));
+    Hashes { title: secret(Role::NpdTitle), header }
+}
