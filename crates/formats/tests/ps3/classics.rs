@@ -106,6 +106,30 @@ fn a_damaged_segment_is_never_handed_on() {
 }
 
 #[test]
+fn the_hashes_of_a_header_hold_or_are_told() {
+    let mut keys = ring(&KEYS);
+    keys.add("ps3.npd.title", key(0x50), "a list");
+    keys.add("ps3.npd.header", key(0x60), "a list");
+    let lock = lock::derived(&keys, Console::Consumer, &key(0x80), "it").unwrap();
+    let hashes = Hashes::of(&keys, &key(0x80));
+    let file = written(&compose(source(&pattern(0x4000)), ID, &lock, &hashes).unwrap());
+    let opened = open(&file, &keys).unwrap();
+    assert_eq!((faults(&opened).len(), opened.proof.settled.len()), (0, 2));
+    assert!(open(&file, &ring(&KEYS)).unwrap().proof.settled.is_empty(), "without their secrets nothing is said");
+    for (at, count) in [(0x0c, 1), (0x11, 2), (0x45, 1), (0x55, 2), (0x61, 1)] {
+        let mut bytes = file.clone();
+        bytes[at] ^= 1;
+        let with_key = {
+            let mut own = keys.clone();
+            own.given = None;
+            own.add("Moth Parade", key(0x80), "a list");
+            own
+        };
+        assert_eq!(faults(&open(&bytes, &with_key).unwrap()).len(), count, "{at:#x}");
+    }
+}
+
+#[test]
 fn keys_that_are_missing_or_wrong_are_told() {
     let file = new(source(&pattern(0x4000)), Console::Consumer);
     let trouble = |ring: &Keyring| open(&file, ring).unwrap().closed_by().cloned().unwrap();

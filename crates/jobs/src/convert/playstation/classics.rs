@@ -16,7 +16,7 @@ use decanter_formats::optical::cd::sector::RAW;
 use decanter_formats::package::ps3::classics::header::{self, Hashes};
 use decanter_formats::package::ps3::classics::{self as image, limg, lock};
 use decanter_formats::package::ps3::keys::{self, Console, Role};
-use decanter_formats::package::ps3::{content_id, licence, mixed};
+use decanter_formats::package::ps3::{content_id, licence};
 
 pub(super) const TARGET: Target = Target {
     id: "ps2-classics",
@@ -108,7 +108,7 @@ fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Resu
     let (disc, blanked) = choose::blank(&disc, &tree, options.given.texts(&BLANK))?;
     let whole = limg::with(disc.clone(), kind)?;
     let has_added = whole.len() != disc.len();
-    let blueprint = image::compose(whole, &content_id, &lock, &hashes(item, licence))?;
+    let blueprint = image::compose(whole, &content_id, &lock, &Hashes::of(&item.keyring, &licence.key))?;
     let preserved = match blanked.is_empty() {
         true => "identical bytes after converting back",
         false => "every byte, but for the files filled with zeros",
@@ -128,11 +128,4 @@ fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Resu
         made.facts.push(("added".into(), what));
     }
     Ok(made)
-}
-
-/// The secrets for the hashes in its header, so far as the ring has them.
-fn hashes(item: &Item, licence: &licence::Candidate) -> Hashes {
-    let secret = |role| keys::find(&item.keyring, role, "").ok().map(|(key, _)| key);
-    let header = secret(Role::NpdHeader).map(|key| mixed(&key, licence.key.bytes()));
-    Hashes { title: secret(Role::NpdTitle), header }
 }

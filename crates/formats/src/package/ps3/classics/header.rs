@@ -1,10 +1,11 @@
 //! The header of an encrypted image.
 
 use super::ID;
-use crate::package::ps3::cmac;
+use crate::package::ps3::keys::{self, Role};
+use crate::package::ps3::{cmac, mixed};
 use crate::raw::{layouts, read_at};
 use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::keyring::Key;
+use decanter_core::keyring::{Key, Keyring};
 use decanter_core::source::Source;
 use decanter_core::tell::grouped;
 use decanter_core::{Error, Result};
@@ -50,6 +51,7 @@ const LOCAL: u32 = 2;
 
 /// What the header says.
 pub struct Header {
+    raw: Head,
     /// Whose image it is.
     pub content_id: String,
     /// 1 network, 2 local, 3 free.
@@ -77,7 +79,22 @@ impl Header {
             return Err(Error::malformed(ID, format!("an image of {} bytes", grouped(image_len)), 0x88));
         }
         let content_id = crate::package::ps3::content_id::text(&head.content_id);
-        Ok(Self { content_id, license: head.license.get(), image_len })
+        Ok(Self { raw: head, content_id, license: head.license.get(), image_len })
+    }
+
+    /// Whether the hashes that are there are those of these secrets: what each is of, and whether it holds.
+    ///
+    /// # Errors
+    /// [`Error::Usage`] for a key that has not 16 bytes.
+    pub fn held(&self, hashes: &Hashes) -> Result<Vec<(&'static str, bool)>> {
+        let mut held = Vec::new();
+        if let Some(key) = hashes.title.as_ref().filter(|_| self.raw.title_hash != [0; 16]) {
+            held.push(("hash of content id and name", hash_of_title(&self.raw, key)? == self.raw.title_hash));
+        }
+        if let Some(key) = hashes.header.as_ref().filter(|_| self.raw.header_hash != [0; 16]) {
+            held.push(("hash of the header", hash_of_header(&self.raw, key)? == self.raw.header_hash));
+        }
+        Ok(held)
     }
 
     /// Segments of the image.
@@ -101,6 +118,14 @@ pub fn segment_at(number: u64) -> u64 {
     table_at(number / IN_GROUP) + SEGMENT * (1 + number % IN_GROUP)
 }
 
+fn hash_of_title(head: &Head, key: &Key) -> Result<[u8; 16]> {
+    cmac(key, &[&head.content_id, FILE].concat())
+}
+
+fn hash_of_header(head: &Head, key: &Key) -> Result<[u8; 16]> {
+    cmac(key, &head.as_bytes()[..HASHED_HEADER])
+}
+
 /// Secrets for the hashes of a header, where they are known.
 #[derive(Default)]
 pub struct Hashes {
@@ -108,6 +133,15 @@ pub struct Hashes {
     pub title: Option<Key>,
     /// For the header, already with the licence key in it.
     pub header: Option<Key>,
+}
+
+impl Hashes {
+    /// Those of a ring, with this licence key.
+    pub fn of(ring: &Keyring, licence: &Key) -> Self {
+        let secret = |role| keys::find(ring, role, "").ok().map(|(key, _)| key);
+        let header = secret(Role::NpdHeader).map(|key| mixed(&key, licence.bytes()));
+        Self { title: secret(Role::NpdTitle), header }
+    }
 }
 
 /// The first segment of a file.
@@ -126,10 +160,10 @@ pub fn compose(content_id: &str, image_len: u64, hashes: &Hashes) -> Result<Vec<
     let seed = [head.content_id.as_slice(), &image_len.to_be_bytes()].concat();
     head.digest.copy_from_slice(&of_bytes(Algorithm::Sha1, &seed).bytes[..16]);
     if let Some(key) = &hashes.title {
-        head.title_hash = cmac(key, &[&head.content_id, FILE].concat())?;
+        head.title_hash = hash_of_title(&head, key)?;
     }
     if let Some(key) = &hashes.header {
-        head.header_hash = cmac(key, &head.as_bytes()[..HASHED_HEADER])?;
+        head.header_hash = hash_of_header(&head, key)?;
     }
     head.segment_len.set(SEGMENT as u32);
     head.image_len.set(image_len);

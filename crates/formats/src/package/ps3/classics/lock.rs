@@ -36,6 +36,8 @@ pub struct Found {
     pub origin: Option<String>,
     /// For which consoles it is; `None` where that is not known.
     pub console: Option<Console>,
+    /// The licence key.
+    pub licence: Option<Key>,
 }
 
 /// The keys of tables and segments that a licence key makes.
@@ -74,7 +76,7 @@ pub fn find(
     {
         let lock = Lock { meta: None, data: None, iv: [0; 16], of_plaintext: false };
         let with_data = first.with_data(ring, header, opener, what)?;
-        return Ok(Ok(with_data.unwrap_or(Found { lock, origin: None, console: None })));
+        return Ok(Ok(with_data.unwrap_or(Found { lock, origin: None, console: None, licence: None })));
     }
     let (mut wrong, mut lacks) = (Vec::new(), None);
     let candidates = licence::candidates(&header.content_id, opener.names(), ring);
@@ -93,7 +95,8 @@ pub fn find(
             };
             if let Some(lock) = fitting {
                 let origin = Some(candidate.origin.clone());
-                return Ok(Ok(Found { lock, origin, console: Some(console) }));
+                let licence = Some(candidate.key.clone());
+                return Ok(Ok(Found { lock, origin, console: Some(console), licence }));
             }
             if !wrong.contains(&candidate.origin) {
                 wrong.push(candidate.origin.clone());
@@ -156,7 +159,12 @@ impl First {
         let candidates = licence::candidates(&header.content_id, opener.names(), ring);
         let Some(candidate) = candidates.found.into_iter().next() else { return Ok(None) };
         let Ok(lock) = derived(ring, Console::Consumer, &candidate.key, what) else { return Ok(None) };
-        Ok(Some(Found { lock: Lock { meta: None, ..lock }, origin: Some(candidate.origin), console: None }))
+        Ok(Some(Found {
+            lock: Lock { meta: None, ..lock },
+            origin: Some(candidate.origin),
+            console: None,
+            licence: Some(candidate.key),
+        }))
     }
 }
 

@@ -22,7 +22,7 @@ use decanter_core::seal::Settled;
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::tell::grouped;
 use decanter_core::view::Slice;
-use header::{Header, SEGMENT};
+use header::{Hashes, Header, SEGMENT};
 use std::sync::Arc;
 use view::{Segments, View};
 
@@ -98,6 +98,15 @@ impl Format for Classics {
                         Console::Debug => "consoles of developers",
                     };
                     opened.fact("for", words);
+                }
+                if let Some(licence) = &found.licence {
+                    for (name, holds) in header.held(&Hashes::of(opener.keys(), licence))? {
+                        let settled = match holds {
+                            true => Settled::holds(name),
+                            false => Settled::fails(name, "it is another one", "a console refuses to play it"),
+                        };
+                        opened.proof.settled.push(settled.by_digests());
+                    }
                 }
                 let has_data = found.lock.data.is_some();
                 let segments = Arc::new(Segments::new(source, &header, found.lock));
