@@ -70,18 +70,7 @@ pub fn free_bytes(folder: &Path) -> io::Result<Option<u64>> {
 
 /// The most bytes that one file can hold on the file system of `folder`, where that is known to be small.
 pub fn largest_file(folder: &Path) -> Option<u64> {
-    #[cfg(target_os = "linux")]
-    {
-        /// `MSDOS_SUPER_MAGIC` of linux/magic.h: FAT12, FAT16 and FAT32.
-        const FAT: i64 = 0x4d44;
-        let stat = rustix::fs::statfs(folder).ok()?;
-        (stat.f_type as i64 == FAT).then_some(u64::from(u32::MAX))
-    }
-    #[cfg(not(target_os = "linux"))]
-    {
-        let _ = folder;
-        None
-    }
+    (file_system(folder) == Some("FAT")).then_some(u64::from(u32::MAX))
 }
 
 /// Drops what is held of a file in memory, where the system does that.
