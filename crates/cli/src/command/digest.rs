@@ -9,6 +9,7 @@ use crate::render::{Page, number};
 use clap::Args;
 use clap::ValueEnum;
 use decanter_core::Algorithm;
+use decanter_formats::record::sums;
 use decanter_jobs::digest;
 use decanter_jobs::digest::DigestReport;
 use std::io::Write;
@@ -86,7 +87,7 @@ pub fn show(page: &mut Page, report: &DigestReport, layout: Style) {
                 }
             }
             Style::Sums => {
-                let (mark, name) = escaped(&source.source);
+                let (mark, name) = sums::escaped(&source.source);
                 for digest in &source.digests {
                     if source.digests.len() == 1 {
                         page.line(format!("{mark}{}  {name}", digest.hex()));
@@ -106,24 +107,5 @@ fn tag(algorithm: Algorithm) -> &'static str {
         Algorithm::Md5 => "MD5",
         Algorithm::Sha1 => "SHA1",
         Algorithm::Sha256 => "SHA256",
-    }
-}
-
-/// A name as coreutils writes it: with a backslash before the line if something in it is escaped.
-fn escaped(name: &str) -> (&'static str, String) {
-    if !name.contains(['\\', '\n', '\r']) {
-        return ("", name.to_owned());
-    }
-    ("\\", name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r"))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::escaped;
-
-    #[test]
-    fn names_are_escaped_as_coreutils_does() {
-        assert_eq!(escaped("plain name.iso"), ("", "plain name.iso".into()));
-        assert_eq!(escaped("a\\b\nc"), ("\\", "a\\\\b\\nc".into()));
     }
 }

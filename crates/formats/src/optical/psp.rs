@@ -4,13 +4,13 @@
 
 use super::iso9660::{root_has, system_id};
 use super::playstation::region;
+use crate::record::sfo;
+use decanter_core::Result;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::{Medium, Role};
 use decanter_core::source::SourceRef;
-use decanter_core::tree::Content;
-use decanter_core::{Error, Result};
 
 const ID: &str = "psp-disc";
 /// The disc's id and kind, in a line of text.
@@ -61,20 +61,7 @@ impl Format for PspDisc {
         let data = String::from_utf8_lossy(&data).into_owned();
         let mut fields = data.split('|').map(|f| f.trim_matches(['\0', ' ', '\r', '\n']));
         let data_id = fields.next().unwrap_or_default().to_owned();
-        let parameters = match PARAMETERS.iter().find_map(|p| tree.find(p)?.file()) {
-            Some(file) => match &file.content {
-                Content::Whole(file) => match opener.inside()?.open(file.clone()) {
-                    Ok(parameters) => Some(parameters),
-                    Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-                    Err(e) => {
-                        opened.damage(format!("the parameter file cannot be used: {e}"));
-                        None
-                    }
-                },
-                _ => None,
-            },
-            None => None,
-        };
+        let parameters = sfo::in_tree(&mut opened, &tree, &PARAMETERS, opener)?;
         let parameter = |name: &str| {
             let values = parameters.iter().flat_map(|p| &p.told.parameters);
             values.into_iter().find(|(n, _)| n == name).map(|(_, v)| v.clone()).unwrap_or_default()

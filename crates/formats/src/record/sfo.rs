@@ -1,10 +1,12 @@
 //! PARAM.SFO: a table of named parameters (the "PSF" of PSP, PS3 and PS4). Layout: docs/formats/sfo.md.
 
+use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
+use decanter_core::tree::{Content, Tree};
 use decanter_core::{Error, Result};
 use std::collections::BTreeMap;
 use zerocopy::byteorder::{LE, U16, U32};
@@ -241,6 +243,28 @@ impl Format for Sfo {
         }
         Ok(opened)
     }
+}
+
+/// The first of these parameter files that a tree has, opened; `None` where there is none, and with a word in
+/// `opened` where it cannot be read.
+///
+/// # Errors
+/// What the machine is to blame for, and a stop.
+pub(crate) fn in_tree(opened: &mut Opened, tree: &Tree, paths: &[&str], opener: &Opener<'_>) -> Result<Option<Opened>> {
+    let found = paths.iter().find_map(|path| Some((path, tree.find(path)?.file()?)));
+    let Some((path, file)) = found else { return Ok(None) };
+    match &file.content {
+        Content::Locked(_) => {
+            opened.notice(format!("the title stands in {path}, which can be read once the key is known"));
+        }
+        Content::Whole(source) => match opener.inside()?.open(source.clone()) {
+            Ok(parameters) => return Ok(Some(parameters)),
+            Err(e) if matches!(e.blame(), Blame::Machine | Blame::Stopped) => return Err(e),
+            Err(e) => opened.damage(format!("{path} cannot be used: {e}")),
+        },
+        _ => opened.damage(format!("{path} is not all there")),
+    }
+    Ok(None)
 }
 
 #[cfg(test)]

@@ -120,8 +120,8 @@ fn of_len(digits: &str) -> Option<(Algorithm, Vec<u8>)> {
     Some((algorithm, unhex(digits, &mut [0; 32])?.to_vec()))
 }
 
-/// Name, algorithm and digest of a line in any of the three forms.
-fn parse(line: &str) -> Option<(String, Algorithm, Vec<u8>)> {
+/// Name, algorithm and digest of a line in any of the three forms; `None` for a line that is none of them.
+pub fn parse(line: &str) -> Option<(String, Algorithm, Vec<u8>)> {
     let (escaped, rest) = line.strip_prefix('\\').map_or((false, line), |r| (true, r));
     let named = |name: &str| if escaped { unescape(name) } else { name.to_owned() };
     // Tagged: the name may hold parentheses itself, so the last ") = " ends it.
@@ -143,6 +143,15 @@ fn parse(line: &str) -> Option<(String, Algorithm, Vec<u8>)> {
     let (algorithm, bytes) = of_len(digits).filter(|(a, _)| *a == Algorithm::Crc32)?;
     let name = name.trim_end();
     (!name.is_empty()).then(|| (name.to_owned(), algorithm, bytes))
+}
+
+/// A name as checksum programs write it: the backslash that the line begins with if something in the name is escaped,
+/// and the name.
+pub fn escaped(name: &str) -> (&'static str, String) {
+    if !name.contains(['\\', '\n', '\r']) {
+        return ("", name.to_owned());
+    }
+    ("\\", name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r"))
 }
 
 /// A name in which `\n`, `\r` and `\\` stand for what they mean.
@@ -176,6 +185,12 @@ mod tests {
         assert_eq!(name("Pier Nine.bin cbf43926"), Some(("Pier Nine.bin".into(), Algorithm::Crc32)));
         assert_eq!(name("just some words"), None);
         assert_eq!(name(md5), None);
+    }
+
+    #[test]
+    fn names_are_escaped_as_checksum_programs_do() {
+        assert_eq!(escaped("plain name.iso"), ("", "plain name.iso".into()));
+        assert_eq!(escaped("a\\b\nc"), ("\\", "a\\\\b\\nc".into()));
     }
 
     proptest! {

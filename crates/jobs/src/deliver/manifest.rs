@@ -1,8 +1,9 @@
 //! The list of what was put on a card: lines as checksum programs write and read them, so that it can be checked without us.
 
-use decanter_core::digest::{hex, unhex};
+use decanter_core::digest::hex;
 use decanter_core::source::{FileSource, Source, read_vec};
 use decanter_core::{Error, Guard, Result, native};
+use decanter_formats::record::sums;
 use std::collections::BTreeMap;
 use std::path::Path;
 
@@ -38,18 +39,12 @@ impl Manifest {
 
     fn parse(text: &str) -> std::result::Result<Self, usize> {
         let mut list = Self::default();
-        for (number, line) in (1..).zip(text.lines()) {
+        for (number, line) in (1usize..).zip(text.lines()) {
             if line.is_empty() || line.starts_with('#') {
                 continue;
             }
-            let (is_escaped, line) = line.strip_prefix('\\').map_or((false, line), |rest| (true, rest));
-            let (digits, name) = line.split_once("  ").ok_or(number)?;
-            let mut digest = [0; SHA1];
-            let whole = unhex(digits, &mut digest).is_some_and(|d| d.len() == SHA1);
-            if !whole || name.is_empty() {
-                return Err(number);
-            }
-            let name = if is_escaped { unescaped(name) } else { name.to_owned() };
+            let (name, _, digest) = sums::parse(line).ok_or(number)?;
+            let digest = digest.try_into().map_err(|_| number)?;
             list.0.insert(name, digest);
         }
         Ok(list)
@@ -59,32 +54,11 @@ impl Manifest {
     pub(super) fn text(&self) -> String {
         let mut text = HEAD.to_owned();
         for (path, digest) in &self.0 {
-            match path.contains(['\n', '\\']) {
-                true => {
-                    let path = path.replace('\\', "\\\\").replace('\n', "\\n");
-                    text.push_str(&format!("\\{}  {path}\n", hex(digest)));
-                }
-                false => text.push_str(&format!("{}  {path}\n", hex(digest))),
-            }
+            let (mark, path) = sums::escaped(path);
+            text.push_str(&format!("{mark}{}  {path}\n", hex(digest)));
         }
         text
     }
-}
-
-/// A name as checksum programs escape it: `\\n` is a line's end, `\\\\` a backslash.
-fn unescaped(name: &str) -> String {
-    let (mut plain, mut signs) = (String::new(), name.chars());
-    while let Some(sign) = signs.next() {
-        match (sign, sign == '\\') {
-            (_, true) if signs.as_str().starts_with('n') => {
-                signs.next();
-                plain.push('\n');
-            }
-            (_, true) => plain.extend(signs.next()),
-            (sign, false) => plain.push(sign),
-        }
-    }
-    plain
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@
 mod proof;
 pub mod regions;
 
+use crate::record::sfo;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::{KeyTrouble, KeyWay};
 use decanter_core::format::{Format, Opener};
@@ -18,7 +19,7 @@ use decanter_core::source::{Source, SourceRef};
 use decanter_core::transform::Transform;
 use decanter_core::tree::{Content, Kind, Tree};
 use decanter_core::view::{Ciphered, Direction, Locked, SectorCbc};
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::{Result, SECTOR};
 use proof::Verdict;
 use regions::RegionTable;
 use std::ops::Range;
@@ -199,7 +200,7 @@ fn lock(tree: &mut Tree, encrypted: &[Range<u64>]) {
 
 /// Title, id and version, from the parameter file where it can be read and from sector 1.
 fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, opener: &Opener<'_>) -> Result<()> {
-    let parameters = read_parameters(opened, tree, opener)?;
+    let parameters = sfo::in_tree(opened, tree, &PARAMETERS, opener)?;
     let fact = |name: &str| parameters.as_ref().and_then(|p| p.get(name)).unwrap_or_default();
     let identity = parameters.as_ref().map(|p| &p.identity);
     let id = identity.and_then(|i| i.id.as_deref()).unwrap_or_default();
@@ -214,22 +215,4 @@ fn tell(opened: &mut Opened, tree: &Tree, disc_id: &str, opener: &Opener<'_>) ->
     opened.fact("needs system", system.map(|(_, value)| value.as_str()).unwrap_or_default());
     opened.fact("category", fact("category"));
     Ok(())
-}
-
-/// The parameter file, opened; `None` with a notice where it cannot be read.
-fn read_parameters(opened: &mut Opened, tree: &Tree, opener: &Opener<'_>) -> Result<Option<Opened>> {
-    let found = PARAMETERS.iter().find_map(|path| Some((path, tree.find(path)?.file()?)));
-    let Some((path, file)) = found else { return Ok(None) };
-    match &file.content {
-        Content::Locked(_) => {
-            opened.notice(format!("the title stands in {path}, which can be read once the key is known"));
-        }
-        Content::Whole(source) => match opener.inside()?.open(source.clone()) {
-            Ok(parameters) => return Ok(Some(parameters)),
-            Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
-            Err(e) => opened.damage(format!("{path} cannot be used: {e}")),
-        },
-        _ => opened.damage(format!("{path} is not all there")),
-    }
-    Ok(None)
 }

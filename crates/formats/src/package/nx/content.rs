@@ -4,7 +4,7 @@ use super::cnmt::Cnmt;
 use super::contents::{self, Bases};
 use super::nca::header::{self, Kind, LEN};
 use super::nca::{ID, Nca};
-use super::{digest, nsp, title};
+use super::{digest, title};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::keyring::{Key, Keyring};
@@ -98,7 +98,7 @@ impl Format for ContentFormat {
             }
         }
         opened.extent.promised_len = Some(nca.header.len());
-        nsp::trailing(&mut opened, &source, nca.header.len());
+        crate::package::trailing(&mut opened, &source, nca.header.len());
         opened.protection = protection(&nca);
         let bases = Bases::of(opener.companions(), opener.keys())?;
         prove(&mut opened, &nca, name, &bases)?;

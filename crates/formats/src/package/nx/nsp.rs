@@ -111,7 +111,7 @@ impl Format for Nsp {
         opened.protection = tell::protection(&contents);
         opened.extent.promised_len = Some(partition.end());
         opened.extent.regions = tell::regions(&contents);
-        trailing(&mut opened, &source, partition.end());
+        crate::package::trailing(&mut opened, &source, partition.end());
         opened.holds.tree = Some(Tree { nodes: contents::raw_nodes(&contents.files, "") });
         tell::add_readable(&mut opened, contents, others);
         Ok(opened)
@@ -124,15 +124,6 @@ pub(super) fn kind(what: &str, contents: &Contents) -> String {
         (true, true) => format!("{what}, whose lists of contents are locked"),
         (true, false) => format!("{what} without a list of contents"),
         _ => format!("{what}: {}", tell::kinds(&contents.titles)),
-    }
-}
-
-/// Tells of bytes behind the end.
-pub(super) fn trailing(opened: &mut Opened, source: &SourceRef, end: u64) {
-    let more = source.len().saturating_sub(end);
-    if more > 0 {
-        opened
-            .notice(format!("{} bytes follow after its end and belong to nothing", decanter_core::tell::grouped(more)));
     }
 }
 
@@ -185,7 +176,7 @@ impl Format for Bare {
         let partition = Partition::read(source.as_ref(), self.kind)?;
         let mut opened = Opened::new(self.id(), self.name());
         opened.extent.promised_len = Some(partition.end());
-        trailing(&mut opened, &source, partition.end());
+        crate::package::trailing(&mut opened, &source, partition.end());
         opened.proof.settled.extend(super::beginnings::hashed(&partition, &source)?);
         opened.holds.tree = Some(Tree { nodes: partition.nodes(&source, "")? });
         Ok(opened)

@@ -8,6 +8,16 @@ use decanter_core::keyring::{Key, Keyring};
 /// Rounds that turn a licence file into a key.
 const ROUNDS: usize = 5;
 
+/// What kind of licence a number stands for.
+pub(super) fn kind(number: u32) -> String {
+    match number {
+        1 => "network".into(),
+        2 => "local".into(),
+        3 => "free".into(),
+        other => format!("kind {other}"),
+    }
+}
+
 /// The constants that turn licence files into keys.
 struct Constants {
     key: Key,

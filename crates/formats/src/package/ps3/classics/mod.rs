@@ -9,7 +9,9 @@ mod view;
 pub use compose::compose;
 
 use crate::chunked;
+use crate::package;
 use crate::package::ps3::keys::Console;
+use crate::package::ps3::licence;
 use decanter_core::Result;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Blame;
@@ -72,23 +74,12 @@ impl Format for Classics {
         opened.holds.has_own_names = false;
         opened.fact("content id", header.content_id.clone());
         opened.fact("image", format!("{} bytes", grouped(header.image_len)));
-        let license = match header.license {
-            1 => "network".into(),
-            2 => "local".into(),
-            3 => "free".into(),
-            other => format!("kind {other}"),
-        };
-        opened.fact("licence", license);
+        opened.fact("licence", licence::kind(header.license));
         let len = header.file_len();
         opened.extent.promised_len = Some(len);
         opened.extent.regions.push(Region { range: SEGMENT..len, encrypted: true });
-        if source.len() < len {
-            opened.damage(format!("{} bytes of it are missing at its end", grouped(len - source.len())));
-        }
-        let more = source.len().saturating_sub(len);
-        if more > 0 {
-            opened.notice(format!("{} bytes follow after its end and belong to nothing", grouped(more)));
-        }
+        package::cut_short(&mut opened, &source, len);
+        package::trailing(&mut opened, &source, len);
         let mut clear = None;
         let key = match lock::find(&source, &header, opener)? {
             Ok(found) => {

@@ -8,7 +8,7 @@ use crate::package::ps3::cbc_decrypt;
 use decanter_core::digest::{Algorithm, hex, of_bytes};
 use decanter_core::error::Blame;
 use decanter_core::source::{Source, SourceRef, check_range, read_vec};
-use decanter_core::threads;
+use decanter_core::threads::{self, Shares};
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
@@ -115,29 +115,24 @@ impl Segments {
     /// # Errors
     /// What the file is not to blame for: reading failed, the user stopped.
     pub fn damaged(&self, watch: &dyn Watch) -> Result<Vec<String>> {
-        let (next, found) = (AtomicU64::new(0), Mutex::new(Vec::new()));
-        let work = || self.try_segments(&next, &found, watch);
+        let (shares, found) = (Shares::new(self.count(), AT_ONCE), Mutex::new(Vec::new()));
+        let work = || self.try_segments(&shares, &found, watch);
         threads::on_all(work)?;
         Ok(first_of(found.into_inner().unwrap_or_else(PoisonError::into_inner), "segment"))
     }
 
-    fn try_segments(&self, next: &AtomicU64, found: &Mutex<Vec<(u64, String)>>, watch: &dyn Watch) -> Result<()> {
+    fn try_segments(&self, shares: &Shares, found: &Mutex<Vec<(u64, String)>>, watch: &dyn Watch) -> Result<()> {
         let mut buf = vec![0; (AT_ONCE * SEGMENT) as usize];
-        loop {
-            let first = next.fetch_add(AT_ONCE, Ordering::Relaxed);
-            let end = (first.saturating_add(AT_ONCE)).min(self.count());
-            if first >= end {
-                return Ok(());
-            }
+        for share in shares {
             watch::check(watch)?;
-            if (first..end).all(|n| self.has_held(n)) {
+            if share.clone().all(|n| self.has_held(n)) {
                 continue;
             }
-            let whole = &mut buf[..((end - first) * SEGMENT) as usize];
-            if self.read(first, whole).is_ok() {
+            let whole = &mut buf[..((share.end - share.start) * SEGMENT) as usize];
+            if self.read(share.start, whole).is_ok() {
                 continue;
             }
-            for number in first..end {
+            for number in share {
                 match self.read(number, &mut buf[..SEGMENT as usize]) {
                     Ok(()) => {}
                     Err(e) if e.blame() == Blame::Source => {
@@ -147,6 +142,7 @@ impl Segments {
                 }
             }
         }
+        Ok(())
     }
 }
 

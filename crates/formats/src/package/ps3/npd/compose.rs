@@ -9,11 +9,10 @@ use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::{Key, Keyring};
 use decanter_core::source::{Bytes, Source, SourceRef, check_range};
-use decanter_core::threads;
+use decanter_core::threads::{self, Shares};
 use decanter_core::view::Concat;
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use zerocopy::{FromZeros, IntoBytes};
 
@@ -104,22 +103,18 @@ fn closed(content: &SourceRef, coding: &Coding, number: u64) -> Result<(Vec<u8>,
 
 /// The codes of all blocks, on all processors.
 fn codes(content: &SourceRef, coding: &Coding, watch: &dyn Watch) -> Result<Vec<[u8; MOST_CODE]>> {
-    let count = coding.header().blocks();
-    let (next, all) = (AtomicU64::new(0), Mutex::new(Vec::new()));
+    let (shares, all) = (Shares::new(coding.header().blocks(), AT_ONCE), Mutex::new(Vec::new()));
     let work = || {
-        loop {
-            let first = next.fetch_add(AT_ONCE, Ordering::Relaxed);
-            let end = first.saturating_add(AT_ONCE).min(count);
-            if first >= end {
-                return Ok(());
-            }
+        for share in &shares {
             watch::check(watch)?;
-            for number in first..end {
+            let bytes = (share.end - share.start) * BLOCK;
+            for number in share {
                 let code = closed(content, coding, number)?.1;
                 all.lock().unwrap_or_else(PoisonError::into_inner).push((number, code));
             }
-            watch.advance((end - first) * BLOCK);
+            watch.advance(bytes);
         }
+        Ok(())
     };
     // What is unpacked from front to back is read by one.
     if content.prefers_sequential() {

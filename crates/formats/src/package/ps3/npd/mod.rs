@@ -9,6 +9,8 @@ mod view;
 
 pub use compose::{Making, compose};
 
+use crate::package;
+use crate::package::ps3::licence;
 use decanter_core::Result;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::format::{Format, Opener};
@@ -78,9 +80,7 @@ impl Format for Npd {
         tell(&mut opened, &header);
         opened.extent.promised_len = Some(header.end());
         let end = header.end();
-        if source.len() < end {
-            opened.damage(format!("{} bytes of it are missing at its end", grouped(end - source.len())));
-        }
+        package::cut_short(&mut opened, &source, end);
         opened.extent.regions.push(Region { range: LEN.min(end)..end, encrypted: !header.has(DEBUG) });
         let Unlocked { coding, key } = unlock::unlock(&header, opener)?;
         let mut clear = None;
@@ -126,14 +126,7 @@ fn content_name(opener: &Opener<'_>) -> String {
 fn tell(opened: &mut Opened, header: &Header) {
     opened.fact("content id", header.content_id());
     opened.fact("version", header.raw.version.get().to_string());
-    let license = match (header.has(SDAT), header.license()) {
-        (true, _) => "none".into(),
-        (_, 1) => "network".into(),
-        (_, 2) => "local".into(),
-        (_, 3) => "free".into(),
-        (_, other) => format!("kind {other}"),
-    };
-    opened.fact("licence", license);
+    opened.fact("licence", if header.has(SDAT) { "none".into() } else { licence::kind(header.license()) });
     let packed = if header.has(COMPRESSED) { ", compressed" } else { "" };
     let block = header.block_len();
     opened.fact("content", format!("{} bytes in blocks of {block}{packed}", grouped(header.content_len())));

@@ -7,11 +7,10 @@ use crate::noticed::first_of;
 use decanter_core::digest::hex;
 use decanter_core::error::Blame;
 use decanter_core::source::{Source, SourceRef, check_range, read_vec};
-use decanter_core::threads;
+use decanter_core::threads::{self, Shares};
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Bytes of blocks that are kept for small reads.
@@ -76,16 +75,11 @@ impl File {
     /// # Errors
     /// What the file is not to blame for: reading failed, the user stopped.
     pub fn damaged(&self, watch: &dyn Watch) -> Result<Vec<String>> {
-        let (next, found) = (AtomicU64::new(0), Mutex::new(Vec::new()));
+        let (shares, found) = (Shares::new(self.coding.header().blocks(), AT_ONCE), Mutex::new(Vec::new()));
         threads::on_all(|| {
-            loop {
-                let first = next.fetch_add(AT_ONCE, Ordering::Relaxed);
-                let end = first.saturating_add(AT_ONCE).min(self.coding.header().blocks());
-                if first >= end {
-                    return Ok(());
-                }
+            for share in &shares {
                 watch::check(watch)?;
-                for number in first..end {
+                for number in share {
                     match self.block(number) {
                         Ok(_) => {}
                         Err(e) if e.blame() == Blame::Source => {
@@ -95,6 +89,7 @@ impl File {
                     }
                 }
             }
+            Ok(())
         })?;
         Ok(first_of(found.into_inner().unwrap_or_else(PoisonError::into_inner), "block"))
     }

@@ -32,7 +32,7 @@ pub const PS3: u16 = 1;
 pub const HANDHELD: u16 = 2;
 
 /// What a package contains, by its number in the metadata.
-pub const CONTENT_TYPES: [(u32, &str); 23] = [
+pub const CONTENT_TYPES: [(u32, &str); 21] = [
     (4, "game data"),
     (5, "game"),
     (6, "PS1 game"),
@@ -53,8 +53,6 @@ pub const CONTENT_TYPES: [(u32, &str); 23] = [
     (23, "PS Vita live area"),
     (24, "PSM program"),
     (25, "web video"),
-    (28, "PS Vita data"),
-    (29, "PSM program"),
     (31, "PS Vita theme"),
 ];
 
@@ -153,12 +151,7 @@ impl Header {
 
     /// DRM in words.
     pub fn drm(&self) -> Option<String> {
-        Some(match self.number(1)? {
-            1 => "network licence".into(),
-            2 => "local licence".into(),
-            3 => "free licence".into(),
-            other => format!("kind {other}"),
-        })
+        Some(format!("{} licence", crate::package::ps3::licence::kind(self.number(1)?)))
     }
 
     /// Version of the package, as `01.00`.

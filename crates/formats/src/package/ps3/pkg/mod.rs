@@ -21,7 +21,6 @@ use decanter_core::opened::{Opened, Region};
 use decanter_core::protection::KeyState;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef};
-use decanter_core::tell::grouped;
 use decanter_core::tree::Tree;
 use decanter_core::view::{Locked, Slice};
 use header::Header;
@@ -231,15 +230,12 @@ impl Format for Pkg {
         let package = Package::read(&source, opener.keys())?;
         let mut opened = Opened::new(ID, tell::kind(&package.header));
         opened.holds.tree = package.tree()?;
-        tell::tell(&mut opened, &package, opener)?;
-        proof::add(&mut opened, &package, &source, opener)?;
+        let parameters = tell::tell(&mut opened, &package, opener)?;
+        proof::add(&mut opened, &package, &source, parameters.as_ref())?;
         opened.extent.promised_len = Some(package.end());
         let (data_at, data_end) = (package.header.raw.data_at.get(), package.data_end());
         opened.extent.regions.push(Region { range: data_at..data_end, encrypted: package.header.is_finalized() });
-        let more = source.len().saturating_sub(package.end());
-        if more > 0 {
-            opened.notice(format!("{} bytes follow after its end and belong to nothing", grouped(more)));
-        }
+        crate::package::trailing(&mut opened, &source, package.end());
         Ok(opened)
     }
 }

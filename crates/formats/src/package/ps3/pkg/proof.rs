@@ -1,12 +1,12 @@
 //! The digests that a package carries of itself, whether its parts fit each other, and how it is encrypted.
 
 use super::Package;
-use super::header::{Held, LEN};
+use super::header::Held;
 use super::items::{EDAT, SDAT};
 use super::tell::PARAMETERS;
 use crate::package::ps3::npd;
 use decanter_core::digest::Algorithm;
-use decanter_core::format::Opener;
+use decanter_core::error::Blame;
 use decanter_core::opened::Opened;
 use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
@@ -21,11 +21,16 @@ const FILES: &str = "the files that it hits cannot be read: copy or download it 
 pub(super) const TRAILER: u64 = 0x20;
 const SHA1: usize = 20;
 
-/// Adds what can be proven, and how it is encrypted.
+/// Adds what can be proven, and how it is encrypted; `parameters` is the parameter file in it.
 ///
 /// # Errors
 /// What reading fails with.
-pub(super) fn add(opened: &mut Opened, package: &Package, source: &SourceRef, opener: &Opener<'_>) -> Result<()> {
+pub(super) fn add(
+    opened: &mut Opened,
+    package: &Package,
+    source: &SourceRef,
+    parameters: Option<&Opened>,
+) -> Result<()> {
     let header = &package.header;
     let settled = &mut opened.proof.settled;
     let told = |held: Held, name: &str, of: &str| match held {
@@ -49,9 +54,9 @@ pub(super) fn add(opened: &mut Opened, package: &Package, source: &SourceRef, op
     if package.closed.is_none() && !package.items.is_empty() {
         settled.push(Settled::of("names and ranges of the items", &faults, FILES));
     }
-    let ids = content_ids(opened, package, opener)?;
-    opened.proof.settled.extend(ids);
-    opened.proof.settled.extend(wrapped(opened, package));
+    settled.extend(parameters.map(|file| content_ids(file, package)));
+    let wrapped = wrapped(opened, package)?;
+    opened.proof.settled.extend(wrapped);
     match trailer(package, source)? {
         Some(expected) => opened.proof.sealed.push(whole(package, source, expected)),
         None if source.len() >= package.end() => {
@@ -72,9 +77,6 @@ fn lengths(package: &Package) -> Settled {
     let mut faults = Vec::new();
     if total < end {
         faults.push(format!("the package has {} bytes, its data area ends at {}", grouped(total), grouped(end)));
-    }
-    if package.header.raw.data_at.get() < LEN {
-        faults.push("the data area begins in the header".into());
     }
     Settled::of("lengths in the header", &faults, INSTALL)
 }
@@ -110,12 +112,8 @@ fn whole(package: &Package, source: &SourceRef, expected: Digest) -> Sealed {
 }
 
 /// Whether the ids in the parameter file are the package's.
-fn content_ids(opened: &Opened, package: &Package, opener: &Opener<'_>) -> Result<Option<Settled>> {
+fn content_ids(parameters: &Opened, package: &Package) -> Settled {
     let own = package.header.content_id();
-    let file = opened.holds.tree.as_ref().and_then(|tree| tree.find(PARAMETERS)).and_then(|node| node.file());
-    let Some(Ok(source)) = file.map(|f| f.source()) else { return Ok(None) };
-    // What cannot be parsed is told as damage where the title is looked for.
-    let Ok(parameters) = opener.inside()?.open(source.clone()) else { return Ok(None) };
     let value = |name: &str| {
         let values = &parameters.told.parameters;
         values.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str()).unwrap_or_default().to_owned()
@@ -131,11 +129,14 @@ fn content_ids(opened: &Opened, package: &Package, opener: &Opener<'_>) -> Resul
     }
     let settled = Settled::of("ids in parameter file and header", &faults, INSTALL);
     // An add-on is installed for a title of another id.
-    Ok(Some(if faults.is_empty() { settled } else { Settled { matters: None, ..settled } }))
+    if faults.is_empty() { settled } else { Settled { matters: None, ..settled } }
 }
 
 /// Whether the headers of the NPD-wrapped files in it are right, and say that they belong to it.
-fn wrapped(opened: &Opened, package: &Package) -> Vec<Settled> {
+///
+/// # Errors
+/// What the machine is to blame for, and a stop.
+fn wrapped(opened: &Opened, package: &Package) -> Result<Vec<Settled>> {
     let (mut broken, mut others, mut count) = (Vec::new(), Vec::new(), 0);
     let own = package.header.content_id();
     let nodes = opened.holds.tree.iter().flat_map(|tree| &tree.nodes);
@@ -143,7 +144,8 @@ fn wrapped(opened: &Opened, package: &Package) -> Vec<Settled> {
         let Some(Content::Whole(source)) = node.file().map(|f| &f.content) else { continue };
         count += 1;
         match npd::header::Header::read(source.as_ref()) {
-            Err(e) => broken.push(format!("{}: {e}", node.path)),
+            Err(e) if e.blame() == Blame::Source => broken.push(format!("{}: {e}", node.path)),
+            Err(e) => return Err(e),
             Ok(header) if header.content_id() != own && !header.content_id().is_empty() => {
                 others.push(format!("{} says {}, the package {own}", node.path, header.content_id()));
             }
@@ -151,12 +153,12 @@ fn wrapped(opened: &Opened, package: &Package) -> Vec<Settled> {
         }
     }
     if count == 0 {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     // The files of another title may be meant.
     let ids = Settled::of("content ids of NPD-wrapped files", &others, INSTALL);
     let ids = if others.is_empty() { ids } else { Settled { matters: None, ..ids } };
-    vec![Settled::of("headers of NPD-wrapped files", &broken, FILES), ids]
+    Ok(vec![Settled::of("headers of NPD-wrapped files", &broken, FILES), ids])
 }
 
 /// How it is encrypted; debug packages are under a stream that anybody can make.

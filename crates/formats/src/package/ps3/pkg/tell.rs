@@ -2,13 +2,13 @@
 
 use super::Package;
 use super::header::Header;
+use crate::record::sfo;
 use decanter_core::Result;
-use decanter_core::error::Blame;
 use decanter_core::format::Opener;
 use decanter_core::label::Label;
 use decanter_core::opened::Opened;
 use decanter_core::tell::count;
-use decanter_core::tree::{Content, Tree};
+use decanter_core::tree::Content;
 
 /// The parameter file of a title.
 pub(super) const PARAMETERS: &str = "PARAM.SFO";
@@ -50,14 +50,17 @@ pub(super) fn kind(header: &Header) -> String {
     }
 }
 
-/// Tells title, ids and versions.
+/// Tells title, ids and versions, and returns the parameter file that has some of them.
 ///
 /// # Errors
 /// What the machine is to blame for.
-pub(super) fn tell(opened: &mut Opened, package: &Package, opener: &Opener<'_>) -> Result<()> {
+pub(super) fn tell(opened: &mut Opened, package: &Package, opener: &Opener<'_>) -> Result<Option<Opened>> {
     let header = &package.header;
     let tree = opened.holds.tree.take();
-    let parameters = parameters(opened, tree.as_ref(), opener)?;
+    let parameters = match &tree {
+        Some(tree) => sfo::in_tree(opened, tree, &[PARAMETERS], opener)?,
+        None => None,
+    };
     let all = || parameters.iter().flat_map(|p| &p.told.parameters);
     let value = |name: &str| all().find(|(n, _)| n == name).map(|(_, v)| v.trim().to_owned()).unwrap_or_default();
     opened.titled(value("TITLE"));
@@ -101,19 +104,5 @@ pub(super) fn tell(opened: &mut Opened, package: &Package, opener: &Opener<'_>) 
         opened.told.label = Some(label);
     }
     opened.holds.tree = tree;
-    Ok(())
-}
-
-/// The parameter file, opened; `None` with a notice where it cannot be used.
-fn parameters(opened: &mut Opened, tree: Option<&Tree>, opener: &Opener<'_>) -> Result<Option<Opened>> {
-    let file = tree.and_then(|tree| tree.find(PARAMETERS)).and_then(|node| node.file());
-    let Some(Content::Whole(source)) = file.map(|f| &f.content) else { return Ok(None) };
-    match opener.inside()?.open(source.clone()) {
-        Ok(parameters) => Ok(Some(parameters)),
-        Err(e) if e.blame() == Blame::Source => {
-            opened.damage(format!("{PARAMETERS} cannot be used: {e}"));
-            Ok(None)
-        }
-        Err(e) => Err(e),
-    }
+    Ok(parameters)
 }
