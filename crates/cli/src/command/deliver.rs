@@ -6,8 +6,9 @@ use crate::code_of_answer;
 use crate::global::native;
 use crate::render::{Manner, Page, count, exact, number, size, speed, style};
 use clap::Args;
-use clap::builder::PossibleValuesParser;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use decanter_core::native;
+use decanter_jobs::Failure;
 use decanter_jobs::deliver::{self, CheckReport, CheckedState, DeliverReport, LAYOUTS, Layout};
 use std::io::Write;
 use std::path::PathBuf;
@@ -30,8 +31,8 @@ pub struct Deliver {
     #[arg(long, value_name = "DIR", required_unless_present = "check")]
     onto: Option<PathBuf>,
     /// Folders by what a file is: plain (all at the top), ps3, psp
-    #[arg(long, value_name = "NAME", default_value = LAYOUTS[0].name, value_parser = PossibleValuesParser::new(LAYOUTS.iter().map(|l| l.name)))]
-    layout: String,
+    #[arg(long, value_name = "NAME", default_value = LAYOUTS[0].name, value_parser = PossibleValuesParser::new(LAYOUTS.iter().map(|l| l.name)).try_map(|name| Layout::named(&name).ok_or("no layout")))]
+    layout: &'static Layout,
     /// Take file system, limits and free room from this image of a card instead of the folder's
     #[arg(long, value_name = "IMAGE", value_parser = native())]
     like: Option<String>,
@@ -43,16 +44,15 @@ pub struct Deliver {
 impl Run for Deliver {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let setting = with.setting(None)?;
-        if let Some(folder) = &self.check {
-            let (report, answer) = deliver::check(folder, &setting)?;
-            with.show(out, &report, |page| show_check(page, &report, with.took(), with.manner()))?;
+        if let Some(onto) = &self.onto {
+            let options = deliver::Options { layout: self.layout, like: self.like.clone() };
+            let (report, answer) = deliver::deliver(&self.sources, onto, &options, &setting)?;
+            with.show(out, &report, |page| show(page, &report, with.took(), with.manner()))?;
             return Ok(code_of_answer(answer));
         }
-        let options =
-            deliver::Options { layout: Layout::named(&self.layout).unwrap_or(&LAYOUTS[0]), like: self.like.clone() };
-        let onto = self.onto.clone().unwrap_or_default();
-        let (report, answer) = deliver::deliver(&self.sources, &onto, &options, &setting)?;
-        with.show(out, &report, |page| show(page, &report, with.took(), with.manner()))?;
+        let folder = self.check.as_ref().ok_or_else(|| Failure::usage("cannot deliver", "no folder is named"))?;
+        let (report, answer) = deliver::check(folder, &setting)?;
+        with.show(out, &report, |page| show_check(page, &report, with.took(), with.manner()))?;
         Ok(code_of_answer(answer))
     }
 }
@@ -89,7 +89,6 @@ fn show(page: &mut Page, report: &DeliverReport, took: Duration, manner: Manner)
         page.row("list", native::text(&report.manifest));
         page.row("took", speed(report.bytes, took));
     }
-    page.notices(&report.notices, manner);
     page.row("next", format!("decanter deliver --check {}", decanter_jobs::quoted(&native::text(&report.onto))));
 }
 

@@ -90,7 +90,7 @@ fn one(folder: &Path, path: &str, setting: &Setting<'_>) -> Result<Option<(Vec<u
     if path.starts_with('/') || path.split('/').any(|name| matches!(name, "" | "." | "..")) {
         return Err(Error::Unreadable { why: "the list names a path that leads out of the folder".into() });
     }
-    let target = path.split('/').fold(folder.to_owned(), |at, name| at.join(native::os(name)));
+    let target = super::target_of(folder, path);
     if std::fs::metadata(&target).is_err() {
         return Ok(None);
     }

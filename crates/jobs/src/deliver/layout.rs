@@ -3,6 +3,7 @@
 use crate::Item;
 
 /// A way of laying files out.
+#[derive(Debug)]
 pub struct Layout {
     /// Its name, for `--layout`.
     pub name: &'static str,
@@ -32,6 +33,11 @@ impl Layout {
     /// The one with this name.
     pub fn named(name: &str) -> Option<&'static Self> {
         LAYOUTS.iter().find(|l| l.name == name)
+    }
+
+    /// Whether a file's place depends on what it is.
+    pub(super) fn has_folders(&self) -> bool {
+        !self.folders.is_empty()
     }
 
     /// The folder for a source; empty for the top.

@@ -21,7 +21,7 @@ use decanter_core::error::Blame;
 use decanter_core::guard::Door;
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, FileSource, SourceRef};
-use decanter_core::{Error, Notice, Result, native, store, tell};
+use decanter_core::{Error, Result, native, store, tell};
 use manifest::Manifest;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -58,8 +58,6 @@ pub struct DeliverReport {
     pub manifest: PathBuf,
     /// True when nothing was written because only a rehearsal was asked for.
     pub dry_run: bool,
-    /// What was noticed on the way.
-    pub notices: Vec<Notice>,
 }
 
 /// A file on a card.
@@ -122,7 +120,6 @@ pub fn deliver(
         bytes: 0,
         manifest: onto.join(MANIFEST),
         dry_run: setting.dry_run,
-        notices: Vec::new(),
     };
     let mut list = list.unwrap_or_default();
     let put = put_all(&units, onto, &mut list, &mut report, setting);
@@ -163,11 +160,12 @@ fn units_of(shown: &str, layout: &Layout, setting: &Setting<'_>) -> std::result:
     };
     let source = source.map_err(&fail)?;
     let name = decanter_core::catalogue::last_name(shown.rsplit(INSIDE).next().unwrap_or(shown)).to_owned();
-    let folder = match locate::open(shown, "look at", setting) {
-        Ok(item) => layout.folder(&item),
+    let folder = match layout.has_folders().then(|| locate::open(shown, "look at", setting)) {
+        Some(Ok(item)) => layout.folder(&item),
+        None => "",
         // Whatever is not understood goes to the top.
-        Err(failure) if matches!(failure.blame(), Blame::Source | Blame::Key) => "",
-        Err(failure) => return Err(failure),
+        Some(Err(failure)) if matches!(failure.blame(), Blame::Source | Blame::Key) => "",
+        Some(Err(failure)) => return Err(failure),
     };
     Ok(vec![unit(shown.to_owned(), store::join(folder, &name), source)])
 }
@@ -221,7 +219,7 @@ fn how_to_split(shown: &str, onto: &Path, setting: &Setting<'_>) -> String {
 
 /// Whether the same bytes stand there already.
 fn is_there(unit: &Unit, onto: &Path, setting: &Setting<'_>) -> std::result::Result<bool, Failure> {
-    let target = target_of(onto, unit);
+    let target = target_of(onto, &unit.path);
     if std::fs::symlink_metadata(&target).is_err() {
         return Ok(false);
     }
@@ -243,8 +241,9 @@ fn is_there(unit: &Unit, onto: &Path, setting: &Setting<'_>) -> std::result::Res
     }
 }
 
-fn target_of(onto: &Path, unit: &Unit) -> PathBuf {
-    unit.path.split('/').fold(onto.to_owned(), |path, name| path.join(native::os(name)))
+/// Where a path of the list stands on the card.
+fn target_of(onto: &Path, path: &str) -> PathBuf {
+    path.split('/').fold(onto.to_owned(), |at, name| at.join(native::os(name)))
 }
 
 /// Whether the card has room for what is not there yet.
@@ -275,7 +274,7 @@ fn put_all(
     setting: &Setting<'_>,
 ) -> std::result::Result<(), Failure> {
     for unit in units {
-        let target = target_of(onto, unit);
+        let target = target_of(onto, &unit.path);
         if !unit.was_there || !list.0.contains_key(&unit.path) {
             let digest = put(unit, &target, setting)?;
             if let Some(digest) = digest {

@@ -112,7 +112,7 @@ fn all<'a>(setting: &'a Setting<'_>) -> Result<&'a [Note]> {
 fn read_all(setting: &Setting<'_>) -> Result<Vec<Note>> {
     let mut notes = Vec::new();
     for place in &setting.note_places {
-        for path in lists_in(place) {
+        for path in lists_in(place)? {
             let name = path.file_stem().map(native::text).unwrap_or_default();
             let parsed = read::file(&native::text(&path), &name, setting)?;
             notes.extend(parsed.notes);
@@ -121,11 +121,23 @@ fn read_all(setting: &Setting<'_>) -> Result<Vec<Note>> {
     Ok(notes)
 }
 
-/// The lists in a folder, by name.
-fn lists_in(place: &std::path::Path) -> Vec<PathBuf> {
+/// The lists in a folder, by name; none where there is no folder.
+///
+/// # Errors
+/// When the folder cannot be read.
+fn lists_in(place: &std::path::Path) -> Result<Vec<PathBuf>> {
+    if !place.exists() {
+        return Ok(Vec::new());
+    }
     let is_list = |path: &std::path::Path| path.extension().is_some_and(|e| e.eq_ignore_ascii_case("csv"));
-    let entries = WalkDir::new(place).max_depth(1).sort_by_file_name().into_iter().flatten();
-    entries.filter(|e| e.file_type().is_file() && is_list(e.path())).map(|e| e.into_path()).take(MOST_LISTS).collect()
+    let mut lists = Vec::new();
+    for entry in WalkDir::new(place).max_depth(1).sort_by_file_name() {
+        let entry = entry.map_err(|e| Error::io("list", place, e.into()))?;
+        if entry.file_type().is_file() && is_list(entry.path()) && lists.len() < MOST_LISTS {
+            lists.push(entry.into_path());
+        }
+    }
+    Ok(lists)
 }
 
 /// What is known of a title.
