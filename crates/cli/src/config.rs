@@ -177,6 +177,7 @@ impl Settled {
         let mut setting = Setting::new(watch);
         setting.key = key.and_then(KeyArg::key);
         setting.key_places = self.key_places.iter().map(|(place, _)| place.clone()).collect();
+        setting.typed_key_places.clone_from(&global.keys);
         setting.note_places.clone_from(&self.note_places);
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;

@@ -67,6 +67,8 @@ pub struct Setting<'a> {
     pub key: Option<Key>,
     /// Files and folders with keys, in the order in which they are looked into.
     pub key_places: Vec<PathBuf>,
+    /// Those of them that were typed for this run: a command that goes on from here needs them again.
+    pub typed_key_places: Vec<PathBuf>,
     /// Folders with lists of what is known to run; new ones are kept in the first.
     pub note_places: Vec<PathBuf>,
     /// Whether existing targets are replaced.
@@ -109,6 +111,7 @@ impl<'a> Setting<'a> {
             watch,
             key: None,
             key_places: Vec::new(),
+            typed_key_places: Vec::new(),
             note_places: Vec::new(),
             replace: false,
             dry_run: false,
@@ -135,6 +138,7 @@ impl<'a> Setting<'a> {
             watch,
             key: self.key.clone(),
             key_places: self.key_places.clone(),
+            typed_key_places: self.typed_key_places.clone(),
             note_places: self.note_places.clone(),
             language: self.language.clone(),
             kept_keys: self.kept_keys.clone(),

@@ -81,9 +81,11 @@ fn show(page: &mut Page, report: &DeliverReport, took: Duration, manner: Manner)
     }
     page.row("written", exact(report.bytes));
     if !report.dry_run {
-        let proof = match report.files.iter().all(|f| f.was_there) {
-            true => "what is there was compared with the sources, and is identical",
-            false => "every file was read back after it was on the medium, and is identical",
+        let there = report.files.iter().filter(|f| f.was_there).count();
+        let proof = match (there, report.files.len() - there) {
+            (_, 0) => "what is there was compared with the sources, and is identical",
+            (0, _) => "every file was read back after it was on the medium, and is identical",
+            _ => "what was written was read back after it was on the medium, what was there compared: all is identical",
         };
         page.row("proof", format!("{}{proof}{}", style::GOOD, style::PLAIN));
         page.row("list", native::text(&report.manifest));

@@ -56,6 +56,20 @@ fn a_folder_becomes_a_package_and_comes_out_again() {
 }
 
 #[test]
+fn what_goes_on_from_typed_keys_names_them_again() {
+    let folder = folder();
+    with_keys(folder.path(), &["convert", game(), "--to", "pkg", "--finalized", "-o", "f.pkg"]).expect(0);
+    let json = with_keys(folder.path(), &["identify", "f.pkg", "--json"]).expect(0).json();
+    let source = &json["sources"][0];
+    assert_eq!(source["next"], format!("decanter verify f.pkg --keys {}", keys()));
+    assert_eq!(source["becomes"][0]["command"], format!("decanter extract f.pkg --keys {}", keys()));
+    // What needs no key is not burdened with them.
+    run(folder.path(), &["convert", game(), "--to", "pkg", "-o", "d.pkg"]).expect(0);
+    let json = with_keys(folder.path(), &["identify", "d.pkg", "--json"]).expect(0).json();
+    assert_eq!(json["sources"][0]["next"], "decanter verify d.pkg");
+}
+
+#[test]
 fn titles_are_told_in_the_users_language_and_values_are_listed() {
     let folder = folder();
     run(folder.path(), &["convert", game(), "--to", "pkg", "-o", "g.pkg"]).expect(0);

@@ -2,7 +2,7 @@
 
 use crate::convert::table::targets;
 use crate::family::needs_base;
-use crate::{Item, quoted, verify};
+use crate::{Item, Setting, quoted, verify};
 use decanter_core::error::KeyWay;
 use decanter_core::native;
 use decanter_core::protection::KeyState;
@@ -20,8 +20,9 @@ pub struct Becomes {
 }
 
 /// What it can become, the most useful first.
-pub(super) fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
-    let source = quoted(&item.shown);
+pub(super) fn becomes(item: &Item, is_cut: bool, setting: &Setting<'_>) -> Vec<Becomes> {
+    let keys = typed_keys(item, setting);
+    let source = quoted(&item.shown) + &keys;
     let mut list = Vec::new();
     if item.opened.protection.as_ref().is_some_and(|p| matches!(p.key, KeyState::Trouble(_))) {
         let key = key_option(item);
@@ -32,7 +33,8 @@ pub(super) fn becomes(item: &Item, is_cut: bool) -> Vec<Becomes> {
         return list;
     }
     if item.opened.holds.tree.is_some() && item.opened.identity.role != Role::Folder {
-        let inside = first_partition(item).map_or(source.clone(), |name| quoted(&format!("{}::{name}", item.shown)));
+        let inside =
+            first_partition(item).map_or(source.clone(), |name| quoted(&format!("{}::{name}", item.shown)) + &keys);
         let base = if needs_base(&item.opened) { " --with BASE" } else { "" };
         list.push(Becomes { what: "folder", command: format!("decanter extract {inside}{base}") });
     }
@@ -69,6 +71,14 @@ fn first_partition(item: &Item) -> Option<&str> {
         .map(|(node, _)| node.path.as_str())
 }
 
+/// The options that say once more where keys were looked for, if what is encrypted needs them again.
+fn typed_keys(item: &Item, setting: &Setting<'_>) -> String {
+    if item.opened.protection.is_none() && item.around.is_empty() {
+        return String::new();
+    }
+    setting.typed_key_places.iter().map(|place| format!(" --keys {}", quoted(&native::text(place)))).collect()
+}
+
 /// The option that gives the missing key.
 fn key_option(item: &Item) -> &'static str {
     match item.opened.protection.as_ref().map(|p| &p.key) {
@@ -78,8 +88,8 @@ fn key_option(item: &Item) -> &'static str {
 }
 
 /// The command to type next.
-pub(super) fn next(item: &Item, is_cut: bool, becomes: &[Becomes]) -> Option<String> {
-    let source = quoted(&item.shown);
+pub(super) fn next(item: &Item, is_cut: bool, becomes: &[Becomes], setting: &Setting<'_>) -> Option<String> {
+    let source = quoted(&item.shown) + &typed_keys(item, setting);
     if item.unfinished.is_some() {
         let target = quoted(&native::text(item.host.with_extension("")));
         return Some(format!("decanter dump DRIVE -o {target}"));

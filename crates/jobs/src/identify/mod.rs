@@ -422,7 +422,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         }
     });
     let is_cut = missing > 0 || item.unfinished.is_some();
-    let becomes = becomes(item, is_cut);
+    let becomes = becomes(item, is_cut, setting);
     Identity {
         source: item.address.clone(),
         error: None,
@@ -444,7 +444,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         regions,
         rom: opened.holds.rom.as_ref().map(RomReport::of),
         padding: padding::look(item),
-        next: next(item, missing > 0, &becomes),
+        next: next(item, missing > 0, &becomes, setting),
         encryption,
         becomes,
         unread_sectors: item.unfinished.as_ref().map(|map| map.missing()),
