@@ -85,7 +85,7 @@ fn show(page: &mut Page, report: &DeliverReport, took: Duration, manner: Manner)
         let proof = match (there, report.files.len() - there) {
             (_, 0) => "what is there was compared with the sources, and is identical",
             (0, _) => "every file was read back after it was on the medium, and is identical",
-            _ => "what was written was read back after it was on the medium, what was there compared: all is identical",
+            _ => "what is new was read back after it was on the medium, what was there was compared: all is identical",
         };
         page.row("proof", format!("{}{proof}{}", style::GOOD, style::PLAIN));
         page.row("list", native::text(&report.manifest));

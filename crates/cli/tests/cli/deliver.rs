@@ -27,7 +27,7 @@ fn what_is_delivered_is_listed_and_found_again() {
     // One of them is new and the others are there: the proof says which was read back.
     run(folder.path(), &["deliver", moth, drawer, "--onto", "stick", "--layout", "psp", "--replace"])
         .expect(0)
-        .says("what was there compared");
+        .says("what was there was compared");
     let json = run(folder.path(), &["deliver", "--check", "stick", "--json"]).expect(0).json();
     assert!(json["files"].as_array().unwrap().iter().all(|f| f["state"] == "match"));
 }

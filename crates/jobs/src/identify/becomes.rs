@@ -73,7 +73,8 @@ fn first_partition(item: &Item) -> Option<&str> {
 
 /// The options that say once more where keys were looked for, if what is encrypted needs them again.
 fn typed_keys(item: &Item, setting: &Setting<'_>) -> String {
-    if item.opened.protection.is_none() && item.around.is_empty() {
+    let needs = item.opened.protection.as_ref().is_some_and(|p| !matches!(p.key, KeyState::NotNeeded));
+    if !needs && item.around.is_empty() {
         return String::new();
     }
     setting.typed_key_places.iter().map(|place| format!(" --keys {}", quoted(&native::text(place)))).collect()
