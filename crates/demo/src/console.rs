@@ -52,6 +52,41 @@ pub(crate) const NOTES: &str = "id,title,region,target,verdict,remark,source,dat
     DCNT-10004,Gullwing GP,North America,ps3,stops,at the second title picture,day shift,2026-10-11,hot\n\
     ,Brine & Bramble,,ps3,untried,,day shift,2026-10-12,\n";
 
+/// A recipe for the PSP disc.
+pub(crate) const PARADE: &str = "platform = \"ps3\"\n\n\
+    [[title]]\n\
+    disc = \"../Moth Parade.iso\"\n\
+    finalized = true\n\n\
+    [title.names]\n\
+    title = \"Moth Parade\"\n\
+    [title.names.in.german]\n\
+    title = \"Mottenparade\"\n\n\
+    [title.icon]\n\
+    frame = \"#2a4d5c\"\n";
+
+/// A recipe for the PS2 disc, with pictures that the disc has none of.
+pub(crate) const LANE: &str = "platform = \"ps3\"\n\n\
+    [[title]]\n\
+    disc = \"../Lamplighter Lane.iso\"\n\
+    finalized = true\n\
+    version = \"01.01\"\n\
+    cards = [\"empty\"]\n\n\
+    [title.names]\n\
+    title = \"Lamplighter Lane\"\n\n\
+    [title.icon]\n\
+    picture = \"lane icon.jpg\"\n\
+    fit = \"letterbox\"\n\
+    background = \"#1c2833\"\n\n\
+    [title.background]\n\
+    picture = \"lane.png\"\n\n\
+    [title.parameters]\n\
+    PARENTAL_LEVEL = 2\n";
+
+/// The pictures of that recipe: one of an odd size, one as the console has it.
+pub(crate) fn lane_pictures() -> [(&'static str, Vec<u8>); 2] {
+    [("lane icon.jpg", content::picture_jpeg(300, 200)), ("lane.png", content::picture(1920, 1080))]
+}
+
 /// The files of the game, by their paths in its folder.
 pub(crate) fn game() -> Vec<(&'static str, Vec<u8>)> {
     let program = [b"SCE\0".to_vec(), content::route(3)].concat();

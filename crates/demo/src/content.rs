@@ -60,6 +60,19 @@ impl Source for Noise {
     }
 }
 
+/// A sound for a menu: the beginning of a RIFF file of ATRAC3, and noise where the sound belongs.
+pub(crate) fn bell() -> Vec<u8> {
+    const SOUND: u32 = 24_000;
+    let mut bytes = b"RIFF".to_vec();
+    bytes.extend((SOUND + 60 - 8).to_le_bytes());
+    bytes.extend(b"WAVEfmt \x20\0\0\0\x70\x02\x02\0\x44\xac\0\0\x9d\x40\0\0\xc0\0\0\0\x0e\0\x01\0");
+    bytes.resize(52, 0);
+    bytes.extend(b"data");
+    bytes.extend(SOUND.to_le_bytes());
+    bytes.extend((0..SOUND).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8));
+    bytes
+}
+
 const PLACES: [&str; 8] = [
     "Gull Steps",
     "Lamplighter Lane",

@@ -99,6 +99,8 @@ pub struct Console {
     pub keys: PathBuf,
     /// A game, as a folder of its files.
     pub game: PathBuf,
+    /// Recipes for the PSP disc and for the PS2 disc; the pictures of the second stand beside it.
+    pub recipes: [PathBuf; 2],
     /// A list of what is known to run.
     pub notes: PathBuf,
     /// An image of an empty stick.
@@ -301,7 +303,14 @@ fn console(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> 
     for (path, bytes) in console::game() {
         file(&format!("{}/{path}", console::GAME), bytes)?;
     }
+    for (name, bytes) in console::lane_pictures() {
+        file(name, bytes)?;
+    }
     Ok(Console {
+        recipes: [
+            file("parade.toml", console::PARADE.as_bytes().to_vec())?,
+            file("lane.toml", console::LANE.as_bytes().to_vec())?,
+        ],
         keys: file("keys/museum.keys", console::key_list().into_bytes())?,
         notes: file("notes.csv", console::NOTES.as_bytes().to_vec())?,
         stick_image: put("console/stick.img", &console::stick())?,

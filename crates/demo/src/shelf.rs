@@ -133,6 +133,8 @@ pub(crate) fn moth() -> Result<SourceRef> {
         bytes("UMD_DATA.BIN", b"DCES-00099|0123456789ABCDEF|0001|G               |".to_vec()),
         bytes("PSP_GAME/PARAM.SFO", parameters.compose()),
         bytes("PSP_GAME/ICON0.PNG", content::picture(144, 80)),
+        bytes("PSP_GAME/PIC1.PNG", content::picture(480, 272)),
+        bytes("PSP_GAME/SND0.AT3", content::bell()),
         noise("PSP_GAME/SYSDIR/EBOOT.BIN", 110, b"~PSP", 500_000),
     ];
     for number in 1..=5 {

@@ -170,7 +170,10 @@ pub(crate) fn pictures(label: &Label) -> Result<Vec<(&'static str, Picture)>> {
 }
 
 /// The picture in a file, if it is a PNG or a JPEG.
-fn unpacked(source: &SourceRef) -> Result<Option<Picture>> {
+///
+/// # Errors
+/// When it is damaged, or cannot be read.
+pub(crate) fn unpacked(source: &SourceRef) -> Result<Option<Picture>> {
     let mut magic = [0; 8];
     let len = source.len().min(8) as usize;
     source.read_at(0, &mut magic[..len])?;
@@ -218,6 +221,9 @@ fn resize(mut image: RgbaImage, width: u32, height: u32, filter: Filter) -> Rgba
     }
     if filter == Filter::Sharp {
         return imageops::resize(&image, width, height, FilterType::Nearest);
+    }
+    if image.pixels().all(|p| p[3] == u8::MAX) {
+        return imageops::resize(&image, width, height, FilterType::Lanczos3);
     }
     let weigh = |c: u8, a: u8| (u16::from(c) * u16::from(a) / 255) as u8;
     let unweigh = |c: u8, a: u8| if a == 0 { 0 } else { (u16::from(c) * 255 / u16::from(a)).min(255) as u8 };

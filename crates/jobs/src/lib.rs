@@ -185,6 +185,12 @@ impl<'a> Setting<'a> {
         self.store(path).is_folder(path).unwrap_or(false)
     }
 
+    /// The options that say once more where keys were looked for: for a command that goes on from here, and needs them again.
+    pub(crate) fn typed_keys(&self) -> String {
+        let places = self.typed_key_places.iter();
+        places.map(|place| format!(" --keys {}", quoted(&decanter_core::native::text(place)))).collect()
+    }
+
     /// The way out for everything that is written.
     pub fn door(&self) -> Door<'_> {
         Door { guard: &self.guard, replace: self.replace }

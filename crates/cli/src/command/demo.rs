@@ -108,7 +108,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
         (Some(&made.bench.folder), "C64 programs, an Amiga archive, an arcade drive in hunks"),
         (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
         (Some(&made.shelf), "a Switch title: base, updates, add-ons; another one on a gamecard"),
-        (Some(&made.console.folder), "a PS3 game in a folder, made-up keys, a stick and an image of it"),
+        (Some(&made.console.folder), "a PS3 game in a folder, recipes, made-up keys, a stick and an image of it"),
     ];
     for (path, what) in told {
         if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
@@ -134,6 +134,7 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
     let (handheld_keys, dash) = (show(&made.case.keys), target("Kelp Dash.cia"));
     let (package, classic) = (target("Fogbell Rescue.pkg"), target("Lamplighter Lane.bin.enc"));
     let console_keys = show(&made.console.keys);
+    let parade = target("Moth Parade.pkg");
     let shelf_keys = show(&made.shelf.join("keys"));
     let merged = target(&format!("card/{}", decanter_demo::hybrid::MERGED));
     vec![
@@ -269,10 +270,44 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
             0,
         ),
         (
+            "A PSP disc as a title in the console's menu: see it first,",
+            words(&[
+                "recipe",
+                "show",
+                &show(&made.console.recipes[0]),
+                "--keys",
+                &console_keys,
+                "--picture",
+                &target("parade sheet.png"),
+            ]),
+            0,
+        ),
+        (
+            "then make it.",
+            words(&["recipe", "make", &show(&made.console.recipes[0]), "--keys", &console_keys, "-o", &parade]),
+            0,
+        ),
+        ("Is all of it sound?", words(&["verify", &parade, "--keys", &console_keys]), 0),
+        (
+            "The disc comes out again as it was.",
+            words(&[
+                "convert",
+                &parade,
+                "--to",
+                "iso",
+                "--keys",
+                &console_keys,
+                "-o",
+                &target("Moth Parade, again.iso"),
+            ]),
+            0,
+        ),
+        (
             "Onto a stick, within the limits of the image of it.",
             words(&[
                 "deliver",
                 &package,
+                &parade,
                 &show(&made.handheld),
                 "--onto",
                 &show(&made.console.stick),

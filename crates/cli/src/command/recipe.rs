@@ -3,25 +3,27 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{native, whole};
+use crate::global::{KeyArg, native, whole};
+use crate::render::page::{Column, Table};
 use crate::render::speed;
 use crate::render::{Manner, Page, count, exact, number, style};
 use clap::Subcommand;
 use decanter_core::native;
 use decanter_jobs::recipe;
-use decanter_jobs::recipe::{MakeReport, NewReport, ShowReport, ShownTitle};
+use decanter_jobs::recipe::{MakeReport, NewReport, ShowReport, ShownFile, ShownTitle};
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
-/// Make titles of ROMs: a recipe keeps names, pictures and settings, and makes them again
+/// Make titles of ROMs and discs: a recipe keeps names, pictures and settings, and makes them again
 #[derive(Debug, Clone, Subcommand)]
 pub enum Recipe {
-    /// Write a recipe for a ROM, or for all ROMs of a folder, with everything in it that they show
-    #[command(after_help = "Example:  decanter recipe new \"saltmarsh/drawer/Moth Hour.gba\" -o moth.toml\n\n\
+    /// Write a recipe for a ROM or disc, or for all of a folder, with everything in it that they show
+    #[command(after_help = "Example:  decanter recipe new \"saltmarsh/Moth Parade.iso\" -o parade.toml\n\n\
+        ROMs become titles of a handheld, PSP and PS2 discs packages for a PS3.\n\
         The recipe is a text: every field is explained in it, and what is left out has the value shown.")]
     New {
-        /// A ROM, or a folder with ROMs
+        /// A ROM, a disc, or a folder with some
         #[arg(value_name = "SOURCE", value_parser = native())]
         source: String,
         /// The recipe to write
@@ -30,7 +32,7 @@ pub enum Recipe {
     },
     /// Check a recipe and show what it will make
     #[command(after_help = "Example:  decanter recipe show saltmarsh/handheld/moth.toml --picture sheet.png\n\n\
-        The picture shows both icons and the wide picture as the console does, and the darkening before and after.")]
+        The picture shows a title as the console's menu does: icons and wide picture, or background, icon and name.")]
     Show {
         /// The recipe
         #[arg(value_name = "RECIPE", value_parser = native())]
@@ -44,7 +46,8 @@ pub enum Recipe {
     },
     /// Make the packages of a recipe
     #[command(after_help = "Example:  decanter recipe make saltmarsh/handheld/moth.toml -o \"Moth Hour.cia\"\n\n\
-        The same recipe makes the same bytes. Every digest of a package is checked before it gets its name.")]
+        The same recipe makes the same bytes. Every digest of a package is checked before it gets its name, and a disc\n\
+        in it is compared with the one that it was made of.")]
     Make {
         /// The recipe
         #[arg(value_name = "RECIPE", value_parser = native())]
@@ -52,6 +55,8 @@ pub enum Recipe {
         /// The package, or a folder for several [default: what the recipe says, in the current folder]
         #[arg(short, long, value_name = "FILE-OR-DIR")]
         output: Option<PathBuf>,
+        #[command(flatten)]
+        key: KeyArg,
     },
 }
 
@@ -68,8 +73,8 @@ impl Run for Recipe {
                 with.show(out, &report, |page| show(page, &report, with.global.dry_run, with.manner()))?;
                 Ok(0)
             }
-            Self::Make { recipe, output } => {
-                let (report, answer) = recipe::make(recipe, output.as_deref(), &with.setting(None)?)?;
+            Self::Make { recipe, output, key } => {
+                let (report, answer) = recipe::make(recipe, output.as_deref(), &with.setting(Some(key))?)?;
                 with.show(out, &report, |page| show_made(page, &report, with.took(), with.manner()))?;
                 Ok(code_of_answer(answer))
             }
@@ -85,7 +90,7 @@ pub fn show_new(page: &mut Page, report: &NewReport, manner: Manner) {
         page.row(system, address);
     }
     page.row("titles", number(report.titles.len() as u64));
-    page.row("next", format!("decanter recipe show {}", native::text(&report.recipe)));
+    page.row("next", &report.next);
     page.notices(&report.notices, manner)
 }
 
@@ -98,36 +103,23 @@ pub fn show(page: &mut Page, report: &ShowReport, is_dry: bool, manner: Manner) 
         let verb = if is_dry { "would write" } else { "wrote" };
         page.wrote(verb, native::text(picture));
     }
-    page.row("next", format!("decanter recipe make {}", decanter_jobs::quoted(&report.recipe)));
+    page.row("next", &report.next);
     page.notices(&report.notices, manner)
 }
 
 fn one(page: &mut Page, title: &ShownTitle) {
-    page.title(&title.short);
-    page.row("from", format!("{} ({}, {})", title.rom, title.system, exact(title.rom_bytes)));
-    match &title.base {
-        Some(base) => page.row("base", base),
-        None => page.row("base", "none: the console's GBA mode runs it"),
+    page.title(&title.title);
+    page.row("from", format!("{} ({}, {})", title.source, title.kind, exact(title.bytes)));
+    page.row("title id", format!("{} ({})", title.title_id, title.id_from));
+    for (name, value) in &title.facts {
+        page.row(name, value);
     }
-    page.row("long name", title.long.replace('\n', " / "));
-    if !title.publisher.is_empty() {
-        page.row("publisher", &title.publisher);
-    }
-    if !title.own_languages.is_empty() {
-        page.row("own names", title.own_languages.join(", "));
-    }
-    let origin = if title.id_is_derived { "derived from the ROM" } else { "the recipe says so" };
-    page.row("title id", format!("{} ({origin})", title.title_id));
-    if let Some((save, known_by)) = &title.save {
-        page.row("save", format!("{save} ({known_by})"));
-    }
-    if let Some(ghosting) = &title.ghosting {
-        page.row("ghosting", ghosting);
-    }
-    if let Some(darkening) = &title.darkening {
-        page.row("darkening", darkening);
-    }
-    page.row("makes", native::text(&title.output))
+    let bytes = |file: &ShownFile| file.bytes.map_or_else(String::new, number);
+    page.row("makes", native::text(&title.output));
+    page.table(Table {
+        head: vec![Column::text("file"), Column::number("bytes"), Column::text("from")],
+        rows: title.files.iter().map(|f| vec![f.path.clone(), bytes(f), f.from.clone()]).collect(),
+    });
 }
 
 /// Shows the packages that were made.
@@ -135,12 +127,12 @@ pub fn show_made(page: &mut Page, report: &MakeReport, took: Duration, manner: M
     let verb = if report.dry_run { "would write" } else { "wrote" };
     for title in &report.titles {
         page.wrote(verb, native::text(&title.path));
-        page.row("title", format!("{}, {}", title.short, title.title_id));
-        page.row("ROM", format!("{}, as {}", title.rom, title.rom_at));
+        page.row("title", format!("{}, {}", title.title, title.title_id));
+        page.row("from", format!("{}, as {}", title.source, title.source_at));
         page.row("size", exact(title.bytes));
         page.digests(&title.digests);
         if !report.dry_run {
-            page.row("proof", "read back: every digest that it carries holds");
+            page.row("proof", &title.proof);
         }
     }
     for failure in &report.failed {

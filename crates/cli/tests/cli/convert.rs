@@ -25,7 +25,7 @@ fn compressed_images_come_back_identical_and_read_like_the_image() {
         same(image, &folder.path().join(back));
         let out = format!("out-{to}");
         run(folder.path(), &["extract", &packed, "-o", &out]).expect(0);
-        assert_eq!(tree(&folder.path().join(out)).len(), 14);
+        assert_eq!(tree(&folder.path().join(out)).len(), 16);
     }
 }
 

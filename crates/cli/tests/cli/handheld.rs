@@ -242,7 +242,7 @@ fn a_recipe_makes_the_same_package_twice() {
     shown.says("eeprom-8k").says("derived from the ROM").says("gamma 1.4").says("own names    german");
     let sheet = bytes(&folder.path().join("sheet.png"));
     assert_eq!(sheet[16..24], [0, 0, 5, 0, 0, 0, 3, 32], "1280 by 800");
-    run(folder.path(), &["recipe", "make", recipe, "-o", "a.cia"]).expect(0).says("every digest");
+    run(folder.path(), &["recipe", "make", recipe, "-o", "a.cia"]).expect(0).says("digests that it carries hold");
     run(folder.path(), &["recipe", "make", recipe, "-o", "b.cia"]).expect(0);
     assert!(bytes(&folder.path().join("a.cia")) == bytes(&folder.path().join("b.cia")));
     run(folder.path(), &["verify", "a.cia"]).expect(0).says("SOUND");

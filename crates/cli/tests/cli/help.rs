@@ -57,7 +57,7 @@ fn the_examples_of_the_help_work_on_the_demo() {
     let saltmarsh = folder.path().join("saltmarsh");
     fs::create_dir(&saltmarsh).unwrap();
     let d = demo();
-    for path in [&d.image, d.archive.as_ref().unwrap(), &d.key, &d.description] {
+    for path in [&d.image, d.archive.as_ref().unwrap(), &d.key, &d.description, &d.handheld] {
         fs::copy(path, saltmarsh.join(path.file_name().unwrap())).unwrap();
     }
     fs::create_dir(saltmarsh.join("keys")).unwrap();

@@ -46,7 +46,7 @@ fn what_a_source_becomes_is_what_convert_does() {
     for source in [&d.dvd, &d.handheld, &d.full_disc, &d.plain, &d.cue].into_iter().chain(drawer) {
         for target in becomes(&identity(source))
             .iter()
-            .filter(|t| !["folder", "decrypted image", "trimmed"].contains(&t.as_str()))
+            .filter(|t| !["folder", "decrypted image", "trimmed", "pkg by recipe"].contains(&t.as_str()))
         {
             let keys = text(&d.console.keys);
             let words = ["convert", text(source), "--to", target, "-o", "x", "--dry-run", "--keys", keys];

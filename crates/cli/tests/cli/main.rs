@@ -26,6 +26,7 @@ mod names;
 mod notes;
 mod pasted;
 mod patch;
+mod recipes;
 mod save;
 mod shelf;
 mod support;

@@ -164,6 +164,10 @@ impl Parameters {
             "UG" => "PSP disc game",
             "EG" => "PSP installed game",
             "MS" => "PSP save data",
+            "1P" => "PS1 classic",
+            "2P" => "PS2 classic",
+            "MN" => "PSP minis",
+            "PP" => "PSP remaster",
             _ => return code.to_owned(),
         };
         format!("{meaning} ({code})")

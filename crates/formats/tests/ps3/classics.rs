@@ -5,7 +5,7 @@ use decanter_core::digest::{Algorithm, hex, of_bytes};
 use decanter_core::guard::{Door, Guard};
 use decanter_core::pour::{Output, pour};
 use decanter_formats::package::ps3::classics::header::{Hashes, IN_GROUP, SEGMENT, segment_at, table_at};
-use decanter_formats::package::ps3::classics::{compose, limg, lock};
+use decanter_formats::package::ps3::classics::{self, compose, limg, lock};
 use decanter_formats::package::ps3::keys::Console;
 use proptest::prelude::*;
 
@@ -36,6 +36,25 @@ fn written(blueprint: &Blueprint) -> Vec<u8> {
 fn new(image: SourceRef, console: Console) -> Vec<u8> {
     let lock = lock::derived(&ring(&KEYS), console, &key(0x80), "it").unwrap();
     written(&compose(image, ID, &lock, &Hashes::default()).unwrap())
+}
+
+/// However it is read, an image as a source has the bytes that are written.
+#[test]
+fn as_a_source_it_has_the_same_bytes() {
+    let lock = lock::derived(&ring(&KEYS), Console::Consumer, &key(0x80), "it").unwrap();
+    // Nothing at all, a part of a group, and two whole ones with a part of a third.
+    for len in [0, 5000, (SEGMENT * IN_GROUP * 2 + SEGMENT + 77) as usize] {
+        let image = source(&pattern(len));
+        let file = new(image.clone(), Console::Consumer);
+        let made = classics::source(image, ID, &lock, &Hashes::default()).unwrap();
+        assert!(bytes_of(&made).unwrap() == file, "{len}");
+        let at = file.len().saturating_sub(40_000);
+        let mut end = vec![0; file.len() - at];
+        made.read_at(at as u64, &mut end).unwrap();
+        assert!(end == file[at..], "{len}");
+    }
+    let open = lock::Lock { data: None, ..lock };
+    assert!(classics::source(source(&[1]), ID, &open, &Hashes::default()).is_err());
 }
 
 /// The SHA-1 of the whole file, and the first table's beginning, were worked out with other means.

@@ -1,5 +1,6 @@
 //! Images of sectors: the user bytes of a CD, decrypted, joined and cut images, and raw sectors made of them.
 
+use super::choice::Given;
 use super::folder::UDF;
 use super::made::{Back, Beside, LeftOut, Made};
 use super::shared::{BLANK, LABEL, REPAIR, SPLIT, WITHOUT};
@@ -151,6 +152,26 @@ fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Res
         )));
     }
     Ok(made)
+}
+
+/// The image of an item with some files filled with zeros, or built anew without some; and what that hits.
+///
+/// # Errors
+/// As an image of it.
+pub(crate) fn chosen_files(
+    item: &Item,
+    blank: &[String],
+    without: &[String],
+    setting: &Setting<'_>,
+) -> Result<(SourceRef, Vec<LeftOut>)> {
+    let mut options = Options::default();
+    for (choice, globs) in [(&BLANK, blank), (&WITHOUT, without)] {
+        if !globs.is_empty() {
+            options.given.add(choice, Given::Texts(globs.to_vec()));
+        }
+    }
+    let made = iso(item, &Target::BASE, &options, setting)?;
+    Ok((made.blueprint.as_source()?, made.left_out))
 }
 
 /// What is kept, when some files were filled with zeros.

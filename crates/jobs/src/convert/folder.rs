@@ -86,7 +86,7 @@ fn chosen(item: &Item, options: &Options) -> Result<(Tree, Vec<LeftOut>)> {
 }
 
 /// Archives need not name their folders: adds those that are missing, before what is in them.
-pub(super) fn add_folders(tree: &mut Tree) {
+pub(crate) fn add_folders(tree: &mut Tree) {
     let mut known: std::collections::HashSet<String> =
         tree.nodes.iter().filter(|n| matches!(n.kind, Kind::Folder)).map(|n| n.path.clone()).collect();
     let mut missing = Vec::new();

@@ -46,8 +46,10 @@ pages! {
     "pfs0-hfs0": "pfs0" "hfs0" "nsp" "xci";
     "pkg": "pkg";
     "playstation-disc": "ps-disc" "ps3-disc" "psp-disc" "iso";
+    "ps2-card": "pkg";
     "ps2-classics": "ps2-classics";
     "ps3-disc": "ps3-disc";
+    "ps3-title": "pkg";
     "save": "gb" "gba" "md" "n64" "nds" "nes" "pce" "sms" "snes";
     "sfo": "sfo";
     "sms": "sms" "gg";

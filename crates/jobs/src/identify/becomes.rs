@@ -2,12 +2,12 @@
 
 use crate::convert::table::targets;
 use crate::family::needs_base;
-use crate::{Item, Setting, quoted, verify};
+use crate::{Item, Setting, quoted, recipe, verify};
 use decanter_core::error::KeyWay;
-use decanter_core::native;
 use decanter_core::protection::KeyState;
 use decanter_core::role::{Medium, Role};
 use decanter_core::rom::Shape;
+use decanter_core::{names, native};
 use serde::Serialize;
 
 /// Something that a source can become.
@@ -45,6 +45,10 @@ pub(super) fn becomes(item: &Item, is_cut: bool, setting: &Setting<'_>) -> Vec<B
         let command = format!("decanter convert {source} --trim");
         list.push(Becomes { what: "trimmed", command });
     }
+    if let Some(what) = recipe::made_of(item).filter(|_| !is_cut) {
+        let target = quoted(&names::file_name(&format!("{}.toml", item.stem)));
+        list.push(Becomes { what, command: format!("decanter recipe new {source} -o {target}") });
+    }
     if !is_cut {
         let mut fitting: Vec<_> = targets().filter_map(|t| Some((t.accepts(item)?, t))).collect();
         fitting.sort_by_key(|(use_of, _)| std::cmp::Reverse(*use_of));
@@ -77,7 +81,7 @@ fn typed_keys(item: &Item, setting: &Setting<'_>) -> String {
     if !needs && item.around.is_empty() {
         return String::new();
     }
-    setting.typed_key_places.iter().map(|place| format!(" --keys {}", quoted(&native::text(place)))).collect()
+    setting.typed_keys()
 }
 
 /// The option that gives the missing key.

@@ -152,12 +152,17 @@ pub(crate) fn of_item(item: &Item, setting: &Setting<'_>) -> Result<Vec<Note>> {
     Ok(all(setting)?.iter().filter(|note| note.is_about(id, title)).cloned().collect())
 }
 
+/// What is known of a title, as notices.
+pub(crate) fn notices(item: &Item, setting: &Setting<'_>) -> Vec<Notice> {
+    match of_item(item, setting) {
+        Ok(notes) => notes.iter().map(|n| Notice::new(format!("noted: {}", n.words()))).collect(),
+        Err(e) => vec![Notice::new(format!("the lists of notes cannot be used: {e}"))],
+    }
+}
+
 /// Tells what is known of a title before the work on it begins.
 pub(crate) fn tell(item: &Item, setting: &Setting<'_>) {
-    match of_item(item, setting) {
-        Ok(notes) => notes.iter().for_each(|n| setting.watch.notice(&Notice::new(format!("noted: {}", n.words())))),
-        Err(e) => setting.watch.notice(&Notice::new(format!("the lists of notes cannot be used: {e}"))),
-    }
+    notices(item, setting).iter().for_each(|notice| setting.watch.notice(notice));
 }
 
 /// What was found in the lists.

@@ -38,10 +38,23 @@ impl Canvas {
 
     /// A filled rectangle; what lies outside is not drawn.
     pub(crate) fn block(&mut self, x: usize, y: usize, width: usize, height: usize, colour: Colour) {
+        self.shade(x, y, width, height, colour, 1.0);
+    }
+
+    /// A rectangle that lies over what is there, with an opacity from 0 to 1.
+    pub(crate) fn shade(&mut self, x: usize, y: usize, width: usize, height: usize, colour: Colour, opacity: f32) {
         for row in y..(y + height).min(self.height) {
             for column in x..(x + width).min(self.width) {
-                self.mix(column, row, colour, 1.0);
+                self.mix(column, row, colour, opacity);
             }
+        }
+    }
+
+    /// A picture over what is there: what is transparent in it stays as it was.
+    pub(crate) fn over(&mut self, x: usize, y: usize, picture: &Picture) {
+        for (index, pixel) in picture.rgba.chunks_exact(4).enumerate() {
+            let (column, row) = (index % picture.width as usize, index / picture.width as usize);
+            self.mix(x + column, y + row, [pixel[0], pixel[1], pixel[2]], f32::from(pixel[3]) / 255.0);
         }
     }
 

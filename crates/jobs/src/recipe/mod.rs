@@ -1,24 +1,38 @@
 //! Recipes: saved, editable descriptions of packages to make. A recipe is TOML; what it leaves out has a default, and
-//! the same recipe makes the same bytes. Each platform has a maker of its own.
+//! the same recipe makes the same bytes. Each platform has a maker of its own, which prepares titles; showing and making
+//! them is the same for all.
 
+mod art;
 mod handheld;
+mod make;
 mod new;
+mod ps3;
 mod report;
 pub(crate) mod script;
+mod show;
 
+pub use make::make;
 pub use new::new;
-pub use report::{MadeTitle, MakeReport, NewReport, ShowReport, ShownTitle};
+pub use report::{MadeTitle, MakeReport, NewReport, ShowReport, ShownFile, ShownTitle};
+pub use show::show;
 
 use crate::toml_text::nearest_or_all;
-use crate::{Answer, Failure, Item, Setting};
+use crate::{Failure, Item, Setting, locate};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::native;
+use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Notice, Result};
 use script::Script;
 use std::path::Path;
+use std::sync::Arc;
 
 /// What makes the titles of one platform.
 trait Maker: Sync {
     /// The name of the platform in a recipe.
     fn platform(&self) -> &'static str;
+
+    /// What it makes of a source without anything else, in a word or two; `None` where it makes nothing of it.
+    fn makes(&self, item: &Item) -> Option<&'static str>;
 
     /// The entry of a new recipe for a source, which the recipe names so; `None` if it makes nothing of it.
     ///
@@ -26,28 +40,68 @@ trait Maker: Sync {
     /// What reading fails with.
     fn entry(&self, item: &Item, path: &str, setting: &Setting<'_>) -> Result<Option<Entry>>;
 
-    /// What a recipe will make.
+    /// Every title of a recipe, with everything of it but the writing.
     ///
     /// # Errors
-    /// When the recipe or something it names cannot be used, or writing fails.
-    fn show(
-        &self,
-        script: &Script,
-        picture: Option<&Path>,
-        which: usize,
-        setting: &Setting<'_>,
-    ) -> std::result::Result<ShowReport, Failure>;
+    /// When the recipe or something it names cannot be used.
+    fn prepare(&self, script: &Script, setting: &Setting<'_>) -> std::result::Result<Vec<Box<dyn Ready>>, Failure>;
 
-    /// Makes it.
+    /// Whether a key that was typed opens or closes something of its titles.
+    fn takes_key(&self) -> bool {
+        false
+    }
+
+    /// What has to be known of whatever it makes.
+    fn caution(&self) -> &'static str;
+}
+
+/// A title of a recipe, ready to be made.
+trait Ready {
+    /// Its source, as the recipe names it.
+    fn source(&self) -> &str;
+
+    /// The title id.
+    fn id(&self) -> String;
+
+    /// The package to write.
+    fn output(&self) -> &Path;
+
+    /// What was noticed when it was prepared.
+    fn notices(&self) -> &[Notice];
+
+    /// What there is to say of it before it is made.
+    fn shown(&self) -> ShownTitle;
+
+    /// A picture of how the console shows it, as a PNG.
     ///
     /// # Errors
-    /// As showing it, and when two titles would have the same id or output.
-    fn make(
-        &self,
-        script: &Script,
-        output: Option<&Path>,
-        setting: &Setting<'_>,
-    ) -> std::result::Result<(MakeReport, Answer), Failure>;
+    /// When it cannot be drawn.
+    fn sheet(&self) -> Result<Vec<u8>>;
+
+    /// Lays the package out.
+    ///
+    /// # Errors
+    /// What the recipe or what it names is to blame for, and what reading fails with.
+    fn lay(&self, setting: &Setting<'_>) -> Result<Laid>;
+
+    /// Reads the package back, before it gets its name; what that proves, in words.
+    ///
+    /// # Errors
+    /// When something of it is not as it should be.
+    fn prove(&self, path: &Path, setting: &Setting<'_>) -> Result<String> {
+        let item = read_back(path, setting)?;
+        let count = crate::verify::prove(&item.opened, setting)?;
+        Ok(format!("read back: all {count} digests that it carries hold"))
+    }
+}
+
+/// A package that is laid out.
+struct Laid {
+    blueprint: Blueprint,
+    /// Where its source is in it.
+    place: String,
+    /// What was noticed on the way.
+    notices: Vec<Notice>,
 }
 
 /// What a maker says of a source for a new recipe.
@@ -59,7 +113,17 @@ enum Entry {
 }
 
 /// All makers; the first one makes recipes that name no platform.
-static MAKERS: [&dyn Maker; 1] = [&handheld::Handheld];
+static MAKERS: [&dyn Maker; 2] = [&handheld::Handheld, &ps3::Ps3];
+
+/// What a recipe makes of a source.
+pub(crate) fn made_of(item: &Item) -> Option<&'static str> {
+    MAKERS.iter().find_map(|maker| maker.makes(item))
+}
+
+/// The places of keys for the next command, where titles of this maker need some.
+fn keys_again(maker: &dyn Maker, setting: &Setting<'_>) -> String {
+    if maker.takes_key() { setting.typed_keys() } else { String::new() }
+}
 
 /// Reads a recipe, and finds who makes it.
 fn read(path: &str, setting: &Setting<'_>) -> std::result::Result<(Script, &'static dyn Maker), Failure> {
@@ -74,30 +138,40 @@ fn read(path: &str, setting: &Setting<'_>) -> std::result::Result<(Script, &'sta
     Ok((script, maker))
 }
 
-/// Shows what a recipe will make; with `picture` draws its first title, or the one with number `which`, on a sheet.
-///
-/// # Errors
-/// When the recipe or something it names cannot be used, or writing fails.
-pub fn show(
-    path: &str,
-    picture: Option<&Path>,
-    which: usize,
-    setting: &Setting<'_>,
-) -> std::result::Result<ShowReport, Failure> {
-    let (script, maker) = read(path, setting)?;
-    maker.show(&script, picture, which, setting)
+/// Ids and outputs that two titles have.
+fn clashes(all: &[Box<dyn Ready>]) -> Vec<String> {
+    let mut told = Vec::new();
+    for (index, ready) in all.iter().enumerate() {
+        let (name, id) = (ready.source(), ready.id());
+        if let Some(other) = all[..index].iter().find(|o| o.id() == id) {
+            let other = other.source();
+            told.push(format!(
+                "\"{other}\" and \"{name}\" have the title id {id}: one would replace the other on the console"
+            ));
+        }
+        if let Some(other) = all[..index].iter().find(|o| o.output() == ready.output()) {
+            told.push(format!("\"{}\" and \"{name}\" have the same output", other.source()));
+        }
+    }
+    told
 }
 
-/// Makes every title of a recipe; one that cannot be made does not stop the others. `output` is the file of a single
-/// title, or a folder that is there.
-///
-/// # Errors
-/// When the recipe cannot be read, or two titles would have the same id or output.
-pub fn make(
-    path: &str,
-    output: Option<&Path>,
-    setting: &Setting<'_>,
-) -> std::result::Result<(MakeReport, Answer), Failure> {
-    let (script, maker) = read(path, setting)?;
-    maker.make(&script, output, setting)
+/// A title that cannot be made, with what to do.
+fn failed(recipe: &str, source: &str, error: Error) -> Failure {
+    let failure = Failure::new(format!("cannot make the title of \"{source}\" in \"{recipe}\""), error);
+    match *failure.cause {
+        Error::Usage(_) => failure.hint("change the recipe, and look again with \"decanter recipe show\""),
+        _ => failure,
+    }
+}
+
+/// A package that was just written, opened.
+fn read_back(path: &Path, setting: &Setting<'_>) -> Result<Item> {
+    let source: SourceRef = Arc::new(FileSource::own(path)?);
+    locate::open_bytes(&native::text(path), source, setting)
+}
+
+/// A text as TOML writes it.
+fn toml_quoted(text: &str) -> String {
+    toml::Value::String(text.to_owned()).to_string()
 }

@@ -1,8 +1,8 @@
-//! A new recipe, with everything in it that the ROMs show.
+//! A new recipe, with everything in it that its sources show.
 
-use super::{Entry, MAKERS, NewReport};
+use super::{Entry, MAKERS, Maker, NewReport, keys_again};
 use crate::below::Below;
-use crate::{Failure, Item, Setting, locate, place};
+use crate::{Failure, Item, Setting, locate, notes, place, quoted};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Blame;
 use decanter_core::native;
@@ -12,16 +12,16 @@ use decanter_core::{Error, Notice, Result};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-const HEAD: &str = "# A recipe: which ROM becomes which title, and how it looks. What is left out has the value shown.
+const HEAD: &str = "# A recipe: what becomes which title, and how it looks. What is left out has the value shown.
 # decanter recipe show THIS --picture sheet.png   shows what it will make
 # decanter recipe make THIS                       makes it
 # Paths are relative to this file.
 ";
 
-/// Writes a recipe for a ROM, or for all ROMs in a folder or archive.
+/// Writes a recipe for a ROM or disc, or for all of a folder. A recipe is of one platform: that of the first source in it.
 ///
 /// # Errors
-/// When there is no ROM, or writing fails.
+/// When there is nothing that titles are made of, or writing fails.
 pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Result<NewReport, Failure> {
     let what = format!("cannot write a recipe for \"{shown}\"");
     let fail = |e: Error| Failure::new(what.clone(), e);
@@ -30,15 +30,28 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     let mut text = HEAD.to_owned();
     let mut titles = Vec::new();
     let folder = output.parent().unwrap_or(Path::new(""));
+    let mut chosen: Option<&'static dyn Maker> = None;
     let mut add = |item: &Item, notices: &mut Vec<Notice>| -> Result<()> {
         let path = relative(folder, &item.shown);
         for maker in MAKERS {
             match maker.entry(item, &path, setting)? {
                 None => continue,
                 Some(Entry::LeftOut(notice)) => notices.push(notice),
+                Some(Entry::Text(_)) if chosen.is_some_and(|c| c.platform() != maker.platform()) => {
+                    let (name, other) = (&item.address, maker.platform());
+                    let told = format!(
+                        "\"{name}\" is left out: it is for the platform {other}, and needs a recipe of its own"
+                    );
+                    notices.push(Notice::new(told));
+                }
                 Some(Entry::Text(entry)) => {
+                    if chosen.is_none() {
+                        text.push_str(&format!("platform = \"{}\"\n", maker.platform()));
+                    }
+                    chosen = Some(maker);
                     text.push_str(&entry);
                     titles.push((item.address.clone(), item.opened.identity.format));
+                    notices.extend(notes::notices(item, setting));
                 }
             }
             break;
@@ -60,15 +73,17 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
         let item = locate::open(shown, "use", setting)?;
         add(&item, &mut notices).map_err(&fail)?;
     }
-    if titles.is_empty() {
-        return Err(Failure::usage(what, "there is no ROM of at most 32 MiB").hint("give a ROM, or a folder with ROMs"));
-    }
+    let Some(maker) = chosen else {
+        return Err(Failure::usage(what, "there is neither a ROM of at most 32 MiB nor a PSP or PS2 disc")
+            .hint("give a ROM or a disc, or a folder with some"));
+    };
     setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(text.into_bytes()))), output), &what)?;
     Ok(NewReport {
         schema: "decanter.recipe-new/1",
         source: shown.to_owned(),
         recipe: output.to_owned(),
         titles,
+        next: format!("decanter recipe show {}{}", quoted(&native::text(output)), keys_again(maker, setting)),
         dry_run: setting.dry_run,
         notices,
     })

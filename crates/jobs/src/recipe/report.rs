@@ -10,13 +10,15 @@ use std::path::PathBuf;
 pub struct NewReport {
     /// Layout of this report.
     pub schema: &'static str,
-    /// Where the ROMs came from.
+    /// Where the sources came from.
     pub source: String,
     /// The recipe.
     #[serde(serialize_with = "decanter_core::native::one")]
     pub recipe: PathBuf,
-    /// The ROMs in it, each with its system.
+    /// The sources in it, each with its system.
     pub titles: Vec<(String, &'static str)>,
+    /// The command to type next.
+    pub next: String,
     /// True when nothing was written because only a rehearsal was asked for.
     pub dry_run: bool,
     /// What was noticed on the way.
@@ -35,6 +37,8 @@ pub struct ShowReport {
     /// The preview sheet that was written.
     #[serde(serialize_with = "decanter_core::native::maybe")]
     pub picture: Option<PathBuf>,
+    /// The command to type next.
+    pub next: String,
     /// What was noticed on the way.
     pub notices: Vec<Notice>,
 }
@@ -42,35 +46,36 @@ pub struct ShowReport {
 /// A title that will be made.
 #[derive(Debug, Serialize)]
 pub struct ShownTitle {
-    /// The ROM.
-    pub rom: String,
-    /// The package that carries the player, if one does.
-    pub base: Option<String>,
-    /// Format of the ROM, and its length in bytes after patches.
-    pub system: &'static str,
-    /// Bytes of the ROM.
-    pub rom_bytes: u64,
+    /// The ROM or disc.
+    pub source: String,
+    /// Format of the source, or what it is in words.
+    pub kind: String,
+    /// Bytes of it, after patches.
+    pub bytes: u64,
+    /// The title, as the console's menu shows it.
+    pub title: String,
     /// The title id.
     pub title_id: String,
-    /// Whether it was derived from the ROM.
-    pub id_is_derived: bool,
-    /// The short name in English.
-    pub short: String,
-    /// The long name in English.
-    pub long: String,
-    /// The publisher in English.
-    pub publisher: String,
-    /// Languages with names of their own.
-    pub own_languages: Vec<String>,
-    /// Save type, for the GBA mode, and how it is known.
-    pub save: Option<(&'static str, String)>,
-    /// Motion ghosting in words, for the GBA mode.
-    pub ghosting: Option<String>,
-    /// The darkening curve in words, for the GBA mode.
-    pub darkening: Option<String>,
+    /// Where the title id is from.
+    pub id_from: &'static str,
+    /// What else there is to say of it: name and value.
+    pub facts: Vec<(&'static str, String)>,
+    /// The files of the package, where they are several.
+    pub files: Vec<ShownFile>,
     /// The package that will be written.
     #[serde(serialize_with = "decanter_core::native::one")]
     pub output: PathBuf,
+}
+
+/// A file of a package that will be made.
+#[derive(Debug, Clone, Serialize)]
+pub struct ShownFile {
+    /// Its path in the package.
+    pub path: String,
+    /// Its length in bytes, where it is known before it is made.
+    pub bytes: Option<u64>,
+    /// What it is made of.
+    pub from: String,
 }
 
 /// What was made.
@@ -93,8 +98,8 @@ pub struct MakeReport {
 /// A title that was made.
 #[derive(Debug, Serialize)]
 pub struct MadeTitle {
-    /// The ROM.
-    pub rom: String,
+    /// The ROM or disc.
+    pub source: String,
     /// The package.
     #[serde(serialize_with = "decanter_core::native::one")]
     pub path: PathBuf,
@@ -102,10 +107,12 @@ pub struct MadeTitle {
     pub bytes: u64,
     /// The title id.
     pub title_id: String,
-    /// The short name in English.
-    pub short: String,
-    /// Where the ROM is in it.
-    pub rom_at: String,
+    /// The title, as the console's menu shows it.
+    pub title: String,
+    /// Where the source is in it.
+    pub source_at: String,
+    /// What reading it back has shown; empty in a rehearsal.
+    pub proof: String,
     /// Digests of the package.
     pub digests: Vec<Digest>,
 }

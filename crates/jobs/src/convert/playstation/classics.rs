@@ -7,6 +7,7 @@ use crate::convert::shared::BLANK;
 use crate::convert::target::Target;
 use crate::convert::{Options, choose};
 use crate::{Item, Setting};
+use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::plain;
 use decanter_core::opened::Disc;
 use decanter_core::source::SourceRef;
@@ -62,7 +63,10 @@ fn licences(item: &Item, content_id: &str) -> licence::Candidates {
 }
 
 /// The bytes that an image has of a disc, and what it was pressed on.
-fn disc(item: &Item) -> Result<(SourceRef, limg::Kind)> {
+///
+/// # Errors
+/// When it has no bytes, or is a CD of several tracks.
+pub(crate) fn disc(item: &Item) -> Result<(SourceRef, limg::Kind)> {
     let is_cd = item.opened.holds.disc == Some(Disc::Cd);
     match item.opened.holds.tracks.as_slice() {
         [] => {
@@ -92,14 +96,34 @@ fn id_of_disc(item: &Item, options: &Options) -> Result<(String, &'static str)> 
     }
 }
 
+/// What closes an image: keys that a console makes of the title's licence key.
+pub(crate) struct Closing {
+    /// The keys of segments and tables.
+    pub(crate) lock: lock::Lock,
+    /// Those of the header's hashes, where they are known.
+    pub(crate) hashes: Hashes,
+    /// Where the licence key is from.
+    origin: String,
+}
+
+/// What closes the image of a disc.
+///
+/// # Errors
+/// The trouble with the key that is missing.
+pub(crate) fn closing(item: &Item, content_id: &str, is_debug: bool) -> std::result::Result<Closing, KeyTrouble> {
+    let candidates = licences(item, content_id);
+    let Some(licence) = candidates.found.first() else {
+        return Err(candidates.trouble(&item.keyring, content_id, Vec::new()));
+    };
+    let console = if is_debug { Console::Debug } else { Console::Consumer };
+    let lock = lock::derived(&item.keyring, console, &licence.key, content_id)?;
+    let hashes = Hashes::of(&item.keyring, &licence.key);
+    Ok(Closing { lock, hashes, origin: licence.origin.clone() })
+}
+
 fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let (content_id, origin) = id_of_disc(item, options)?;
-    let candidates = licences(item, &content_id);
-    let Some(licence) = candidates.found.first() else {
-        return Err(candidates.trouble(&item.keyring, &content_id, Vec::new()).into());
-    };
-    let console = if options.given.has(&DEBUG_CONSOLE) { Console::Debug } else { Console::Consumer };
-    let lock = lock::derived(&item.keyring, console, &licence.key, &content_id)?;
+    let closing = closing(item, &content_id, options.given.has(&DEBUG_CONSOLE))?;
     let (disc, kind) = disc(item)?;
     let tree = item.opened.holds.tree.clone().unwrap_or_default();
     if !options.given.texts(&BLANK).is_empty() && kind.sector != SECTOR as u32 {
@@ -108,7 +132,7 @@ fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Resu
     let (disc, blanked) = choose::blank(&disc, &tree, options.given.texts(&BLANK))?;
     let whole = limg::with(disc.clone(), kind)?;
     let has_added = whole.len() != disc.len();
-    let blueprint = image::compose(whole, &content_id, &lock, &Hashes::of(&item.keyring, &licence.key))?;
+    let blueprint = image::compose(whole, &content_id, &closing.lock, &closing.hashes)?;
     let preserved = match blanked.is_empty() {
         true => "identical bytes after converting back",
         false => "every byte, but for the files filled with zeros",
@@ -119,7 +143,7 @@ fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Resu
     let medium = if kind.is_cd { "CD" } else { "DVD" };
     let told = item.opened.get("medium").map_or_else(|| medium.to_owned(), str::to_owned);
     made.facts.push(("medium".into(), format!("{told}; sectors of {} bytes", kind.sector)));
-    made.facts.push(("licence key".into(), format!("from {}", licence.origin)));
+    made.facts.push(("licence key".into(), format!("from {}", closing.origin)));
     if has_added {
         let what = format!(
             "{} bytes at its end that say what the disc is; --to iso takes them off again",

@@ -1,7 +1,7 @@
 //! Packages of the PlayStation 3 generation, and what is wrapped in them.
 
-mod classics;
-mod package;
+pub(crate) mod classics;
+pub(crate) mod package;
 mod wrapped;
 
 use super::Options;
@@ -20,7 +20,8 @@ static CONTENT_ID: Choice = Choice::of(
     "Content id of a new package, as UP0001-DCNT10001_00-KELPCOURIER00000 [default: that of the PARAM.SFO, else made of its title id and title]",
 );
 /// What is said where signatures are zeros.
-const PLACEHOLDERS: &str = "its signatures are placeholders of zeros: modded consoles take it, others do not";
+pub(crate) const PLACEHOLDERS: &str =
+    "its signatures are placeholders of zeros: modded consoles take it, others do not";
 
 /// The content id that was asked for.
 ///

@@ -50,6 +50,18 @@ fn accepts_files(item: &Item, _: &Target) -> Option<u8> {
     Some(if tree.find(PARAMETERS).is_some() { 60 } else { 4 })
 }
 
+/// Content type by the category of the parameter file.
+pub(crate) fn content_type(category: &str) -> u32 {
+    match category {
+        "" | "GD" => GAME_DATA,
+        "1P" => 6,
+        "MN" => 15,
+        "2P" => 18,
+        "PP" => 20,
+        _ => GAME,
+    }
+}
+
 /// What the parameter file says.
 #[derive(Default)]
 struct Parameters {
@@ -69,18 +81,6 @@ impl Parameters {
 
     fn text(&self, name: &str) -> &str {
         self.values.iter().find(|(n, _)| n == name).map(|(_, v)| v.trim()).unwrap_or_default()
-    }
-
-    /// Content type by the category.
-    fn content_type(&self) -> u32 {
-        match self.text("CATEGORY") {
-            "" | "GD" => GAME_DATA,
-            "1P" => 6,
-            "MN" => 15,
-            "2P" => 18,
-            "PP" => 20,
-            _ => GAME,
-        }
     }
 
     /// `01.00` as 0x0100; 0x0100 where there is none.
@@ -124,7 +124,12 @@ fn package(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) ->
         false => None,
     };
     let is_finalized = key.is_some();
-    let making = Making { content_id, content_type: parameters.content_type(), version: parameters.version(), key };
+    let making = Making {
+        content_id,
+        content_type: content_type(parameters.text("CATEGORY")),
+        version: parameters.version(),
+        key,
+    };
     let blueprint = match options.given.split(&SPLIT) {
         Some(Split::EvenOdd) => {
             return Err(Error::Usage("even-odd is for ROMs: --split takes a size here, as in 4GiB-1".into()));

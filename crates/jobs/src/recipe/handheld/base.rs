@@ -3,7 +3,7 @@
 use super::MOST_CONTENT;
 use super::Title;
 use super::art::WIDE;
-use super::ready::Ready;
+use super::ready::Title3ds;
 use crate::convert::handheld::meta;
 use crate::toml_text::nearest_or_all;
 use crate::{Setting, locate};
@@ -28,7 +28,7 @@ use std::sync::Arc;
 pub(super) fn package(
     path: &str,
     title: &Title,
-    ready: &Ready,
+    ready: &Title3ds,
     certificates: Option<SourceRef>,
     notices: &mut Vec<Notice>,
     setting: &Setting<'_>,
@@ -86,7 +86,7 @@ pub(super) fn package(
 }
 
 /// Puts the ROM in place of the one that the package has; returns where that is.
-fn replace_rom(tree: &mut Tree, title: &Title, ready: &Ready) -> Result<String> {
+fn replace_rom(tree: &mut Tree, title: &Title, ready: &Title3ds) -> Result<String> {
     let wanted = match &title.replace {
         Some(path) => {
             let known: Vec<&str> = tree.files().map(|(n, _)| n.path.as_str()).collect();
@@ -139,7 +139,7 @@ fn find_rom(tree: &Tree, system: &str) -> Result<String> {
 }
 
 /// New ids, names and pictures.
-fn relabel(parts: &mut Parts, title: &Title, ready: &Ready, notices: &mut Vec<Notice>) -> Result<()> {
+fn relabel(parts: &mut Parts, title: &Title, ready: &Title3ds, notices: &mut Vec<Notice>) -> Result<()> {
     let id = ready.id.to_le_bytes();
     for at in [0x108, 0x118] {
         parts.header[at..at + 8].copy_from_slice(&id);

@@ -1,7 +1,7 @@
 //! What a new recipe says of a ROM.
 
 use super::prepare::detected_save;
-use crate::recipe::Entry;
+use crate::recipe::{Entry, toml_quoted as quoted};
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::{Format, Notice, Result};
@@ -9,11 +9,6 @@ use decanter_formats::cartridge::gba::GAME_BOY_ADVANCE;
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, derived_title_id};
 use decanter_formats::package::n3ds::smdh::SHORT;
 use decanter_formats::package::n3ds::title as ids;
-
-/// A text as TOML writes it.
-fn quoted(text: &str) -> String {
-    toml::Value::String(text.to_owned()).to_string()
-}
 
 /// The entry of a ROM, with everything that it shows of itself.
 pub(super) fn entry(item: &Item, path: &str, setting: &Setting<'_>) -> Result<Option<Entry>> {

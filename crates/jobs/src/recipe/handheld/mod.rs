@@ -3,22 +3,25 @@
 mod art;
 mod base;
 mod entry;
-mod make;
+mod gba;
 mod prepare;
 mod ready;
 mod sheet;
 
+use super::art::{Art, Colour, FitName};
 use super::script::Script;
-use super::{Entry, Maker};
-use crate::recipe::{MakeReport, ShowReport};
+use super::{Entry, Maker, Ready, failed};
 use crate::toml_text::nearest_or_all;
-use crate::{Answer, Failure, Item, Setting};
+use crate::{Failure, Item, Setting};
 use decanter_core::native;
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Format, Result};
+use decanter_formats::cartridge::gba::GAME_BOY_ADVANCE;
+use decanter_formats::package::n3ds::gba_mode::MOST_ROM;
 use decanter_formats::package::n3ds::smdh::LANGUAGES;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
+use std::sync::Arc;
 
 /// The largest content that is put together in memory.
 const MOST_CONTENT: u64 = 512 << 20;
@@ -31,27 +34,26 @@ impl Maker for Handheld {
         "handheld"
     }
 
+    fn makes(&self, item: &Item) -> Option<&'static str> {
+        let fits = item.opened.holds.rom.as_ref().is_some_and(|rom| rom.body.len() <= MOST_ROM as u64);
+        (fits && GAME_BOY_ADVANCE.is_of(&item.opened)).then_some("cia by recipe")
+    }
+
     fn entry(&self, item: &Item, path: &str, setting: &Setting<'_>) -> Result<Option<Entry>> {
         entry::entry(item, path, setting)
     }
 
-    fn show(
-        &self,
-        script: &Script,
-        picture: Option<&Path>,
-        which: usize,
-        setting: &Setting<'_>,
-    ) -> std::result::Result<ShowReport, Failure> {
-        prepare::show(script, picture, which, setting)
+    fn prepare(&self, script: &Script, setting: &Setting<'_>) -> std::result::Result<Vec<Box<dyn Ready>>, Failure> {
+        let recipe = Arc::new(Recipe::read(script)?);
+        let each = |title: &Title| -> std::result::Result<Box<dyn Ready>, Failure> {
+            let ready = prepare::prepare(&recipe, title, setting);
+            Ok(Box::new(ready.map_err(|e| failed(&script.path, &title.rom, e))?))
+        };
+        recipe.titles.iter().map(each).collect()
     }
 
-    fn make(
-        &self,
-        script: &Script,
-        output: Option<&Path>,
-        setting: &Setting<'_>,
-    ) -> std::result::Result<(MakeReport, Answer), Failure> {
-        make::make(script, output, setting)
+    fn caution(&self) -> &'static str {
+        "signatures, and certificates unless the recipe names some, are placeholders: consoles that check them refuse it"
     }
 }
 
@@ -125,18 +127,6 @@ pub(crate) struct Texts {
     pub(crate) publisher: Option<String>,
 }
 
-/// A picture, and how it becomes one of another shape.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(crate) struct Art {
-    pub(crate) picture: Option<String>,
-    #[serde(default)]
-    pub(crate) fit: FitName,
-    pub(crate) background: Option<Colour>,
-    pub(crate) frame: Option<Colour>,
-    pub(crate) frame_width: Option<u32>,
-}
-
 /// The wide picture.
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -168,34 +158,6 @@ impl Default for Gba {
     fn default() -> Self {
         let sleep = ["L", "R", "Select"].map(str::to_owned).to_vec();
         Self { save: None, ghosting: 0xff, gamma: 1.0, brightness: 1.0, sleep }
-    }
-}
-
-/// How a picture fills a shape that is not its own.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum FitName {
-    #[default]
-    Crop,
-    Letterbox,
-    Stretch,
-}
-
-/// Red, green and blue, written as in `"#2a4d5c"`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(try_from = "String")]
-pub(crate) struct Colour(pub(crate) [u8; 3]);
-
-impl TryFrom<String> for Colour {
-    type Error = String;
-
-    fn try_from(text: String) -> std::result::Result<Self, String> {
-        let mut rgb = [0; 3];
-        let digits = text.trim_start_matches('#');
-        match decanter_core::digest::unhex(digits, &mut rgb) {
-            Some(found) if found.len() == 3 => Ok(Self(rgb)),
-            _ => Err(format!("\"{text}\" is no colour: six hexadecimal digits, as in \"#2a4d5c\"")),
-        }
     }
 }
 
@@ -243,6 +205,11 @@ impl Recipe {
         Ok(())
     }
 
+    /// The path of something that it may name.
+    fn named(&self, path: Option<&str>) -> Option<String> {
+        path.map(|path| self.path(path))
+    }
+
     /// A path of the recipe: relative ones start at its folder.
     pub(crate) fn path(&self, path: &str) -> String {
         native::text(self.folder.join(path))
@@ -267,11 +234,5 @@ mod tests {
     fn languages_are_known_by_name() {
         assert!(language_number("germn").unwrap_err().to_string().contains("\"german\""));
         assert_eq!(language_number("Traditional Chinese").unwrap(), 11);
-    }
-
-    #[test]
-    fn colours() {
-        assert_eq!(Colour::try_from("#2a4d5c".to_owned()), Ok(Colour([0x2a, 0x4d, 0x5c])));
-        assert!(Colour::try_from("#2a4d".to_owned()).is_err());
     }
 }

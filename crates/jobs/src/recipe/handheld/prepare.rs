@@ -1,25 +1,21 @@
-//! What a recipe will make: everything computed but the writing, and shown.
+//! What a title of a recipe will be: everything computed but the writing.
 
-use super::ready::Ready;
-use super::{Recipe, Title, art, language_number, sheet};
+use super::ready::Title3ds;
+use super::{Recipe, Title, art, language_number};
 use crate::patch;
-use crate::recipe::script::Script;
-use crate::recipe::{ShowReport, ShownTitle};
+use crate::recipe::art::own;
 use crate::toml_text::nearest_or_all;
-use crate::{Failure, Setting, grouped, locate, place};
+use crate::{Setting, grouped, locate};
 use decanter_core::Format;
-use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{self, Algorithm};
-use decanter_core::native;
-use decanter_core::pour::Output;
 use decanter_core::rom::{SaveKind, SaveMemory};
-use decanter_core::source::{Bytes, SourceRef, read_vec};
+use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::cartridge::gba::GAME_BOY_ADVANCE;
 use decanter_formats::package::n3ds::gba_mode::{MOST_ROM, SaveType, Settings, derived_title_id};
 use decanter_formats::package::n3ds::smdh::{LANGUAGES, LARGE, Names as Texts, REGION_FREE, SMALL, Smdh};
 use decanter_formats::package::n3ds::title as ids;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Buttons, by their bits in the console's key register.
@@ -36,109 +32,8 @@ const BUTTONS: [(&str, u16); 10] = [
     ("L", 0x200),
 ];
 
-/// Shows what a recipe will make; with `picture` draws its first title, or the one with number `which`, on a sheet.
-///
-/// # Errors
-/// When the recipe or something it names cannot be used, or writing fails.
-pub(super) fn show(
-    script: &Script,
-    picture: Option<&Path>,
-    which: usize,
-    setting: &Setting<'_>,
-) -> std::result::Result<ShowReport, Failure> {
-    let (recipe, path) = (Recipe::read(script)?, script.path.as_str());
-    let all = prepare_all(&recipe, path, setting)?;
-    let mut notices: Vec<Notice> = clashes(&all).into_iter().map(Notice::new).collect();
-    let mut titles = Vec::new();
-    for (title, ready) in recipe.titles.iter().zip(&all) {
-        notices.extend(ready.notices.iter().map(Notice::new));
-        titles.push(shown(title, ready));
-    }
-    let picture = picture.map(|p| place::file(Some(p), &format!("{}.png", place::stem_of_shown(path))));
-    if let Some(target) = &picture {
-        let ready = which.checked_sub(1).and_then(|i| all.get(i).zip(recipe.titles.get(i)));
-        let Some((ready, title)) = ready else {
-            let text = format!("there is no title number {which}: the recipe has {}", all.len());
-            return Err(Failure::usage(format!("cannot draw \"{}\"", native::text(target)), text));
-        };
-        let fail = |e: Error| Failure::new(format!("cannot draw \"{}\"", native::text(target)), e);
-        let png = sheet::draw(ready, title.base.is_some()).map_err(fail)?;
-        let what = format!("cannot draw \"{}\"", native::text(target));
-        setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), &what)?;
-    }
-    Ok(ShowReport { schema: "decanter.recipe-show/1", recipe: path.to_owned(), titles, picture, notices })
-}
-
-fn shown(title: &Title, ready: &Ready) -> ShownTitle {
-    let names = ready.smdh.names(1);
-    let is_gba = title.base.is_none();
-    let settings = &ready.settings;
-    let ghosting = match settings.ghosting {
-        0xff => "off".to_owned(),
-        value => format!("{value} of 255, where 255 is none"),
-    };
-    let darkening = match (settings.gamma, settings.level) {
-        (1.0, 1.0) => "none".to_owned(),
-        (gamma, level) => format!("gamma {gamma}, white at {:.0} %", level * 100.0),
-    };
-    ShownTitle {
-        rom: title.rom.clone(),
-        base: title.base.clone(),
-        system: ready.system,
-        rom_bytes: ready.rom.len() as u64,
-        title_id: ids::shown(ready.id),
-        id_is_derived: ready.id_is_derived,
-        short: names.short,
-        long: names.long,
-        publisher: names.publisher,
-        own_languages: title.names.languages.keys().cloned().collect(),
-        save: is_gba.then(|| (settings.save.name(), ready.save_known_by.clone())),
-        ghosting: is_gba.then_some(ghosting),
-        darkening: is_gba.then_some(darkening),
-        output: ready.output.clone(),
-    }
-}
-
-/// Every title of a recipe, ready to be made.
-pub(super) fn prepare_all(
-    recipe: &Recipe,
-    path: &str,
-    setting: &Setting<'_>,
-) -> std::result::Result<Vec<Ready>, Failure> {
-    let each = |title: &Title| prepare(recipe, title, setting).map_err(|e| failed(path, title, e));
-    recipe.titles.iter().map(each).collect()
-}
-
-/// A title that cannot be made, with what to do.
-pub(super) fn failed(recipe: &str, title: &Title, error: Error) -> Failure {
-    let failure = Failure::new(format!("cannot make the title of \"{}\" in \"{recipe}\"", title.rom), error);
-    match *failure.cause {
-        Error::Usage(_) => failure.hint("change the recipe, and look again with \"decanter recipe show\""),
-        _ => failure,
-    }
-}
-
-/// Ids that two titles have.
-pub(super) fn clashes(all: &[Ready]) -> Vec<String> {
-    let mut told = Vec::new();
-    for (index, ready) in all.iter().enumerate() {
-        if let Some(other) = all[..index].iter().find(|o| o.id == ready.id) {
-            told.push(format!(
-                "\"{}\" and \"{}\" have the title id {}: one would replace the other on the console",
-                other.name,
-                ready.name,
-                ids::shown(ready.id)
-            ));
-        }
-        if let Some(other) = all[..index].iter().find(|o| o.output == ready.output) {
-            told.push(format!("\"{}\" and \"{}\" have the same output", other.name, ready.name));
-        }
-    }
-    told
-}
-
 /// Everything of one title but the writing.
-pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> Result<Ready> {
+pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>) -> Result<Title3ds> {
     let path = recipe.path(&title.rom);
     let item = locate::open(&path, "use", setting).map_err(|f| *f.cause)?;
     let Some(rom) = &item.opened.holds.rom else {
@@ -178,7 +73,7 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
         smdh.set_regions(regions_of(&game_code));
     }
     let short = smdh.names(1).short;
-    let own = art::own(&short, &sum)?;
+    let own = own(&short, &sum, art::OWN)?;
     let icons = [
         art::icon(recipe, &title.icon, &own, LARGE.1, setting)?,
         art::icon(recipe, &title.icon, &own, SMALL.1, setting)?,
@@ -187,7 +82,8 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
     smdh.set_icon(SMALL, &icons[1]);
     let wide = art::wide(recipe, &title.wide, &own, setting)?;
     if title.base.is_none() && (title.wide.picture.is_some() || title.wide.text.is_some()) {
-        notices.push("without a base there is no banner: the wide picture is on the preview only".into());
+        let text = "without a base there is no banner: the wide picture is on the preview only";
+        notices.push(Notice::new(text));
     }
     let settings = Settings {
         save,
@@ -198,13 +94,13 @@ pub(super) fn prepare(recipe: &Recipe, title: &Title, setting: &Setting<'_>) -> 
     };
     let icons = [smdh.icon(LARGE), smdh.icon(SMALL)];
     let output = title.output.clone().unwrap_or_else(|| format!("{}.cia", item.stem));
-    Ok(Ready {
-        name: title.rom.clone(),
+    Ok(Title3ds {
+        recipe: recipe.clone(),
+        title: title.clone(),
         system: item.opened.identity.format,
         rom: bytes,
         game_code,
         id,
-        id_is_derived: title.id.is_none(),
         smdh,
         icons,
         wide,
@@ -221,7 +117,7 @@ fn patched(
     title: &Title,
     body: &SourceRef,
     setting: &Setting<'_>,
-    notices: &mut Vec<String>,
+    notices: &mut Vec<Notice>,
 ) -> Result<SourceRef> {
     let mut rom = body.clone();
     for name in &title.patches {
@@ -242,7 +138,8 @@ fn patched(
         let result = patch.apply(&rom)?;
         check(&result, patch.target().crc32, "after")?;
         if patch.source().crc32.is_none() {
-            notices.push(format!("\"{name}\" carries no checksums: whether it fits this ROM is not known"));
+            let text = format!("\"{name}\" carries no checksums: whether it fits this ROM is not known");
+            notices.push(Notice::new(text));
         }
         rom = result;
     }

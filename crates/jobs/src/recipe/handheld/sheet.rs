@@ -1,7 +1,7 @@
 //! The preview sheet: icons, wide picture and darkening as the console shows them.
 
 use super::art::WIDE;
-use super::ready::Ready;
+use super::ready::Title3ds;
 use crate::picture::canvas::{self, Canvas};
 use decanter_core::Result;
 use decanter_core::label::Picture;
@@ -22,7 +22,7 @@ const WIDE_SCALE: usize = 2;
 const MOST_ACROSS: f32 = 560.0;
 
 /// Draws the sheet of a title as a PNG.
-pub(super) fn draw(ready: &Ready, has_base: bool) -> Result<Vec<u8>> {
+pub(super) fn draw(ready: &Title3ds, has_base: bool) -> Result<Vec<u8>> {
     let mut canvas = Canvas::new(WIDTH, HEIGHT, PAPER);
     let names = ready.smdh.names(1);
     canvas.text(MARGIN, 28, 28.0, INK, &names.short);
@@ -49,7 +49,7 @@ pub(super) fn draw(ready: &Ready, has_base: bool) -> Result<Vec<u8>> {
 }
 
 /// Names in the languages that differ from English.
-fn names_card(canvas: &mut Canvas, ready: &Ready, top: usize) -> Result<()> {
+fn names_card(canvas: &mut Canvas, ready: &Title3ds, top: usize) -> Result<()> {
     let left = MARGIN + 380 + 24;
     canvas.block(left, top, WIDTH - MARGIN - left, 262, CARD);
     let english = ready.smdh.names(1);
@@ -81,7 +81,7 @@ fn fitting(font: &ab_glyph::FontArc, size: f32, line: &str) -> String {
     text
 }
 
-fn wide_card(canvas: &mut Canvas, ready: &Ready, has_base: bool) {
+fn wide_card(canvas: &mut Canvas, ready: &Title3ds, has_base: bool) {
     let top = 396;
     let (width, height) = (WIDE.0 as usize * WIDE_SCALE, WIDE.1 as usize * WIDE_SCALE);
     canvas.block(MARGIN, top, width + 48, height + 74, CARD);
@@ -95,7 +95,7 @@ fn wide_card(canvas: &mut Canvas, ready: &Ready, has_base: bool) {
 }
 
 /// The wide picture at half its size and a ramp of greys, before and after darkening.
-fn darkening_card(canvas: &mut Canvas, ready: &Ready) {
+fn darkening_card(canvas: &mut Canvas, ready: &Title3ds) {
     let (left, top) = (MARGIN + WIDE.0 as usize * WIDE_SCALE + 48 + 24, 396);
     canvas.block(left, top, WIDTH - MARGIN - left, WIDE.1 as usize * WIDE_SCALE + 74, CARD);
     let settings = &ready.settings;

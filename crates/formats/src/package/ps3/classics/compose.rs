@@ -1,4 +1,5 @@
-//! New images: every group is encrypted and hashed by a thread of its own, in one pass.
+//! New images: every group is encrypted and hashed by a thread of its own, in one pass. As a file of its own an image is
+//! written as it is made; inside another container it is a source, whose groups are made when they are read.
 
 use super::header::{self, ENTRY, Hashes, IN_GROUP, SEGMENT};
 use super::lock::{Lock, SHA1};
@@ -7,6 +8,7 @@ use decanter_core::blueprint::{Blueprint, PackWorker, Packer, Weeder};
 use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::keyring::Key;
 use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::view::{Blocks, Cached, Concat};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
 
@@ -15,12 +17,10 @@ use std::sync::Arc;
 /// # Errors
 /// [`Error::Usage`] for a lock that lacks a key.
 pub fn compose(image: SourceRef, content_id: &str, lock: &Lock, hashes: &Hashes) -> Result<Blueprint> {
-    let (Some(meta), Some(data)) = (lock.meta.clone(), lock.data.clone()) else {
-        return Err(Error::Usage("tables and segments both need a key".into()));
-    };
+    let groups = groups(lock)?;
     let mut blueprint = Blueprint::new();
     blueprint.source(Arc::new(Bytes(header::compose(content_id, image.len(), hashes)?)));
-    blueprint.packed(image, Arc::new(Groups { meta, data, iv: lock.iv }));
+    blueprint.packed(image, Arc::new(groups));
     Ok(blueprint)
 }
 
@@ -57,13 +57,29 @@ impl PackWorker for Group {
         packed.resize(start + segment, 0);
         packed.extend_from_slice(raw);
         packed.resize(start + segment + raw.len().next_multiple_of(segment), 0);
-        let (table, segments) = packed[start..].split_at_mut(segment);
-        cbc_encrypt_each(&self.data, &self.iv, segment, segments)?;
-        for (entry, segment) in table.chunks_exact_mut(ENTRY).zip(segments.chunks_exact(segment)) {
-            entry[..SHA1].copy_from_slice(&of_bytes(Algorithm::Sha1, segment).bytes);
-        }
-        Ok(())
+        close_segments(&self.data, &self.iv, &mut packed[start..])
     }
+}
+
+/// Encrypts the segments of a group, which begins with room for their table, and puts their digests there.
+fn close_segments(data: &Key, iv: &[u8; 16], group: &mut [u8]) -> Result<()> {
+    let segment = SEGMENT as usize;
+    let (table, segments) = group.split_at_mut(segment);
+    cbc_encrypt_each(data, iv, segment, segments)?;
+    for (entry, segment) in table.chunks_exact_mut(ENTRY).zip(segments.chunks_exact(segment)) {
+        entry[..SHA1].copy_from_slice(&of_bytes(Algorithm::Sha1, segment).bytes);
+    }
+    Ok(())
+}
+
+/// Numbers the segments of a group, whose first one is `first`, in its table, and encrypts that.
+fn close_table(meta: &Key, iv: &[u8; 16], first: u32, group: &mut [u8]) -> Result<()> {
+    let segments = group.len() / SEGMENT as usize - 1;
+    let table = &mut group[..SEGMENT as usize];
+    for (number, entry) in (first..).zip(table.chunks_exact_mut(ENTRY).take(segments)) {
+        entry[SHA1..SHA1 + 4].copy_from_slice(&number.to_be_bytes());
+    }
+    cbc_encrypt(meta, iv, table)
 }
 
 /// Sees the groups in their order: numbers their segments, and closes the tables.
@@ -75,12 +91,63 @@ struct Tables {
 
 impl Weeder for Tables {
     fn weed(&mut self, packed: &mut Vec<u8>, _marks: &mut Vec<u32>) -> Result<()> {
-        let segments = packed.len() / SEGMENT as usize - 1;
-        let table = &mut packed[..SEGMENT as usize];
-        for entry in table.chunks_exact_mut(ENTRY).take(segments) {
-            entry[SHA1..SHA1 + 4].copy_from_slice(&self.next.to_be_bytes());
-            self.next += 1;
-        }
-        cbc_encrypt(&self.meta, &self.iv, table)
+        close_table(&self.meta, &self.iv, self.next, packed)?;
+        self.next += (packed.len() / SEGMENT as usize - 1) as u32;
+        Ok(())
+    }
+}
+
+/// Groups of a new image that are kept while they are read.
+const MOST_KEPT: usize = 4;
+
+/// The same image as a source, for what packs it into another container.
+///
+/// # Errors
+/// As [`compose`].
+pub fn source(image: SourceRef, content_id: &str, lock: &Lock, hashes: &Hashes) -> Result<SourceRef> {
+    let groups = groups(lock)?;
+    let header = Bytes(header::compose(content_id, image.len(), hashes)?);
+    let made = Cached::new(Made { image, groups }, MOST_KEPT);
+    Ok(Arc::new(Concat::new(vec![Arc::new(header), Arc::new(made)])?))
+}
+
+/// The groups behind the header, each made when it is read.
+struct Made {
+    image: SourceRef,
+    groups: Groups,
+}
+
+impl Blocks for Made {
+    fn len(&self) -> u64 {
+        let segments = self.image.len().div_ceil(SEGMENT);
+        SEGMENT * (segments.div_ceil(IN_GROUP) + segments)
+    }
+
+    fn count(&self) -> usize {
+        self.image.len().div_ceil(SEGMENT * IN_GROUP) as usize
+    }
+
+    fn find(&self, offset: u64) -> (usize, u64) {
+        let len = SEGMENT * (IN_GROUP + 1);
+        ((offset / len) as usize, offset / len * len)
+    }
+
+    fn make(&self, index: usize) -> Result<Vec<u8>> {
+        let start = index as u64 * SEGMENT * IN_GROUP;
+        let len = (self.image.len() - start).min(SEGMENT * IN_GROUP);
+        let mut group = vec![0; (SEGMENT + len.next_multiple_of(SEGMENT)) as usize];
+        self.image.read_at(start, &mut group[SEGMENT as usize..][..len as usize])?;
+        let Groups { meta, data, iv } = &self.groups;
+        close_segments(data, iv, &mut group)?;
+        close_table(meta, iv, (start / SEGMENT) as u32, &mut group)?;
+        Ok(group)
+    }
+}
+
+/// What closes the groups of an image.
+fn groups(lock: &Lock) -> Result<Groups> {
+    match (lock.meta.clone(), lock.data.clone()) {
+        (Some(meta), Some(data)) => Ok(Groups { meta, data, iv: lock.iv }),
+        _ => Err(Error::Usage("tables and segments both need a key".into())),
     }
 }

@@ -1,12 +1,13 @@
 //! Encrypted images of PS2 discs. Layout, checks and what is not sure: docs/formats/ps2-classics.md.
 
+pub mod card;
 mod compose;
 pub mod header;
 pub mod limg;
 pub mod lock;
 mod view;
 
-pub use compose::compose;
+pub use compose::{compose, source};
 
 use crate::chunked;
 use crate::package;

@@ -10,6 +10,7 @@ mod stream;
 mod tell;
 
 pub use compose::{Making, compose, compose_early};
+pub use tell::LANGUAGES;
 
 use super::keys::{self, Role as KeyRole};
 use decanter_core::Result;

@@ -16,7 +16,7 @@ pub(super) const PARAMETERS: &str = "PARAM.SFO";
 const PICTURES: [(&str, &str); 4] =
     [("ICON0.PNG", "icon"), ("PIC1.PNG", "background"), ("PIC0.PNG", "overlay"), ("PIC2.PNG", "small overlay")];
 /// Languages in the order of the numbered titles of a parameter file.
-const LANGUAGES: [&str; 20] = [
+pub const LANGUAGES: [&str; 20] = [
     "Japanese",
     "English",
     "French",

@@ -1,0 +1,296 @@
+//! A title of a recipe, ready to be made: its files, the package of them, and what reading that back proves.
+
+use super::disc::Kind;
+use super::media::{Made, Media};
+use super::prepare::CARD;
+use super::{Recipe, Title, sheet};
+use crate::convert::playstation::{classics as closing, package};
+use crate::convert::{LeftOut, add_folders, packed_content};
+use crate::recipe::{Laid, Ready, ShownFile, ShownTitle};
+use crate::{Item, Setting, grouped, locate};
+use decanter_core::compare::first_difference;
+use decanter_core::source::{Bytes, FileSource, SourceRef, read_vec};
+use decanter_core::tree::{self, Kind as NodeKind, Node, Tree};
+use decanter_core::{Error, Notice, Result};
+use decanter_formats::package::ps3::classics::{self, card, limg};
+use decanter_formats::package::ps3::keys::{self, Role};
+use decanter_formats::package::ps3::npd;
+use decanter_formats::package::ps3::pkg::{self, Making};
+use decanter_formats::record::sfo::Parameters;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// The parameter file of a title.
+const PARAMETERS: &str = "PARAM.SFO";
+/// What tells the console that a PSP disc is in the package.
+pub(super) const MARKER: &str = "USRDIR/MINIS2.EDAT";
+/// What is in the marker where the user has none.
+const IN_MARKER: [u8; 16] = [0; 16];
+/// Settings of the console's emulator, and the memory cards.
+const CONFIG: &str = "USRDIR/CONFIG";
+const CARDS: [&str; 2] = ["USRDIR/SAVEDATA/SCEVMC0.VME", "USRDIR/SAVEDATA/SCEVMC1.VME"];
+/// The card that the user need not have.
+pub(super) const EMPTY: &str = "empty";
+/// What NPD-wrapped files begin with, where their content id stands, and how much of them that is.
+const NPD: &[u8] = b"NPD\0";
+const NPD_ID: std::ops::Range<usize> = 0x10..0x34;
+const NPD_HEAD: u64 = 0x100;
+
+/// A title, ready to be made.
+pub(super) struct TitlePs3 {
+    /// The recipe, and what it says of this title.
+    pub(super) recipe: Arc<Recipe>,
+    pub(super) title: Title,
+    /// The disc as it was opened, whose it is, and the bytes that the package gets of it.
+    pub(super) item: Item,
+    pub(super) kind: Kind,
+    pub(super) disc: SourceRef,
+    pub(super) pressed: limg::Kind,
+    pub(super) left_out: Vec<LeftOut>,
+    /// What the menu calls it, and its ids.
+    pub(super) name: String,
+    pub(super) id: String,
+    pub(super) content_id: String,
+    /// Version of the package: 0x0100 is 01.00.
+    pub(super) version: u16,
+    pub(super) parameters: Parameters,
+    pub(super) media: Media,
+    /// The key that is missing, if one is.
+    pub(super) lacks: Option<String>,
+    pub(super) output: PathBuf,
+    pub(super) notices: Vec<Notice>,
+}
+
+impl TitlePs3 {
+    /// Its files but for the disc and what the recipe adds, by their paths.
+    fn small_files(&self) -> Vec<Made> {
+        let own = |path: &str, source: SourceRef, from: &str| Made { path: path.into(), source, from: from.into() };
+        let parameters: SourceRef = Arc::new(Bytes(self.parameters.compose()));
+        let from =
+            self.title.parameter_file.as_ref().map_or_else(|| "written anew".into(), |p| format!("{p}, changed"));
+        let mut files = vec![own(PARAMETERS, parameters, &from)];
+        let drawn = [Some(&self.media.icon), self.media.background.as_ref(), self.media.overlay.as_ref()];
+        let made = drawn.into_iter().flatten().map(|d| &d.made).chain(&self.media.others);
+        files.extend(made.map(|m| own(&m.path, m.source.clone(), &m.from)));
+        files
+    }
+
+    /// Paths of the other files, and what each is made of.
+    fn others(&self) -> Vec<(String, String)> {
+        let disc = format!("the {} disc, encrypted", if self.kind == Kind::Psp { "PSP" } else { "PS2" });
+        let mut all = vec![(self.kind.place().to_owned(), disc)];
+        match self.kind {
+            Kind::Psp => all.push((MARKER.into(), self.title.marker.clone().unwrap_or("zeros, wrapped".into()))),
+            Kind::Ps2 => {
+                all.extend(self.title.config.clone().map(|config| (CONFIG.to_owned(), config)));
+                let cards = self.cards().into_iter().zip(CARDS);
+                all.extend(cards.map(|(card, path)| {
+                    let from = if card == EMPTY { "an empty memory card".to_owned() } else { card };
+                    (path.to_owned(), from)
+                }));
+            }
+        }
+        all
+    }
+
+    fn cards(&self) -> Vec<String> {
+        self.title.cards.clone().unwrap_or_else(|| vec![EMPTY.to_owned(); CARDS.len()])
+    }
+
+    /// Every file of the package.
+    fn tree(&self, setting: &Setting<'_>) -> Result<Tree> {
+        let mut files: BTreeMap<String, SourceRef> =
+            self.small_files().into_iter().map(|made| (made.path, made.source)).collect();
+        match self.kind {
+            Kind::Psp => {
+                files.insert(self.kind.place().into(), self.wrapped(self.disc.clone(), self.kind.place(), setting)?);
+                files.insert(MARKER.into(), self.marker(setting)?);
+            }
+            Kind::Ps2 => {
+                let closed = closing::closing(&self.item, &self.content_id, self.title.debug_console)?;
+                let whole = limg::with(self.disc.clone(), self.pressed)?;
+                let image = classics::source(whole, &self.content_id, &closed.lock, &closed.hashes)?;
+                files.insert(self.kind.place().into(), image);
+                if let Some(config) = &self.title.config {
+                    files.insert(CONFIG.into(), locate::bytes(&self.recipe.path(config), setting)?);
+                }
+                for (name, path) in self.cards().iter().zip(CARDS) {
+                    files.insert(path.into(), self.card(name, setting)?);
+                }
+            }
+        }
+        for (path, own) in &self.title.files {
+            self.check_path(path)?;
+            files.insert(path.clone(), locate::bytes(&self.recipe.path(own), setting)?);
+        }
+        let node = |(path, source)| Node::new(path, NodeKind::File(tree::File::of(source)), None);
+        let mut tree = Tree { nodes: files.into_iter().map(node).collect() };
+        add_folders(&mut tree);
+        Ok(tree)
+    }
+
+    /// Refuses paths that a package has no place for, and those that other fields stand for.
+    fn check_path(&self, path: &str) -> Result<()> {
+        let is_plain = !path.contains('\\') && path.split('/').all(|name| !matches!(name, "" | "." | ".."));
+        if !is_plain {
+            return Err(Error::Usage(format!("\"{path}\" is no path in a package: names with / between them")));
+        }
+        match path {
+            PARAMETERS => Err(Error::Usage(format!("{PARAMETERS} is taken with parameter-file = \"FILE\""))),
+            path if path == self.kind.place() => Err(Error::Usage(format!("{path} is the disc itself"))),
+            _ => Ok(()),
+        }
+    }
+
+    /// A file wrapped with a free licence, under the name that it has on the console.
+    fn wrapped(&self, content: SourceRef, path: &str, setting: &Setting<'_>) -> Result<SourceRef> {
+        let name = path.rsplit('/').next().unwrap_or(path);
+        let making = npd::Making::of(&self.content_id, name, &self.item.keyring)?;
+        setting.watch.begin(&format!("hashing {}", self.title.disc), Some(content.len()));
+        let file = npd::compose(content, &making, setting.watch);
+        setting.watch.end();
+        file
+    }
+
+    /// The marker: what the user brings, wrapped unless it is already.
+    fn marker(&self, setting: &Setting<'_>) -> Result<SourceRef> {
+        let Some(path) = &self.title.marker else {
+            return self.wrapped(Arc::new(Bytes(IN_MARKER.to_vec())), MARKER, setting);
+        };
+        let source = locate::bytes(&self.recipe.path(path), setting)?;
+        let head = read_vec(source.as_ref(), 0, source.len().min(NPD_HEAD), "a marker", NPD_HEAD)?;
+        if !head.starts_with(NPD) {
+            return self.wrapped(source, MARKER, setting);
+        }
+        if head.get(NPD_ID) != Some(self.content_id.as_bytes()) {
+            let (own, asked) = (String::from_utf8_lossy(head.get(NPD_ID).unwrap_or_default()), &self.content_id);
+            return Err(Error::Usage(format!(
+                "the marker \"{path}\" is wrapped for {}, the title is {asked}: give what \"decanter decrypt\" makes of it",
+                own.trim_matches('\0')
+            )));
+        }
+        Ok(source)
+    }
+
+    fn card(&self, name: &str, setting: &Setting<'_>) -> Result<SourceRef> {
+        if name == EMPTY {
+            return card::empty();
+        }
+        let source = locate::bytes(&self.recipe.path(name), setting)?;
+        match source.len() {
+            CARD => Ok(source),
+            len => Err(Error::Usage(format!(
+                "\"{name}\" has {} bytes, a memory card has {}: pages of 512 with 16 of their codes",
+                grouped(len),
+                grouped(CARD)
+            ))),
+        }
+    }
+
+    /// How the package is closed.
+    fn making(&self) -> Result<Making> {
+        let key = match self.title.finalized {
+            true => Some(keys::find(&self.item.keyring, Role::Package, "a finalized package")?.0),
+            false => None,
+        };
+        let content_type = package::content_type(self.parameters.text("CATEGORY").unwrap_or_default());
+        Ok(Making { content_id: self.content_id.clone(), content_type, version: self.version, key })
+    }
+}
+
+impl Ready for TitlePs3 {
+    fn source(&self) -> &str {
+        &self.title.disc
+    }
+
+    fn id(&self) -> String {
+        self.id.clone()
+    }
+
+    fn output(&self) -> &Path {
+        &self.output
+    }
+
+    fn notices(&self) -> &[Notice] {
+        &self.notices
+    }
+
+    fn shown(&self) -> ShownTitle {
+        let category = self.parameters.category();
+        let mut facts = vec![("content id", self.content_id.clone()), ("category", category)];
+        facts.push(("version", self.parameters.text("VERSION").unwrap_or_default().to_owned()));
+        if self.kind == Kind::Ps2 {
+            let medium = if self.pressed.is_cd { "CD" } else { "DVD" };
+            facts.push(("medium", self.item.opened.get("medium").unwrap_or(medium).to_owned()));
+        }
+        if !self.title.names.languages.is_empty() {
+            let own = self.title.names.languages.iter().map(|(language, texts)| format!("{language}: {}", texts.title));
+            facts.push(("own names", own.collect::<Vec<_>>().join(", ")));
+        }
+        let form = if self.title.finalized { "finalized" } else { "debug" };
+        facts.push(("form", form.to_owned()));
+        for left in &self.left_out {
+            facts.push(("without", format!("{} ({}, {} bytes)", left.what, left.why, grouped(left.bytes))));
+        }
+        if let Some(lacks) = &self.lacks {
+            facts.push(("lacks", format!("{lacks}: it cannot be made before that is there")));
+        }
+        let small = self.small_files().into_iter();
+        let shown = small.map(|m| ShownFile { path: m.path, bytes: Some(m.source.len()), from: m.from });
+        let others = self.others().into_iter().map(|(path, from)| ShownFile { path, bytes: None, from });
+        let mut files: Vec<ShownFile> = shown.chain(others).collect();
+        for (path, own) in &self.title.files {
+            files.retain(|file| file.path != *path);
+            files.push(ShownFile { path: path.clone(), bytes: None, from: own.clone() });
+        }
+        ShownTitle {
+            source: self.title.disc.clone(),
+            kind: self.item.opened.identity.kind.clone(),
+            bytes: self.disc.len(),
+            title: self.name.clone(),
+            title_id: self.id.clone(),
+            id_from: if self.title.id.is_none() { "the disc's own" } else { "the recipe says so" },
+            facts,
+            files,
+            output: self.output.clone(),
+        }
+    }
+
+    fn sheet(&self) -> Result<Vec<u8>> {
+        sheet::draw(self)
+    }
+
+    fn lay(&self, setting: &Setting<'_>) -> Result<Laid> {
+        let (tree, making) = (self.tree(setting)?, self.making()?);
+        let blueprint = pkg::compose(&tree, &making)?;
+        Ok(Laid { blueprint, place: self.kind.place().to_owned(), notices: Vec::new() })
+    }
+
+    fn prove(&self, path: &Path, setting: &Setting<'_>) -> Result<String> {
+        let names = [self.item.stem.clone(), self.id.clone()];
+        let opener = setting.opener(&self.item.keyring).with_names(&names);
+        let written: SourceRef = Arc::new(FileSource::own(path)?);
+        let package = opener.open(written)?;
+        let count = crate::verify::prove(&package, setting)?;
+        let place = self.kind.place();
+        let file = package.holds.tree.as_ref().and_then(|t| t.find(place)).and_then(Node::file);
+        let lost = || Error::Unreadable { why: format!("{place}, read back, has no disc in it; nothing was kept") };
+        let opened = opener.open(file.ok_or_else(lost)?.source()?.clone())?;
+        let inside = packed_content(&opened).ok_or_else(lost)?;
+        setting.watch.begin("comparing the disc", Some(self.disc.len()));
+        let differs = first_difference(self.disc.as_ref(), inside.as_ref(), setting.watch)?;
+        setting.watch.end();
+        match differs {
+            Some(at) => Err(Error::Checksum {
+                what: format!("{place}, read back,"),
+                expected: "the bytes of the disc".into(),
+                found: format!("other bytes from offset {at:#x} on; nothing was kept"),
+            }),
+            None => Ok(format!(
+                "read back: all {count} digests and checks hold, and the disc in it has the same {} bytes",
+                grouped(self.disc.len())
+            )),
+        }
+    }
+}
