@@ -87,15 +87,15 @@ shot recipe 'rm -f "Moth Hour.cia" moth.toml' \
     'decanter recipe new "saltmarsh/drawer/Moth Hour.gba" -o moth.toml' \
     'decanter recipe show saltmarsh/handheld/moth.toml' \
     'decanter recipe make saltmarsh/handheld/moth.toml -o "Moth Hour.cia"'
-drawn recipe-sheet sheet.png 'decanter recipe show saltmarsh/handheld/moth.toml --picture sheet.png'
+drawn recipe-sheet sheet.png 'decanter recipe show saltmarsh/handheld/moth.toml --picture sheet.png; decanter recipe show saltmarsh/console/parade.toml --keys saltmarsh/console/keys --picture parade.png; convert sheet.png parade.png -append -resize 1280x sheet.png'
 shot merge 'rm -rf card parts' \
     'decanter identify saltmarsh/shelf' \
     'decanter merge "saltmarsh/shelf/Kelp Courier" --to xci -o card/' \
     "decanter unmerge \"$cards\" --keys saltmarsh/shelf/keys -o parts"
-shot console 'rm -rf saltmarsh/console/stick/* rescue.pkg lane.bin.enc' \
-    'decanter convert "saltmarsh/console/Fogbell Rescue" --to pkg -o rescue.pkg --prove' \
+shot console 'rm -rf saltmarsh/console/stick/* parade.pkg lane.bin.enc' \
+    'decanter recipe make saltmarsh/console/parade.toml --keys saltmarsh/console/keys -o parade.pkg 2>/dev/null' \
     'decanter convert "saltmarsh/Lamplighter Lane.iso" --to ps2-classics --keys saltmarsh/console/keys -o lane.bin.enc --prove' \
-    'decanter deliver rescue.pkg "saltmarsh/Moth Parade.iso" --onto saltmarsh/console/stick --layout ps3 --like saltmarsh/console/stick.img' \
+    'decanter deliver parade.pkg "saltmarsh/Moth Parade.iso" --onto saltmarsh/console/stick --layout ps3 --like saltmarsh/console/stick.img' \
     'decanter deliver --check saltmarsh/console/stick'
 shot machines 'rm -f games.d64 tide.hdf' \
     'decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64' \

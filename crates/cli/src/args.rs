@@ -70,6 +70,8 @@ impl Cli {
         let mut step = Self::try_parse_from(typed).map_err(|e| Failure::usage("the line is wrong", e.to_string()))?;
         let keys = std::mem::take(&mut step.global.keys);
         step.global = with.global.clone();
+        // What goes on from there names them as well.
+        step.global.keys.splice(0..0, keys.clone());
         let own = Settled {
             key_places: (keys.into_iter().map(|place| (place, Origin::Option)))
                 .chain(with.settled.key_places.iter().cloned())

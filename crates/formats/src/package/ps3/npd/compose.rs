@@ -134,6 +134,26 @@ struct Body {
     codes: Vec<[u8; MOST_CODE]>,
 }
 
+/// A part of an entry with its block: the number of both, the first byte, and where they go.
+type Piece<'a> = (u64, usize, &'a mut [u8]);
+
+/// Reads of more blocks than this are shared by all processors.
+const ALONE: usize = 4;
+
+impl Body {
+    /// Fills a part of an entry with its block.
+    fn fill(&self, (number, into, out): Piece<'_>) -> Result<()> {
+        let mut both = entry_of(self.coding.header(), &self.codes[number as usize]);
+        let (bytes, code) = closed(&self.content, &self.coding, number)?;
+        if code != self.codes[number as usize] {
+            return Err(Error::Unreadable { why: format!("block {number} of the source is another one than before") });
+        }
+        both.extend(bytes);
+        out.copy_from_slice(&both[into..into + out.len()]);
+        Ok(())
+    }
+}
+
 impl Source for Body {
     fn len(&self) -> u64 {
         self.coding.header().end() - LEN
@@ -143,23 +163,21 @@ impl Source for Body {
         check_range(self.len(), offset, buf.len() as u64)?;
         let header = self.coding.header();
         let step = header.entry_len() + BLOCK;
+        let mut pieces: Vec<Piece<'_>> = Vec::new();
         while !buf.is_empty() {
             let (number, into) = (offset / step, (offset % step) as usize);
-            let mut both = entry_of(header, &self.codes[number as usize]);
-            let (bytes, code) = closed(&self.content, &self.coding, number)?;
-            if code != self.codes[number as usize] {
-                return Err(Error::Unreadable {
-                    why: format!("block {number} of the source is another one than before"),
-                });
-            }
-            both.extend(bytes);
-            let here = buf.len().min(both.len() - into);
+            let both = header.entry_len() + header.len_of(number).next_multiple_of(16);
+            let here = buf.len().min(both as usize - into);
             let (now, later) = buf.split_at_mut(here);
-            now.copy_from_slice(&both[into..into + here]);
+            pieces.push((number, into, now));
             offset += here as u64;
             buf = later;
         }
-        Ok(())
+        let is_alone = pieces.len() <= ALONE || self.content.prefers_sequential();
+        let pieces = Mutex::new(pieces.into_iter());
+        let next = || pieces.lock().unwrap_or_else(PoisonError::into_inner).next();
+        let work = || std::iter::from_fn(next).try_for_each(|piece| self.fill(piece));
+        if is_alone { work() } else { threads::on_all(work) }
     }
 
     fn prefers_sequential(&self) -> bool {
