@@ -83,9 +83,9 @@ shot package 'rm -f dash.cia' \
     'decanter convert "saltmarsh/handheld/Kelp Dash.3ds" -o dash.cia --keys saltmarsh/handheld/keys' \
     'decanter verify dash.cia --keys saltmarsh/handheld/keys' \
     'decanter identify dash.cia --keys saltmarsh/handheld/keys'
-shot recipe 'rm -f "Moth Hour.cia" moth.toml' \
-    'decanter recipe new "saltmarsh/drawer/Moth Hour.gba" -o moth.toml' \
-    'decanter recipe show saltmarsh/handheld/moth.toml' \
+shot recipe 'rm -f "Moth Hour.cia" parade.toml' \
+    'decanter recipe new "saltmarsh/Moth Parade.iso" -o parade.toml --keys saltmarsh/console/keys' \
+    'decanter recipe show saltmarsh/console/parade.toml --keys saltmarsh/console/keys 2>/dev/null' \
     'decanter recipe make saltmarsh/handheld/moth.toml -o "Moth Hour.cia"'
 drawn recipe-sheet sheet.png 'decanter recipe show saltmarsh/handheld/moth.toml --picture sheet.png; decanter recipe show saltmarsh/console/parade.toml --keys saltmarsh/console/keys --picture parade.png; convert sheet.png parade.png -append -resize 1280x sheet.png'
 shot merge 'rm -rf card parts' \

@@ -132,21 +132,18 @@ pub fn show_made(page: &mut Page, report: &MakeReport, took: Duration, manner: M
         page.row("size", exact(title.bytes));
         page.digests(&title.digests);
         if !report.dry_run {
-            page.row("proof", &title.proof);
+            page.row("proof", format!("{}{}{}", style::GOOD, title.proof, style::PLAIN));
         }
     }
     for failure in &report.failed {
         page.line(format!("{}failed{}: {failure}", style::BAD, style::PLAIN));
     }
-    if report.titles.len() + report.failed.len() > 1 {
-        let bytes: u64 = report.titles.iter().map(|t| t.bytes).sum();
-        page.row(
-            "made",
-            format!("{} of {}", report.titles.len(), count(report.titles.len() + report.failed.len(), "title")),
-        );
-        if !report.dry_run {
-            page.row("took", speed(bytes, took));
-        }
+    let all = report.titles.len() + report.failed.len();
+    if all > 1 {
+        page.row("made", format!("{} of {}", report.titles.len(), count(all, "title")));
+    }
+    if !report.dry_run {
+        page.row("took", speed(report.titles.iter().map(|t| t.bytes).sum(), took));
     }
     page.notices(&report.notices, manner)
 }

@@ -127,7 +127,7 @@ fn a_new_recipe_of_a_folder_of_discs_can_be_made_as_it_is() {
     }
     fs::copy(&demo().drawer.gba, folder.path().join("discs/other.gba")).unwrap();
     let made = with_keys(folder.path(), &["recipe", "new", "discs", "-o", "all.toml"]).expect(0);
-    made.says("titles       2").says("needs a recipe of its own");
+    made.says("titles       2").says("1 source is left out, discs/other.gba first");
     let recipe = fs::read_to_string(folder.path().join("all.toml")).unwrap();
     assert!(recipe.contains("platform = \"ps3\"") && recipe.contains("disc = \"discs/Moth Parade.iso\""), "{recipe}");
     assert!(recipe.contains("PSP_GAME/ICON0.PNG, 144 by 80") && recipe.contains("# id = \"DCET20007\""), "{recipe}");
@@ -300,6 +300,14 @@ fn recipes_that_cannot_be_are_refused() {
     ps2("cards = [\"empty\", \"empty\", \"empty\"]\n").expect(2).says("two memory cards");
     with("Pier Nine Pinball.cue", "").expect(2).says("PS1 disc").says("neither a PSP nor a PS2 disc");
     with("gone.iso", "").expect(5).says("gone.iso");
+    // A disc that is not all there.
+    let cut = |name: &str, len: usize| fs::write(at(name), &fs::read(at(name)).unwrap()[..len]).unwrap();
+    cut("moth.iso", 900 << 10);
+    cut("lane.iso", 8 << 20);
+    psp("").expect(3).says("missing at its end");
+    ps2("").expect(3).says("missing at its end");
+    with_keys(folder.path(), &["convert", "lane.iso", "--to", "ps2-classics"]).expect(3).says("missing at its end");
+    fs::copy(&demo().handheld, at("moth.iso")).unwrap();
     // Without its ring, what is needed is named.
     fs::write(at("r.toml"), "platform = \"ps3\"\n[[title]]\ndisc = \"moth.iso\"\n").unwrap();
     run(folder.path(), &["recipe", "make", "r.toml", "-o", "x.pkg"]).expect(4).says("ps3.npd.free");

@@ -8,6 +8,7 @@ use decanter_core::error::Blame;
 use decanter_core::native;
 use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
+use decanter_core::tell::count;
 use decanter_core::{Error, Notice, Result};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -30,6 +31,7 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     let mut text = HEAD.to_owned();
     let mut titles = Vec::new();
     let folder = output.parent().unwrap_or(Path::new(""));
+    let mut of_others: Vec<(String, &'static str)> = Vec::new();
     let mut chosen: Option<&'static dyn Maker> = None;
     let mut add = |item: &Item, notices: &mut Vec<Notice>| -> Result<()> {
         let path = relative(folder, &item.shown);
@@ -38,11 +40,7 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
                 None => continue,
                 Some(Entry::LeftOut(notice)) => notices.push(notice),
                 Some(Entry::Text(_)) if chosen.is_some_and(|c| c.platform() != maker.platform()) => {
-                    let (name, other) = (&item.address, maker.platform());
-                    let told = format!(
-                        "\"{name}\" is left out: it is for the platform {other}, and needs a recipe of its own"
-                    );
-                    notices.push(Notice::new(told));
+                    of_others.push((item.address.clone(), maker.platform()));
                 }
                 Some(Entry::Text(entry)) => {
                     if chosen.is_none() {
@@ -72,6 +70,12 @@ pub fn new(shown: &str, output: &Path, setting: &Setting<'_>) -> std::result::Re
     } else {
         let item = locate::open(shown, "use", setting)?;
         add(&item, &mut notices).map_err(&fail)?;
+    }
+    if let Some((name, platform)) = of_others.first() {
+        let (count, first) = (count(of_others.len() as u64, "source is", "sources are"), quoted(name));
+        notices.push(Notice::new(format!(
+            "{count} left out, {first} first: for the platform {platform}; recipes are of one platform, make another one"
+        )));
     }
     let Some(maker) = chosen else {
         return Err(Failure::usage(what, "there is neither a ROM of at most 32 MiB nor a PSP or PS2 disc")

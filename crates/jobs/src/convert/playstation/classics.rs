@@ -11,8 +11,8 @@ use decanter_core::error::KeyTrouble;
 use decanter_core::keyring::plain;
 use decanter_core::opened::Disc;
 use decanter_core::source::SourceRef;
-use decanter_core::tell::grouped;
-use decanter_core::{Error, Format, Result, SECTOR};
+use decanter_core::tell::{count, grouped};
+use decanter_core::{Error, Format, Notice, Result, SECTOR};
 use decanter_formats::optical::cd::sector::RAW;
 use decanter_formats::package::ps3::classics::header::{self, Hashes};
 use decanter_formats::package::ps3::classics::{self as image, limg, lock};
@@ -96,6 +96,20 @@ fn id_of_disc(item: &Item, options: &Options) -> Result<(String, &'static str)> 
     }
 }
 
+/// Fails for a disc that is not all there, which a console would run into the end of, unless it is to be kept; then says so.
+///
+/// # Errors
+/// [`Error::Damaged`].
+pub(crate) fn whole(item: &Item, keep: bool) -> Result<Option<Notice>> {
+    let len = item.source.as_ref().map_or(0, |source| source.len());
+    let missing = item.opened.extent.promised_len.map_or(0, |promised| promised.saturating_sub(len));
+    if missing == 0 || !item.opened.holds.tracks.is_empty() {
+        return Ok(None);
+    }
+    let what = format!("{} missing at its end", count(missing, "byte of the disc is", "bytes of the disc are"));
+    if keep { Ok(Some(Notice::damage(format!("kept as it is: {what}")))) } else { Err(Error::Damaged { what }) }
+}
+
 /// What closes an image: keys that a console makes of the title's licence key.
 pub(crate) struct Closing {
     /// The keys of segments and tables.
@@ -124,6 +138,7 @@ pub(crate) fn closing(item: &Item, content_id: &str, is_debug: bool) -> std::res
 fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result<Made> {
     let (content_id, origin) = id_of_disc(item, options)?;
     let closing = closing(item, &content_id, options.given.has(&DEBUG_CONSOLE))?;
+    let kept = whole(item, options.keep_damage)?;
     let (disc, kind) = disc(item)?;
     let tree = item.opened.holds.tree.clone().unwrap_or_default();
     if !options.given.texts(&BLANK).is_empty() && kind.sector != SECTOR as u32 {
@@ -139,6 +154,7 @@ fn classics(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Resu
     };
     let mut made = Made::new(blueprint, disc, preserved);
     made.left_out = blanked;
+    made.notices.extend(kept);
     made.facts.push(("content id".into(), format!("{content_id} ({origin})")));
     let medium = if kind.is_cd { "CD" } else { "DVD" };
     let told = item.opened.get("medium").map_or_else(|| medium.to_owned(), str::to_owned);

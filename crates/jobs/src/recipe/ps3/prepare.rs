@@ -22,6 +22,7 @@ pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>
         return Err(Error::Usage(format!("\"{}\" is {what}, and neither a PSP nor a PS2 disc", title.disc)));
     };
     suits(title, kind)?;
+    classics::whole(&item, false)?;
     let identity = &item.opened.identity;
     let name = title.names.title.clone().or(identity.title.clone()).unwrap_or_else(|| item.stem.clone());
     let id = id_of(title, identity.id.as_deref())?;

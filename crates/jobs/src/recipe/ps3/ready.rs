@@ -262,6 +262,8 @@ impl Ready for TitlePs3 {
     }
 
     fn lay(&self, setting: &Setting<'_>) -> Result<Laid> {
+        self.item.finished(setting)?;
+        self.item.sound(false, setting)?;
         let (tree, making) = (self.tree(setting)?, self.making()?);
         let blueprint = pkg::compose(&tree, &making)?;
         Ok(Laid { blueprint, place: self.kind.place().to_owned(), notices: Vec::new() })
