@@ -169,6 +169,35 @@ fn what_lists_say_of_a_disc_is_told_before_it_is_made() {
     }
 }
 
+/// What is transparent in a picture stays so, unless the recipe says what is behind it.
+#[test]
+fn pictures_stay_transparent_where_they_are() {
+    let folder = folder();
+    plain_disc(folder.path());
+    let clear: Vec<u8> = (0..10 * 8).flat_map(|i| [200, 10, 10, if i % 10 < 5 { 0 } else { 255 }]).collect();
+    let mut png = Vec::new();
+    let mut encoder = png::Encoder::new(&mut png, 10, 8);
+    encoder.set_color(png::ColorType::Rgba);
+    encoder.write_header().unwrap().write_image_data(&clear).unwrap();
+    fs::write(folder.path().join("half.png"), png).unwrap();
+    let corner = |more: &str, name: &str| -> Vec<u8> {
+        let recipe = "platform = \"ps3\"\n[[title]]\ndisc = \"moth.iso\"\noutput = \"m.pkg\"\n";
+        fs::write(folder.path().join("m.toml"), format!("{recipe}{more}")).unwrap();
+        with_keys(folder.path(), &["recipe", "make", "m.toml", "--replace"]).expect(0);
+        let only = ["extract", "m.pkg", "-o", "out", "--only", name, "--replace"];
+        with_keys(folder.path(), &only).expect(0);
+        let file = fs::read(folder.path().join("out").join(name)).unwrap();
+        let mut reader = png::Decoder::new(std::io::Cursor::new(file)).read_info().unwrap();
+        let mut pixels = vec![0; reader.output_buffer_size().unwrap()];
+        reader.next_frame(&mut pixels).unwrap();
+        pixels[..4].to_vec()
+    };
+    assert_eq!(corner("[title.overlay]\npicture = \"half.png\"\n", "PIC0.PNG")[3], 0);
+    assert_eq!(corner("[title.icon]\npicture = \"half.png\"\nfit = \"letterbox\"\n", "ICON0.PNG")[3], 0);
+    let behind = "[title.icon]\npicture = \"half.png\"\nbackground = \"#0a0b0c\"\n";
+    assert_eq!(corner(behind, "ICON0.PNG"), [10, 11, 12, 255]);
+}
+
 /// A compressed image, and one of whose files some are blank or left out.
 #[test]
 fn the_disc_may_be_compressed_and_parts_of_it_left_out() {
@@ -292,6 +321,7 @@ fn recipes_that_cannot_be_are_refused() {
     psp("[title.parameters]\nTITLE = \"x\"\n").expect(2).says("[title.names] title");
     psp("[title.parameters]\ntitle = \"x\"\n").expect(2).says("capital letters");
     psp("[title.files]\n\"../x\" = \"note.txt\"\n").expect(2).says("no path in a package");
+    psp("[title.files]\n\"USRDIR\" = \"note.txt\"\n").expect(2).says("is a folder in the package");
     psp("[title.files]\n\"PARAM.SFO\" = \"note.txt\"\n").expect(2).says("parameter-file");
     psp("[title.files]\n\"USRDIR/ISO.BIN.EDAT\" = \"note.txt\"\n").expect(2).says("the disc itself");
     let ps2 = |more: &str| with("lane.iso", more);

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 use std::sync::OnceLock;
 use walkdir::WalkDir;
 
-/// Lists in a folder that are read.
+/// The most lists in a folder.
 const MOST_LISTS: usize = 1000;
 
 /// A line of a list.
@@ -124,7 +124,7 @@ fn read_all(setting: &Setting<'_>) -> Result<Vec<Note>> {
 /// The lists in a folder, by name; none where there is no folder.
 ///
 /// # Errors
-/// When the folder cannot be read.
+/// When the folder cannot be read, or has too many.
 fn lists_in(place: &std::path::Path) -> Result<Vec<PathBuf>> {
     if !place.exists() {
         return Ok(Vec::new());
@@ -133,8 +133,12 @@ fn lists_in(place: &std::path::Path) -> Result<Vec<PathBuf>> {
     let mut lists = Vec::new();
     for entry in WalkDir::new(place).max_depth(1).sort_by_file_name() {
         let entry = entry.map_err(|e| Error::io("list", place, e.into()))?;
-        if entry.file_type().is_file() && is_list(entry.path()) && lists.len() < MOST_LISTS {
+        if entry.file_type().is_file() && is_list(entry.path()) {
             lists.push(entry.into_path());
+        }
+        if lists.len() > MOST_LISTS {
+            let (asked, limit) = (lists.len() as u64, MOST_LISTS as u64);
+            return Err(Error::Limit { what: "the lists of notes in a folder", asked, limit });
         }
     }
     Ok(lists)

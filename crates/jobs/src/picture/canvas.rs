@@ -31,6 +31,20 @@ pub(crate) fn text_width(font: &FontArc, size: f32, text: &str) -> f32 {
     text.chars().map(|c| scaled.h_advance(scaled.glyph_id(c))).sum()
 }
 
+/// As much of a line as fits, with a mark where it was cut.
+pub(crate) fn fitting(font: &FontArc, size: f32, line: &str, across: usize) -> String {
+    let mut text = line.to_owned();
+    let is_long = |text: &str| text_width(font, size, text) > across as f32;
+    while is_long(&text) {
+        text.pop();
+        if !is_long(&format!("{text}\u{2026}")) {
+            text.push('\u{2026}');
+            break;
+        }
+    }
+    text
+}
+
 impl Canvas {
     pub(crate) fn new(width: usize, height: usize, paper: Colour) -> Self {
         Self { width, height, pixels: paper.repeat(width * height) }

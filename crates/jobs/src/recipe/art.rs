@@ -29,6 +29,16 @@ pub(super) enum FitName {
     Stretch,
 }
 
+impl From<FitName> for Fit {
+    fn from(name: FitName) -> Self {
+        match name {
+            FitName::Crop => Self::Crop,
+            FitName::Letterbox => Self::Letterbox,
+            FitName::Stretch => Self::Stretch,
+        }
+    }
+}
+
 impl FitName {
     /// As a recipe spells it.
     pub(super) fn name(self) -> &'static str {
@@ -58,6 +68,16 @@ impl TryFrom<String> for Colour {
     }
 }
 
+/// A picture in another shape, as transparent as it was; so are bars where it does not reach.
+///
+/// # Errors
+/// When the shape has no pixels, or too many.
+pub(super) fn fitted(picture: &Picture, size: (u32, u32), fit: FitName) -> Result<Picture> {
+    let options = Options { size: Some(size), fit: fit.into(), filter: Filter::Smooth, background: [0; 4] };
+    let scaled = label::scale(picture, &options)?;
+    Ok(Picture { width: scaled.width(), height: scaled.height(), rgba: scaled.into_raw() })
+}
+
 /// A picture in another shape, with a frame around it.
 pub(super) fn framed(
     picture: &Picture,
@@ -68,11 +88,7 @@ pub(super) fn framed(
 ) -> Result<Picture> {
     let width = frame.map_or(0, |(_, width)| width).min(size.0.min(size.1) / 2 - 1);
     let inner = (size.0 - 2 * width, size.1 - 2 * width);
-    let fit = match fit {
-        FitName::Crop => Fit::Crop,
-        FitName::Letterbox => Fit::Letterbox,
-        FitName::Stretch => Fit::Stretch,
-    };
+    let fit = fit.into();
     let [r, g, b] = background.map_or([0; 3], |c| c.0);
     let options = Options { size: Some(inner), fit, filter: Filter::Smooth, background: [r, g, b, 255] };
     let scaled = label::scale(picture, &options)?;

@@ -79,13 +79,12 @@ fn one(ready: &dyn Ready, target: &Path, notices: &mut Vec<Notice>, setting: &Se
     });
     setting.watch.end();
     let digests = poured?.map(|p| p.digests).unwrap_or_default();
-    let shown = ready.shown();
     Ok(MadeTitle {
-        source: shown.source,
+        source: ready.source().to_owned(),
         path: target.to_owned(),
         bytes: laid.blueprint.len(),
-        title_id: shown.title_id,
-        title: shown.title,
+        title_id: ready.id(),
+        title: ready.title(),
         source_at: laid.place,
         proof,
         digests,

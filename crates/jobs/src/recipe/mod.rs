@@ -40,7 +40,7 @@ trait Maker: Sync {
     /// What reading fails with.
     fn entry(&self, item: &Item, path: &str, setting: &Setting<'_>) -> Result<Option<Entry>>;
 
-    /// Every title of a recipe, with everything of it but the writing.
+    /// Every title of a recipe, with what can be known of it before its pictures are drawn and its package is laid out.
     ///
     /// # Errors
     /// When the recipe or something it names cannot be used.
@@ -60,6 +60,9 @@ trait Ready {
     /// Its source, as the recipe names it.
     fn source(&self) -> &str;
 
+    /// What the console's menu calls it.
+    fn title(&self) -> String;
+
     /// The title id.
     fn id(&self) -> String;
 
@@ -70,13 +73,16 @@ trait Ready {
     fn notices(&self) -> &[Notice];
 
     /// What there is to say of it before it is made.
-    fn shown(&self) -> ShownTitle;
+    ///
+    /// # Errors
+    /// When something that the recipe names cannot be used.
+    fn shown(&self, notices: &mut Vec<Notice>, setting: &Setting<'_>) -> Result<ShownTitle>;
 
     /// A picture of how the console shows it, as a PNG.
     ///
     /// # Errors
     /// When it cannot be drawn.
-    fn sheet(&self) -> Result<Vec<u8>>;
+    fn sheet(&self, setting: &Setting<'_>) -> Result<Vec<u8>>;
 
     /// Lays the package out.
     ///
@@ -171,7 +177,34 @@ fn read_back(path: &Path, setting: &Setting<'_>) -> Result<Item> {
     locate::open_bytes(&native::text(path), source, setting)
 }
 
+/// Number of a language among those that a console has, by its name; case, hyphens and brackets do not count.
+///
+/// # Errors
+/// With the nearest one.
+fn language_number(name: &str, languages: &[&str]) -> Result<usize> {
+    let plain = |n: &str| n.to_lowercase().replace(['(', ')'], "").replace([' ', '_'], "-");
+    let known: Vec<String> = languages.iter().map(|l| plain(l)).collect();
+    known.iter().position(|k| *k == plain(name)).ok_or_else(|| {
+        let known: Vec<&str> = known.iter().map(String::as_str).collect();
+        Error::Usage(format!("there is no language \"{name}\"; {}", nearest_or_all(&plain(name), &known)))
+    })
+}
+
 /// A text as TOML writes it.
 fn toml_quoted(text: &str) -> String {
     toml::Value::String(text.to_owned()).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn languages_are_known_by_name() {
+        let known = ["Japanese", "English", "German", "Traditional Chinese", "Portuguese (Brazil)"];
+        let number = |name: &str| language_number(name, &known);
+        assert_eq!((number("german").unwrap(), number("Traditional_chinese").unwrap()), (2, 3));
+        assert_eq!(number("Portuguese-Brazil").unwrap(), 4);
+        assert!(number("germn").unwrap_err().to_string().contains("\"german\""));
+    }
 }

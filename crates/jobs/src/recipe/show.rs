@@ -1,6 +1,6 @@
 //! What a recipe will make: told, and drawn.
 
-use super::{ShowReport, clashes, keys_again, read};
+use super::{ShowReport, clashes, failed, keys_again, read};
 use crate::{Failure, Setting, place, quoted};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::pour::Output;
@@ -17,8 +17,11 @@ pub fn show(path: &str, picture: Option<&Path>, which: usize, setting: &Setting<
     let (script, maker) = read(path, setting)?;
     let all = maker.prepare(&script, setting)?;
     let mut notices: Vec<Notice> = clashes(&all).into_iter().map(Notice::new).collect();
-    notices.extend(all.iter().flat_map(|ready| ready.notices().iter().cloned()));
-    let titles = all.iter().map(|ready| ready.shown()).collect();
+    let mut titles = Vec::new();
+    for ready in &all {
+        notices.extend(ready.notices().iter().cloned());
+        titles.push(ready.shown(&mut notices, setting).map_err(|e| failed(path, ready.source(), e))?);
+    }
     let picture = picture.map(|p| place::file(Some(p), &format!("{}.png", place::stem_of_shown(path))));
     if let Some(target) = &picture {
         let what = format!("cannot draw \"{}\"", native::text(target));
@@ -28,7 +31,7 @@ pub fn show(path: &str, picture: Option<&Path>, which: usize, setting: &Setting<
                 format!("there is no title number {which}: the recipe has {}", all.len()),
             ));
         };
-        let png = ready.sheet().map_err(|e| Failure::new(what.clone(), e))?;
+        let png = ready.sheet(setting).map_err(|e| Failure::new(what.clone(), e))?;
         setting.write(Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), &what)?;
     }
     let next = format!("decanter recipe make {}{}", quoted(path), keys_again(maker, setting));

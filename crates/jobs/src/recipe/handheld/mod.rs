@@ -10,8 +10,7 @@ mod sheet;
 
 use super::art::{Art, Colour, FitName};
 use super::script::Script;
-use super::{Entry, Maker, Ready, failed};
-use crate::toml_text::nearest_or_all;
+use super::{Entry, Maker, Ready, failed, language_number};
 use crate::{Failure, Item, Setting};
 use decanter_core::native;
 use decanter_core::{Error, Format, Result};
@@ -184,7 +183,7 @@ impl Recipe {
     fn check(&self) -> Result<()> {
         for title in &self.titles {
             for language in title.names.languages.keys() {
-                language_number(language)?;
+                language_number(language, &LANGUAGES)?;
             }
             prepare::buttons(&title.gba.sleep)?;
             let gba = &title.gba;
@@ -213,26 +212,5 @@ impl Recipe {
     /// A path of the recipe: relative ones start at its folder.
     pub(crate) fn path(&self, path: &str) -> String {
         native::text(self.folder.join(path))
-    }
-}
-
-/// Number of a language by its name, case and hyphens aside.
-pub(crate) fn language_number(name: &str) -> Result<usize> {
-    let plain = |n: &str| n.to_lowercase().replace([' ', '_'], "-");
-    let known: Vec<String> = LANGUAGES.iter().map(|l| plain(l)).collect();
-    known.iter().position(|k| *k == plain(name)).ok_or_else(|| {
-        let known: Vec<&str> = known.iter().map(String::as_str).collect();
-        Error::Usage(format!("there is no language \"{name}\"; {}", nearest_or_all(&plain(name), &known)))
-    })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn languages_are_known_by_name() {
-        assert!(language_number("germn").unwrap_err().to_string().contains("\"german\""));
-        assert_eq!(language_number("Traditional Chinese").unwrap(), 11);
     }
 }

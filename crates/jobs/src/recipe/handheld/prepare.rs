@@ -1,9 +1,10 @@
 //! What a title of a recipe will be: everything computed but the writing.
 
 use super::ready::Title3ds;
-use super::{Recipe, Title, art, language_number};
+use super::{Recipe, Title, art};
 use crate::patch;
 use crate::recipe::art::own;
+use crate::recipe::language_number;
 use crate::toml_text::nearest_or_all;
 use crate::{Setting, grouped, locate};
 use decanter_core::Format;
@@ -159,7 +160,7 @@ fn names(title: &Title, stem: &str) -> Result<Smdh> {
         smdh.set_names(number, &usual)?;
     }
     for (language, own) in &title.names.languages {
-        let number = language_number(language)?;
+        let number = language_number(language, &LANGUAGES)?;
         let pick = |own: &Option<String>, usual: &String| own.clone().unwrap_or_else(|| usual.clone());
         let texts = Texts {
             short: pick(&own.short, &usual.short),

@@ -56,7 +56,11 @@ impl Ready for Title3ds {
         &self.notices
     }
 
-    fn shown(&self) -> ShownTitle {
+    fn title(&self) -> String {
+        self.smdh.names(1).short
+    }
+
+    fn shown(&self, _: &mut Vec<Notice>, _: &Setting<'_>) -> Result<ShownTitle> {
         let names = self.smdh.names(1);
         let mut facts = vec![("long name", names.long.replace('\n', " / "))];
         facts.push(("base", self.title.base.clone().unwrap_or("none: the console's GBA mode runs it".into())));
@@ -85,7 +89,7 @@ impl Ready for Title3ds {
                 },
             ));
         }
-        ShownTitle {
+        Ok(ShownTitle {
             source: self.title.rom.clone(),
             kind: self.system.to_owned(),
             bytes: self.rom.len() as u64,
@@ -95,10 +99,10 @@ impl Ready for Title3ds {
             facts,
             files: Vec::new(),
             output: self.output.clone(),
-        }
+        })
     }
 
-    fn sheet(&self) -> Result<Vec<u8>> {
+    fn sheet(&self, _: &Setting<'_>) -> Result<Vec<u8>> {
         sheet::draw(self, self.title.base.is_some())
     }
 

@@ -19,7 +19,7 @@ const FAINT: [u8; 3] = [112, 118, 126];
 const ICON_SCALE: usize = 4;
 const WIDE_SCALE: usize = 2;
 /// Longest line of text, in pixels.
-const MOST_ACROSS: f32 = 560.0;
+const MOST_ACROSS: usize = 560;
 
 /// Draws the sheet of a title as a PNG.
 pub(super) fn draw(ready: &Title3ds, has_base: bool) -> Result<Vec<u8>> {
@@ -56,29 +56,20 @@ fn names_card(canvas: &mut Canvas, ready: &Title3ds, top: usize) -> Result<()> {
     let font = canvas::default_font()?;
     let mut y = top + 22;
     for line in english.long.lines().take(3) {
-        canvas.text(left + 24, y, 22.0, INK, &fitting(&font, 22.0, line));
+        canvas.text(left + 24, y, 22.0, INK, &canvas::fitting(&font, 22.0, line, MOST_ACROSS));
         y += 28;
     }
-    canvas.text(left + 24, y, 16.0, FAINT, &fitting(&font, 16.0, &english.publisher));
+    canvas.text(left + 24, y, 16.0, FAINT, &canvas::fitting(&font, 16.0, &english.publisher, MOST_ACROSS));
     y += 34;
     for (number, language) in LANGUAGES.iter().enumerate() {
         let own = ready.smdh.names(number);
         if own != english && y < top + 236 {
             let text = format!("{language}: {}", own.long.replace('\n', " / "));
-            canvas.text(left + 24, y, 16.0, INK, &fitting(&font, 16.0, &text));
+            canvas.text(left + 24, y, 16.0, INK, &canvas::fitting(&font, 16.0, &text, MOST_ACROSS));
             y += 24;
         }
     }
     Ok(())
-}
-
-/// As much of a line as fits.
-fn fitting(font: &ab_glyph::FontArc, size: f32, line: &str) -> String {
-    let mut text = line.to_owned();
-    while canvas::text_width(font, size, &text) > MOST_ACROSS {
-        text.pop();
-    }
-    text
 }
 
 fn wide_card(canvas: &mut Canvas, ready: &Title3ds, has_base: bool) {

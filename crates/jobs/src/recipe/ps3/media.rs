@@ -2,7 +2,7 @@
 
 use super::{Recipe, Title, disc};
 use crate::label::{self, unpacked};
-use crate::recipe::art::{Art, framed, given, own};
+use crate::recipe::art::{Art, fitted, framed, given, own};
 use crate::{Item, Setting, locate};
 use decanter_core::error::Blame;
 use decanter_core::label::Picture;
@@ -72,14 +72,14 @@ pub(super) fn media(
     let mut others = Vec::new();
     let is_sound = |head: &[u8]| head.starts_with(b"RIFF") && head.get(8..12) == Some(b"WAVE");
     let sound = Other { file: SOUND, given: title.sound.as_deref(), fits: &is_sound, kind: "ATRAC3 sound (RIFF, AT3)" };
-    others.extend(sound.made(recipe, item, setting)?);
+    others.extend(sound.made(recipe, item, &mut notices, setting)?);
     let animation = Other {
         file: ANIMATION,
         given: title.animation.as_deref(),
         fits: &|head| head.starts_with(b"PAMF"),
         kind: "film of this console (PAM)",
     };
-    others.extend(animation.made(recipe, item, setting)?);
+    others.extend(animation.made(recipe, item, &mut notices, setting)?);
     Ok(Media { icon, background, overlay, others, notices })
 }
 
@@ -138,7 +138,10 @@ fn picture(
 /// A picture in the shape of the console's.
 fn drawn(shape: &'static Shape, picture: Picture, art: &Art, from: String) -> Result<Drawn> {
     let frame = art.frame.map(|colour| (colour, art.frame_width.unwrap_or(4)));
-    let picture = framed(&picture, shape.size, art.fit, art.background, frame)?;
+    let picture = match (art.background, frame) {
+        (None, None) => fitted(&picture, shape.size, art.fit)?,
+        (background, frame) => framed(&picture, shape.size, art.fit, background, frame)?,
+    };
     let (_, png) = label::png(&picture, &label::Options::default())?;
     let made = Made { path: shape.file.into(), source: Arc::new(Bytes(png)), from };
     Ok(Drawn { made, picture })
@@ -161,7 +164,13 @@ struct Other<'a> {
 
 impl Other<'_> {
     /// It, from the recipe or the disc.
-    fn made(&self, recipe: &Recipe, item: &Item, setting: &Setting<'_>) -> Result<Option<Made>> {
+    fn made(
+        &self,
+        recipe: &Recipe,
+        item: &Item,
+        notices: &mut Vec<Notice>,
+        setting: &Setting<'_>,
+    ) -> Result<Option<Made>> {
         let (source, from) = match self.given {
             Some("") => return Ok(None),
             Some(path) => (locate::bytes(&recipe.path(path), setting)?, path.to_owned()),
@@ -173,6 +182,10 @@ impl Other<'_> {
         let mut head = vec![0; source.len().min(16) as usize];
         source.read_at(0, &mut head)?;
         if !(self.fits)(&head) {
+            if self.given.is_none() {
+                notices.push(Notice::new(format!("{from} is no {}, and left out", self.kind)));
+                return Ok(None);
+            }
             return Err(Error::Usage(format!("{from} is no {}: {} has to be one", self.kind, self.file)));
         }
         Ok(Some(Made { path: self.file.into(), source, from }))

@@ -1,7 +1,7 @@
 //! The parameter file of a title: written anew, or from one of the user's own.
 
 use super::{Recipe, Title, disc};
-use crate::toml_text::nearest_or_all;
+use crate::recipe::language_number;
 use crate::{Setting, locate};
 use decanter_core::source::read_vec;
 use decanter_core::{Error, Result};
@@ -65,7 +65,7 @@ pub(super) fn parameters(
         put(&mut all, "VERSION", text(version), 8);
     }
     for (language, texts) in &title.names.languages {
-        let number = language_number(language)?;
+        let number = language_number(language, &LANGUAGES)?;
         put(&mut all, &format!("TITLE_{number:02}"), titled(&texts.title)?, TITLE_ROOM);
     }
     for (name, given) in &title.parameters {
@@ -122,25 +122,9 @@ fn put(all: &mut Parameters, name: &str, value: Value, room: u32) {
     }
 }
 
-/// Number of a language by its name, case and hyphens aside.
-fn language_number(name: &str) -> Result<usize> {
-    let plain = |n: &str| n.to_lowercase().replace(['(', ')'], "").replace([' ', '_'], "-");
-    let known: Vec<String> = LANGUAGES.iter().map(|l| plain(l)).collect();
-    known.iter().position(|k| *k == plain(name)).ok_or_else(|| {
-        let known: Vec<&str> = known.iter().map(String::as_str).collect();
-        Error::Usage(format!("there is no language \"{name}\"; {}", nearest_or_all(&plain(name), &known)))
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn languages_by_their_names() {
-        assert_eq!((language_number("german").unwrap(), language_number("Portuguese-Brazil").unwrap()), (4, 17));
-        assert!(language_number("germn").unwrap_err().to_string().contains("\"german\""));
-    }
 
     #[test]
     fn a_title_has_room_for_127_bytes() {

@@ -2,10 +2,9 @@
 
 use super::disc::{self, Kind};
 use super::ready::TitlePs3;
-use super::{Recipe, Title, media, parameters};
+use super::{Recipe, Title, parameters};
 use crate::convert::playstation::classics;
 use crate::{Setting, locate, notes};
-use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::keyring::plain;
 use decanter_core::tell::count;
 use decanter_core::{Error, Notice, Result};
@@ -33,9 +32,6 @@ pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>
         notices.push(Notice::new(format!("the content id {content_id} is not of the title id {id}")));
     }
     let parameters = parameters::parameters(recipe, title, kind, &name, &id, setting)?;
-    let digest = of_bytes(Algorithm::Sha1, content_id.as_bytes()).bytes;
-    let mut media = media::media(recipe, title, &item, &name, &digest, setting)?;
-    notices.append(&mut media.notices);
     let (disc, pressed, left_out) = disc::bytes(&item, &title.blank, &title.without, setting)?;
     if kind == Kind::Psp && title.marker.is_none() && !title.files.contains_key(super::ready::MARKER) {
         notices.push(Notice::new(
@@ -68,7 +64,6 @@ pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>
         content_id,
         version,
         parameters,
-        media,
         disc,
         pressed,
         left_out,

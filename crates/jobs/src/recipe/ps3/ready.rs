@@ -1,7 +1,7 @@
 //! A title of a recipe, ready to be made: its files, the package of them, and what reading that back proves.
 
 use super::disc::Kind;
-use super::media::{Made, Media};
+use super::media::{self, Made, Media};
 use super::prepare::CARD;
 use super::{Recipe, Title, sheet};
 use crate::convert::playstation::{classics as closing, package};
@@ -9,6 +9,7 @@ use crate::convert::{LeftOut, add_folders, packed_content};
 use crate::recipe::{Laid, Ready, ShownFile, ShownTitle};
 use crate::{Item, Setting, grouped, locate};
 use decanter_core::compare::first_difference;
+use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::source::{Bytes, FileSource, SourceRef, read_vec};
 use decanter_core::tree::{self, Kind as NodeKind, Node, Tree};
 use decanter_core::{Error, Notice, Result};
@@ -55,7 +56,6 @@ pub(super) struct TitlePs3 {
     /// Version of the package: 0x0100 is 01.00.
     pub(super) version: u16,
     pub(super) parameters: Parameters,
-    pub(super) media: Media,
     /// The key that is missing, if one is.
     pub(super) lacks: Option<String>,
     pub(super) output: PathBuf,
@@ -63,15 +63,21 @@ pub(super) struct TitlePs3 {
 }
 
 impl TitlePs3 {
+    /// Everything of the menu. It is made when it is wanted: a recipe of a hundred titles has pictures for a hundred menus.
+    pub(super) fn media(&self, setting: &Setting<'_>) -> Result<Media> {
+        let colour = of_bytes(Algorithm::Sha1, self.content_id.as_bytes()).bytes;
+        media::media(&self.recipe, &self.title, &self.item, &self.name, &colour, setting)
+    }
+
     /// Its files but for the disc and what the recipe adds, by their paths.
-    fn small_files(&self) -> Vec<Made> {
+    fn small_files(&self, media: &Media) -> Vec<Made> {
         let own = |path: &str, source: SourceRef, from: &str| Made { path: path.into(), source, from: from.into() };
         let parameters: SourceRef = Arc::new(Bytes(self.parameters.compose()));
         let from =
             self.title.parameter_file.as_ref().map_or_else(|| "written anew".into(), |p| format!("{p}, changed"));
         let mut files = vec![own(PARAMETERS, parameters, &from)];
-        let drawn = [Some(&self.media.icon), self.media.background.as_ref(), self.media.overlay.as_ref()];
-        let made = drawn.into_iter().flatten().map(|d| &d.made).chain(&self.media.others);
+        let drawn = [Some(&media.icon), media.background.as_ref(), media.overlay.as_ref()];
+        let made = drawn.into_iter().flatten().map(|d| &d.made).chain(&media.others);
         files.extend(made.map(|m| own(&m.path, m.source.clone(), &m.from)));
         files
     }
@@ -99,9 +105,9 @@ impl TitlePs3 {
     }
 
     /// Every file of the package.
-    fn tree(&self, setting: &Setting<'_>) -> Result<Tree> {
+    fn tree(&self, media: &Media, setting: &Setting<'_>) -> Result<Tree> {
         let mut files: BTreeMap<String, SourceRef> =
-            self.small_files().into_iter().map(|made| (made.path, made.source)).collect();
+            self.small_files(media).into_iter().map(|made| (made.path, made.source)).collect();
         match self.kind {
             Kind::Psp => {
                 files.insert(self.kind.place().into(), self.wrapped(self.disc.clone(), self.kind.place(), setting)?);
@@ -123,6 +129,9 @@ impl TitlePs3 {
         for (path, own) in &self.title.files {
             self.check_path(path)?;
             files.insert(path.clone(), locate::bytes(&self.recipe.path(own), setting)?);
+        }
+        if let Some(path) = files.keys().find(|path| files.keys().any(|other| is_below(other, path))) {
+            return Err(Error::Usage(format!("\"{path}\" is a folder in the package, and cannot be a file as well")));
         }
         let node = |(path, source)| Node::new(path, NodeKind::File(tree::File::of(source)), None);
         let mut tree = Tree { nodes: files.into_iter().map(node).collect() };
@@ -197,26 +206,9 @@ impl TitlePs3 {
         let content_type = package::content_type(self.parameters.text("CATEGORY").unwrap_or_default());
         Ok(Making { content_id: self.content_id.clone(), content_type, version: self.version, key })
     }
-}
 
-impl Ready for TitlePs3 {
-    fn source(&self) -> &str {
-        &self.title.disc
-    }
-
-    fn id(&self) -> String {
-        self.id.clone()
-    }
-
-    fn output(&self) -> &Path {
-        &self.output
-    }
-
-    fn notices(&self) -> &[Notice] {
-        &self.notices
-    }
-
-    fn shown(&self) -> ShownTitle {
+    /// What there is to say of it.
+    pub(super) fn told(&self, media: &Media) -> ShownTitle {
         let category = self.parameters.category();
         let mut facts = vec![("content id", self.content_id.clone()), ("category", category)];
         facts.push(("version", self.parameters.text("VERSION").unwrap_or_default().to_owned()));
@@ -236,7 +228,7 @@ impl Ready for TitlePs3 {
         if let Some(lacks) = &self.lacks {
             facts.push(("lacks", format!("{lacks}: it cannot be made before that is there")));
         }
-        let small = self.small_files().into_iter();
+        let small = self.small_files(media).into_iter();
         let shown = small.map(|m| ShownFile { path: m.path, bytes: Some(m.source.len()), from: m.from });
         let others = self.others().into_iter().map(|(path, from)| ShownFile { path, bytes: None, from });
         let mut files: Vec<ShownFile> = shown.chain(others).collect();
@@ -256,17 +248,50 @@ impl Ready for TitlePs3 {
             output: self.output.clone(),
         }
     }
+}
 
-    fn sheet(&self) -> Result<Vec<u8>> {
-        sheet::draw(self)
+/// Whether a path is that of something in the folder `above`.
+fn is_below(path: &str, above: &str) -> bool {
+    path.strip_prefix(above).is_some_and(|rest| rest.starts_with('/'))
+}
+
+impl Ready for TitlePs3 {
+    fn source(&self) -> &str {
+        &self.title.disc
+    }
+
+    fn id(&self) -> String {
+        self.id.clone()
+    }
+
+    fn output(&self) -> &Path {
+        &self.output
+    }
+
+    fn notices(&self) -> &[Notice] {
+        &self.notices
+    }
+
+    fn title(&self) -> String {
+        self.name.clone()
+    }
+
+    fn shown(&self, notices: &mut Vec<Notice>, setting: &Setting<'_>) -> Result<ShownTitle> {
+        let mut media = self.media(setting)?;
+        notices.append(&mut media.notices);
+        Ok(self.told(&media))
+    }
+
+    fn sheet(&self, setting: &Setting<'_>) -> Result<Vec<u8>> {
+        sheet::draw(self, &self.media(setting)?)
     }
 
     fn lay(&self, setting: &Setting<'_>) -> Result<Laid> {
         self.item.finished(setting)?;
         self.item.sound(false, setting)?;
-        let (tree, making) = (self.tree(setting)?, self.making()?);
-        let blueprint = pkg::compose(&tree, &making)?;
-        Ok(Laid { blueprint, place: self.kind.place().to_owned(), notices: Vec::new() })
+        let media = self.media(setting)?;
+        let blueprint = pkg::compose(&self.tree(&media, setting)?, &self.making()?)?;
+        Ok(Laid { blueprint, place: self.kind.place().to_owned(), notices: media.notices })
     }
 
     fn prove(&self, path: &Path, setting: &Setting<'_>) -> Result<String> {

@@ -14,6 +14,7 @@ use decanter_core::source::{SourceRef, read_vec};
 pub const SHA1: usize = 20;
 /// Bytes at the beginning of a table that its first SHA-1 is in.
 const FIRST: usize = 32;
+const _: () = assert!(FIRST >= SHA1 && FIRST <= ENTRY);
 
 /// How an image is closed.
 #[derive(Clone)]
@@ -167,5 +168,3 @@ impl First {
         }))
     }
 }
-
-const _: () = assert!(FIRST >= SHA1 && FIRST <= ENTRY);

@@ -37,10 +37,9 @@ impl Segments {
     /// Those of an image whose lock is known.
     pub fn new(source: SourceRef, header: &Header, lock: Lock) -> Self {
         let count = header.segments();
-        let groups = count.div_ceil(IN_GROUP);
-        let empty = || (0..groups).map(|_| OnceLock::new()).collect();
+        let tables = (0..count.div_ceil(IN_GROUP)).map(|_| OnceLock::new()).collect();
         let held = (0..count.div_ceil(64)).map(|_| AtomicU64::new(0)).collect();
-        Self { source, len: header.image_len, lock, tables: empty(), held }
+        Self { source, len: header.image_len, lock, tables, held }
     }
 
     fn count(&self) -> u64 {
