@@ -7,6 +7,7 @@ mod gba;
 mod prepare;
 mod ready;
 mod sheet;
+mod title;
 
 use super::art::{Art, Colour, FitName};
 use super::script::Script;

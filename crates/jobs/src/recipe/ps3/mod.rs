@@ -8,6 +8,7 @@ mod parameters;
 mod prepare;
 mod ready;
 mod sheet;
+mod title;
 
 use super::art::Art;
 use super::script::Script;

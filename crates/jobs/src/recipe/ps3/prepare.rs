@@ -8,7 +8,6 @@ use crate::{Setting, locate, notes};
 use decanter_core::keyring::plain;
 use decanter_core::tell::count;
 use decanter_core::{Error, Notice, Result};
-use decanter_formats::package::ps3::classics::card;
 use decanter_formats::package::ps3::{content_id, npd};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -129,9 +128,6 @@ fn version_of(title: &Title) -> Result<u16> {
     let number = number.and_then(|(a, b)| u16::from_str_radix(&format!("{a}{b}"), 16).ok());
     number.ok_or_else(|| Error::Usage(format!("\"{text}\" is no version: two digits, a point, two digits, as 01.00")))
 }
-
-/// The length that every card has.
-pub(super) const CARD: u64 = card::LEN;
 
 #[cfg(test)]
 mod tests {

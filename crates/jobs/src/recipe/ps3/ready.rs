@@ -1,25 +1,23 @@
-//! A title of a recipe, ready to be made: its files, the package of them, and what reading that back proves.
+//! A title of a recipe, ready to be made: its files, and what there is to say of them.
 
 use super::disc::Kind;
 use super::media::{self, Made, Media};
-use super::prepare::CARD;
-use super::{Recipe, Title, sheet};
+use super::{Recipe, Title};
 use crate::convert::playstation::{classics as closing, package};
-use crate::convert::{LeftOut, add_folders, packed_content};
-use crate::recipe::{Laid, Ready, ShownFile, ShownTitle};
+use crate::convert::{LeftOut, add_folders};
+use crate::recipe::{ShownFile, ShownTitle};
 use crate::{Item, Setting, grouped, locate};
-use decanter_core::compare::first_difference;
 use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::source::{Bytes, FileSource, SourceRef, read_vec};
+use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::tree::{self, Kind as NodeKind, Node, Tree};
 use decanter_core::{Error, Notice, Result};
 use decanter_formats::package::ps3::classics::{self, card, limg};
 use decanter_formats::package::ps3::keys::{self, Role};
 use decanter_formats::package::ps3::npd;
-use decanter_formats::package::ps3::pkg::{self, Making};
+use decanter_formats::package::ps3::pkg::Making;
 use decanter_formats::record::sfo::Parameters;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 /// The parameter file of a title.
@@ -105,7 +103,7 @@ impl TitlePs3 {
     }
 
     /// Every file of the package.
-    fn tree(&self, media: &Media, setting: &Setting<'_>) -> Result<Tree> {
+    pub(super) fn tree(&self, media: &Media, setting: &Setting<'_>) -> Result<Tree> {
         let mut files: BTreeMap<String, SourceRef> =
             self.small_files(media).into_iter().map(|made| (made.path, made.source)).collect();
         match self.kind {
@@ -188,17 +186,17 @@ impl TitlePs3 {
         }
         let source = locate::bytes(&self.recipe.path(name), setting)?;
         match source.len() {
-            CARD => Ok(source),
+            card::LEN => Ok(source),
             len => Err(Error::Usage(format!(
                 "\"{name}\" has {} bytes, a memory card has {}: pages of 512 with 16 of their codes",
                 grouped(len),
-                grouped(CARD)
+                grouped(card::LEN)
             ))),
         }
     }
 
     /// How the package is closed.
-    fn making(&self) -> Result<Making> {
+    pub(super) fn making(&self) -> Result<Making> {
         let key = match self.title.finalized {
             true => Some(keys::find(&self.item.keyring, Role::Package, "a finalized package")?.0),
             false => None,
@@ -253,71 +251,4 @@ impl TitlePs3 {
 /// Whether a path is that of something in the folder `above`.
 fn is_below(path: &str, above: &str) -> bool {
     path.strip_prefix(above).is_some_and(|rest| rest.starts_with('/'))
-}
-
-impl Ready for TitlePs3 {
-    fn source(&self) -> &str {
-        &self.title.disc
-    }
-
-    fn id(&self) -> String {
-        self.id.clone()
-    }
-
-    fn output(&self) -> &Path {
-        &self.output
-    }
-
-    fn notices(&self) -> &[Notice] {
-        &self.notices
-    }
-
-    fn title(&self) -> String {
-        self.name.clone()
-    }
-
-    fn shown(&self, notices: &mut Vec<Notice>, setting: &Setting<'_>) -> Result<ShownTitle> {
-        let mut media = self.media(setting)?;
-        notices.append(&mut media.notices);
-        Ok(self.told(&media))
-    }
-
-    fn sheet(&self, setting: &Setting<'_>) -> Result<Vec<u8>> {
-        sheet::draw(self, &self.media(setting)?)
-    }
-
-    fn lay(&self, setting: &Setting<'_>) -> Result<Laid> {
-        self.item.finished(setting)?;
-        self.item.sound(false, setting)?;
-        let media = self.media(setting)?;
-        let blueprint = pkg::compose(&self.tree(&media, setting)?, &self.making()?)?;
-        Ok(Laid { blueprint, place: self.kind.place().to_owned(), notices: media.notices })
-    }
-
-    fn prove(&self, path: &Path, setting: &Setting<'_>) -> Result<String> {
-        let names = [self.item.stem.clone(), self.id.clone()];
-        let opener = setting.opener(&self.item.keyring).with_names(&names);
-        let written: SourceRef = Arc::new(FileSource::own(path)?);
-        let package = opener.open(written)?;
-        let count = crate::verify::prove(&package, setting)?;
-        let place = self.kind.place();
-        let file = package.holds.tree.as_ref().and_then(|t| t.find(place)).and_then(Node::file);
-        let lost = || Error::Unreadable { why: format!("{place}, read back, has no disc in it; nothing was kept") };
-        let opened = opener.open(file.ok_or_else(lost)?.source()?.clone())?;
-        let inside = packed_content(&opened).ok_or_else(lost)?;
-        setting.watch.begin("comparing the disc", Some(self.disc.len()));
-        let differs = first_difference(self.disc.as_ref(), inside.as_ref(), setting.watch)?;
-        setting.watch.end();
-        match differs {
-            Some(at) => Err(Error::Checksum {
-                what: format!("{place}, read back,"),
-                expected: "the bytes of the disc".into(),
-                found: format!("other bytes from offset {at:#x} on; nothing was kept"),
-            }),
-            None => Ok(format!(
-                "read back: all {count} digests and checks hold, and the disc in it has the same {} bytes",
-                grouped(self.disc.len())
-            )),
-        }
-    }
 }
