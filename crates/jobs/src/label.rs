@@ -174,14 +174,7 @@ pub(crate) fn pictures(label: &Label) -> Result<Vec<(&'static str, Picture)>> {
 /// # Errors
 /// When it is damaged, or cannot be read.
 pub(crate) fn unpacked(source: &SourceRef) -> Result<Option<Picture>> {
-    let mut magic = [0; 8];
-    let len = source.len().min(8) as usize;
-    source.read_at(0, &mut magic[..len])?;
-    let format = match magic {
-        [0x89, b'P', b'N', b'G', ..] => ImageFormat::Png,
-        [0xff, 0xd8, 0xff, ..] => ImageFormat::Jpeg,
-        _ => return Ok(None),
-    };
+    let Some(format) = format(source)? else { return Ok(None) };
     let bytes = read_vec(source.as_ref(), 0, source.len(), "a picture", MOST_FILE)?;
     let mut reader = ImageReader::with_format(Cursor::new(bytes), format);
     let mut limits = Limits::default();
@@ -189,6 +182,26 @@ pub(crate) fn unpacked(source: &SourceRef) -> Result<Option<Picture>> {
     reader.limits(limits);
     let image = reader.decode().map_err(|e| Error::malformed("picture", e.to_string(), 0))?.into_rgba8();
     Ok(Some(Picture { width: image.width(), height: image.height(), rgba: image.into_raw() }))
+}
+
+/// Whether a file is a PNG.
+///
+/// # Errors
+/// When it cannot be read.
+pub(crate) fn is_png(source: &SourceRef) -> Result<bool> {
+    Ok(format(source)? == Some(ImageFormat::Png))
+}
+
+/// What kind of picture a file is, by what it begins with.
+fn format(source: &SourceRef) -> Result<Option<ImageFormat>> {
+    let mut magic = [0; 8];
+    let len = source.len().min(8) as usize;
+    source.read_at(0, &mut magic[..len])?;
+    Ok(match magic {
+        [0x89, b'P', b'N', b'G', ..] => Some(ImageFormat::Png),
+        [0xff, 0xd8, 0xff, ..] => Some(ImageFormat::Jpeg),
+        _ => None,
+    })
 }
 
 /// The picture in the size and shape that was asked for.

@@ -46,8 +46,9 @@ pub enum Recipe {
     },
     /// Make the packages of a recipe
     #[command(after_help = "Example:  decanter recipe make saltmarsh/handheld/moth.toml -o \"Moth Hour.cia\"\n\n\
-        The same recipe makes the same bytes. Every digest of a package is checked before it gets its name, and a disc\n\
-        in it is compared with the one that it was made of.")]
+        The same recipe makes the same bytes. Before a package gets its name, every digest in it is\n\
+        checked, and a disc in it is compared with the one that it was made of.")]
+    #[command(mut_arg("key", |arg| arg.help("The licence key of a PS2 disc, 32 hexadecimal digits; goes before all that are found elsewhere")))]
     Make {
         /// The recipe
         #[arg(value_name = "RECIPE", value_parser = native())]

@@ -1,6 +1,7 @@
 //! Recipes for the big console: PSP and PS2 discs as packages with a title, pictures and a sound, and back; refusals.
 
 use crate::support::{Run, demo, folder, run, text, tree};
+use decanter_formats::record::sfo::{Parameters, Value};
 use std::fs;
 use std::path::Path;
 
@@ -287,6 +288,67 @@ fn own_files_and_values_go_into_the_package() {
     assert!(fs::read(at("n.pkg")).unwrap() == fs::read(at("m.pkg")).unwrap());
     fs::write(at("s.toml"), recipe.replace("EP9999-DCNT10077", "EP9998-DCNT10077")).unwrap();
     with_keys(folder.path(), &["recipe", "make", "s.toml", "-o", "x.pkg"]).expect(2).says("is wrapped for EP9999");
+}
+
+fn parameters(values: &[(&str, &str)]) -> Vec<u8> {
+    let mut all = Parameters::default();
+    values.iter().for_each(|(name, value)| all.put(name, Value::Text((*value).into()), 4));
+    all.compose()
+}
+
+/// What a parameter file of one's own says is what the package says, too.
+#[test]
+fn version_and_content_id_are_said_once() {
+    let folder = folder();
+    plain_disc(folder.path());
+    let own = parameters(&[("CONTENT_ID", "UP0000-DCNT10009_00-SOMETHINGELSE000"), ("VERSION", "01.05")]);
+    fs::write(folder.path().join("own.sfo"), own).unwrap();
+    let recipe = "platform = \"ps3\"\n[[title]]\ndisc = \"moth.iso\"\nfinalized = true\noutput = \"m.pkg\"\n";
+    fs::write(folder.path().join("m.toml"), format!("{recipe}parameter-file = \"own.sfo\"\n")).unwrap();
+    with_keys(folder.path(), &["recipe", "make", "m.toml"]).expect(0);
+    with_keys(folder.path(), &["verify", "m.pkg"]).expect(0).says("SOUND");
+    let told = with_keys(folder.path(), &["identify", "m.pkg"]).expect(0);
+    told.says("  version      01.05").says("pkg version  01.05").says("EP0000-DCES00099_00-MOTHPARADE000000");
+    fs::write(folder.path().join("own.sfo"), parameters(&[("VERSION", "1.5")])).unwrap();
+    with_keys(folder.path(), &["recipe", "make", "m.toml", "--replace"]).expect(2).says("\"1.5\" is no version");
+}
+
+/// Whatever a disc says of itself, it is a comment or a text in quotes.
+#[test]
+fn what_a_disc_says_does_not_get_out_of_its_place() {
+    let folder = folder();
+    let game = folder.path().join("disc/PSP_GAME");
+    fs::create_dir_all(&game).unwrap();
+    let title = "Moth\nfinalized = 5\n[[title]]\ndisc = \"x\"";
+    fs::write(game.join("PARAM.SFO"), parameters(&[("DISC_ID", "DCES00098"), ("TITLE", title)])).unwrap();
+    fs::write(folder.path().join("disc/UMD_DATA.BIN"), "DCES-00098|1|").unwrap();
+    run(folder.path(), &["convert", "disc", "--to", "iso", "-o", "odd.iso"]).expect(0);
+    with_keys(folder.path(), &["recipe", "new", "odd.iso", "-o", "odd.toml"]).expect(0);
+    let json = with_keys(folder.path(), &["recipe", "show", "odd.toml", "--json"]).expect(0).json();
+    let titles = json["titles"].as_array().unwrap();
+    assert_eq!((titles.len(), &titles[0]["title"]), (1, &title.into()));
+}
+
+#[test]
+fn what_is_missing_is_told_before_anything_is_made() {
+    let folder = folder();
+    plain_disc(folder.path());
+    let recipe = "platform = \"ps3\"\n[[title]]\ndisc = \"moth.iso\"\nfinalized = true\n";
+    fs::write(folder.path().join("m.toml"), recipe).unwrap();
+    let shown = run(folder.path(), &["recipe", "show", "m.toml"]).expect(0);
+    let lacks: Vec<&str> = shown.out.lines().filter(|l| l.trim_start().starts_with("lacks")).collect();
+    assert_eq!(lacks.len(), 2, "{shown:?}");
+    assert!(lacks[0].contains("ps3.npd.free") && lacks[1].contains("ps3.pkg.key"), "{lacks:?}");
+    // Cards of one's own are nobody else's business.
+    fs::copy(&demo().dvd, folder.path().join("lane.iso")).unwrap();
+    fs::File::create(folder.path().join("own.vme")).unwrap().set_len(8_650_752).unwrap();
+    let cards = |cards: &str| {
+        let recipe = format!("platform = \"ps3\"\n[[title]]\ndisc = \"lane.iso\"\ncards = {cards}\n");
+        fs::write(folder.path().join("l.toml"), recipe).unwrap();
+        with_keys(folder.path(), &["recipe", "show", "l.toml"]).expect(0).err
+    };
+    assert!(cards("[\"own.vme\", \"empty\"]").contains("1 memory card is in the clear"));
+    assert!(!cards("[\"own.vme\"]").contains("in the clear"));
 }
 
 #[test]

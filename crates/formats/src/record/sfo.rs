@@ -99,6 +99,14 @@ pub struct Parameters {
 }
 
 impl Parameters {
+    /// Reads a parameter file.
+    ///
+    /// # Errors
+    /// As [`Parameters::parse`]; [`Error::Limit`] for one that is longer than any; what reading fails with.
+    pub fn read(source: &dyn Source) -> Result<Self> {
+        Self::parse(&read_vec(source, 0, source.len(), "a parameter file", MOST_BYTES)?)
+    }
+
     /// Reads the whole table.
     ///
     /// # Errors
@@ -166,11 +174,29 @@ impl Parameters {
             "MS" => "PSP save data",
             "1P" => "PS1 classic",
             "2P" => "PS2 classic",
-            "MN" => "PSP minis",
+            "MN" => "minis",
             "PP" => "PSP remaster",
             _ => return code.to_owned(),
         };
         format!("{meaning} ({code})")
+    }
+
+    /// The version as packages have it: `01.00` is 0x0100; `None` where there is none of this form.
+    pub fn version(&self) -> Option<u16> {
+        let (whole, part) = self.text("VERSION")?.split_once('.')?;
+        let is_number = |digits: &str| digits.len() == 2 && digits.bytes().all(|b| b.is_ascii_digit());
+        let digits = (is_number(whole) && is_number(part)).then(|| format!("{whole}{part}"))?;
+        u16::from_str_radix(&digits, 16).ok()
+    }
+
+    /// Puts a value in its place, with room for at least so many bytes.
+    pub fn put(&mut self, name: &str, value: Value, room: u32) {
+        let kept = self.rooms.entry(name.to_owned()).or_insert(0);
+        *kept = room.max(*kept);
+        match self.entries.iter_mut().find(|(n, _)| n == name) {
+            Some((_, old)) => *old = value,
+            None => self.entries.push((name.to_owned(), value)),
+        }
     }
 
     /// Lays the table out: entries sorted by name, as consoles expect them, every text with its zero, every value with the
@@ -235,8 +261,7 @@ impl Format for Sfo {
     }
 
     fn open(&self, source: SourceRef, _opener: &Opener<'_>) -> Result<Opened> {
-        let bytes = read_vec(source.as_ref(), 0, source.len(), "a parameter file", MOST_BYTES)?;
-        let parameters = Parameters::parse(&bytes)?;
+        let parameters = Parameters::read(source.as_ref())?;
         let mut opened = Opened::new(ID, self.name());
         opened.titled(parameters.text("TITLE").unwrap_or_default());
         opened.identified(parameters.text("TITLE_ID").or(parameters.text("DISC_ID")).unwrap_or_default());
@@ -326,6 +351,26 @@ mod tests {
         assert_eq!(offset(&|b| b[32..36].fill(0xff)), Some(32), "value offset");
         assert_eq!(offset(&|b| b[24..28].fill(0xff)), Some(32), "value length");
         assert_eq!(offset(&|b| b.truncate(10)), Some(0), "header");
+    }
+
+    #[test]
+    fn a_value_that_is_put_keeps_the_room_that_it_had() {
+        let mut all = Parameters::default();
+        let text = |text: &str| Value::Text(text.into());
+        all.put("TITLE", text("Moth"), 128);
+        all.put("TITLE", text("Moth Parade"), 4);
+        assert_eq!((all.entries.len(), all.rooms["TITLE"], all.text("TITLE")), (1, 128, Some("Moth Parade")));
+    }
+
+    #[test]
+    fn versions_are_two_digits_twice() {
+        let version = |version: &str| {
+            let entries = vec![("VERSION".into(), Value::Text(version.into()))];
+            Parameters { entries, ..Parameters::default() }.version()
+        };
+        assert_eq!((version("01.00"), version("02.10")), (Some(0x100), Some(0x210)));
+        assert_eq!(["1.00", "01", "0a.00", "01.000", ""].map(version), [None; 5]);
+        assert_eq!(Parameters::default().version(), None);
     }
 
     proptest! {

@@ -154,7 +154,8 @@ fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Res
     Ok(made)
 }
 
-/// The image of an item with some files filled with zeros, or built anew without some; and what that hits.
+/// The image of an item with some files filled with zeros, or built anew without some; what that hits, and what is to be
+/// said of it.
 ///
 /// # Errors
 /// As an image of it.
@@ -163,7 +164,7 @@ pub(crate) fn chosen_files(
     blank: &[String],
     without: &[String],
     setting: &Setting<'_>,
-) -> Result<(SourceRef, Vec<LeftOut>)> {
+) -> Result<(SourceRef, Vec<LeftOut>, Vec<Notice>)> {
     let mut options = Options::default();
     for (choice, globs) in [(&BLANK, blank), (&WITHOUT, without)] {
         if !globs.is_empty() {
@@ -171,7 +172,7 @@ pub(crate) fn chosen_files(
         }
     }
     let made = iso(item, &Target::BASE, &options, setting)?;
-    Ok((made.blueprint.as_source()?, made.left_out))
+    Ok((made.blueprint.as_source()?, made.left_out, made.notices))
 }
 
 /// What is kept, when some files were filled with zeros.

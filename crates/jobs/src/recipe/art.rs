@@ -4,7 +4,7 @@ use crate::label::{self, Filter, Fit, Options};
 use crate::picture::canvas::{self, Canvas};
 use crate::{Setting, locate};
 use decanter_core::label::Picture;
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Result, SourceRef};
 use serde::Deserialize;
 
 /// A picture, and how it becomes one of another shape.
@@ -108,25 +108,19 @@ pub(super) fn framed(
     Ok(Picture { width: size.0, height: size.1, rgba })
 }
 
-/// The picture that a recipe names, by its path; `None` where it names none.
+/// The picture in a file that a recipe names, and that file.
 ///
 /// # Errors
 /// When it is not there, or is no picture.
-pub(super) fn given(path: Option<&str>, setting: &Setting<'_>) -> Result<Option<Picture>> {
-    let Some(path) = path else { return Ok(None) };
-    let picture = label::user_picture(path, setting).map_err(|e| match e {
-        Error::Malformed { what, .. } => {
-            Error::Unreadable { why: format!("the picture \"{path}\" cannot be used: {what}") }
+pub(super) fn given(path: &str, setting: &Setting<'_>) -> Result<(Picture, SourceRef)> {
+    let source = locate::bytes(path, setting)?;
+    match label::unpacked(&source) {
+        Ok(Some(picture)) => Ok((picture, source)),
+        Ok(None) => Err(Error::Usage(format!("\"{path}\" is no picture: PNG and JPEG are read"))),
+        Err(Error::Malformed { what, .. }) => {
+            Err(Error::Unreadable { why: format!("the picture \"{path}\" cannot be used: {what}") })
         }
-        e => e,
-    })?;
-    match picture {
-        Some(picture) => Ok(Some(picture)),
-        None => {
-            // A path that is not there says so itself.
-            locate::bytes(path, setting)?;
-            Err(Error::Usage(format!("\"{path}\" is no picture: PNG and JPEG are read")))
-        }
+        Err(e) => Err(e),
     }
 }
 

@@ -41,9 +41,7 @@ pub fn make(
     };
     for ready in &all {
         let target = match output {
-            Some(output) => {
-                place::file(Some(output), &ready.output().file_name().unwrap_or_default().to_string_lossy())
-            }
+            Some(output) => place::file(Some(output), &native::text(ready.output().file_name().unwrap_or_default())),
             None => ready.output().to_owned(),
         };
         report.notices.extend(ready.notices().iter().cloned());

@@ -17,7 +17,7 @@ pub use report::{MadeTitle, MakeReport, NewReport, ShowReport, ShownFile, ShownT
 pub use show::show;
 
 use crate::toml_text::nearest_or_all;
-use crate::{Failure, Item, Setting, locate};
+use crate::{Failure, Item, Setting, grouped, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::native;
 use decanter_core::source::{FileSource, SourceRef};
@@ -171,6 +171,19 @@ fn failed(recipe: &str, source: &str, error: Error) -> Failure {
     }
 }
 
+/// Every title of a recipe, ready to be made; `source` is what a title names as its source.
+fn each<T, R: Ready + 'static>(
+    script: &Script,
+    titles: &[T],
+    source: impl Fn(&T) -> &str,
+    prepare: impl Fn(&T) -> Result<R>,
+) -> std::result::Result<Vec<Box<dyn Ready>>, Failure> {
+    let one = |title: &T| -> std::result::Result<Box<dyn Ready>, Failure> {
+        Ok(Box::new(prepare(title).map_err(|e| failed(&script.path, source(title), e))?))
+    };
+    titles.iter().map(one).collect()
+}
+
 /// A package that was just written, opened.
 fn read_back(path: &Path, setting: &Setting<'_>) -> Result<Item> {
     let source: SourceRef = Arc::new(FileSource::own(path)?);
@@ -188,6 +201,15 @@ fn language_number(name: &str, languages: &[&str]) -> Result<usize> {
         let known: Vec<&str> = known.iter().map(String::as_str).collect();
         Error::Usage(format!("there is no language \"{name}\"; {}", nearest_or_all(&plain(name), &known)))
     })
+}
+
+/// How the entry of a source begins: what it is, in a comment.
+fn beginning(item: &Item, bytes: u64) -> String {
+    let known = &item.opened.identity;
+    let names: String = [&known.title, &known.id].into_iter().flatten().map(|name| format!(", {name}")).collect();
+    // What stands in a source does not get out of the comment.
+    let names = names.replace(char::is_control, " ");
+    format!("\n[[title]]\n# {}{names}, {} bytes\n", known.kind, grouped(bytes))
 }
 
 /// A text as TOML writes it.

@@ -16,8 +16,49 @@ pub(crate) struct Script {
     /// As the user typed it.
     pub(crate) path: String,
     /// The folder it lies in: paths in it are relative to that.
-    pub(crate) folder: PathBuf,
+    folder: PathBuf,
     text: String,
+}
+
+/// A recipe: the titles of one platform.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Recipe<T> {
+    /// Of whom it is: read before.
+    #[serde(default)]
+    #[allow(dead_code, reason = "a field that is known, so that it may stand there")]
+    platform: Option<String>,
+    /// The titles to make.
+    #[serde(rename = "title")]
+    pub(super) titles: Vec<T>,
+    /// The folder it lies in: paths in it are relative to that.
+    #[serde(skip)]
+    folder: PathBuf,
+}
+
+impl<T: DeserializeOwned> Recipe<T> {
+    /// Reads a recipe.
+    ///
+    /// # Errors
+    /// With the line, and for an unknown field the nearest known one.
+    pub(super) fn read(script: &Script) -> Result<Self, Failure> {
+        let mut recipe: Self = script.parse()?;
+        if recipe.titles.is_empty() {
+            return Err(script.failed(Error::Usage("it has no [[title]]".into())));
+        }
+        recipe.folder = script.folder.clone();
+        Ok(recipe)
+    }
+
+    /// A path of the recipe: relative ones start at its folder.
+    pub(super) fn path(&self, path: &str) -> String {
+        native::text(self.folder.join(path))
+    }
+
+    /// The path of something that it may name.
+    pub(super) fn named(&self, path: Option<&str>) -> Option<String> {
+        path.map(|path| self.path(path))
+    }
 }
 
 /// What stands in every recipe, whatever it makes.
@@ -51,10 +92,10 @@ impl Script {
     ///
     /// # Errors
     /// With the line, and for an unknown field the nearest known one.
-    pub(crate) fn parse<T: DeserializeOwned>(&self) -> Result<T, Failure> {
+    fn parse<T: DeserializeOwned>(&self) -> Result<T, Failure> {
         toml_text::parse(&self.text).map_err(|why| {
             self.failed(Error::Usage(why))
-                .hint("\"decanter recipe new ROM -o FILE\" writes a recipe in which every field is explained")
+                .hint("\"decanter recipe new SOURCE -o FILE\" writes a recipe in which every field is explained")
         })
     }
 

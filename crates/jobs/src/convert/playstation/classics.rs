@@ -36,11 +36,15 @@ static DEBUG_CONSOLE: Choice = Choice::flag(
     "Encrypt it for consoles of developers (ps2.classics.debug.*); else for those that are sold (ps2.classics.consumer.*)",
 );
 
+/// Whether a source is a PS2 disc, in whatever form.
+pub(crate) fn is_ps2(item: &Item) -> bool {
+    item.opened.identity.kind.starts_with("PS2 disc")
+}
+
 /// PS2 discs know what they were pressed on.
 fn accepts_disc(item: &Item, _: &Target) -> Option<u8> {
     let is_one = item.around.last().is_some_and(|around| around.format == image::IMAGE.id());
-    let is_disc = item.opened.identity.kind.starts_with("PS2 disc");
-    is_disc.then_some(if is_one { 5 } else { 25 })
+    is_ps2(item).then_some(if is_one { 5 } else { 25 })
 }
 
 /// Which of the keys are missing.

@@ -8,14 +8,15 @@ use crate::convert::made::{Back, Made};
 use crate::convert::shared::SPLIT;
 use crate::convert::target::{Target, is_folder};
 use crate::{Item, Setting};
-use decanter_core::error::Blame;
+use decanter_core::error::{Blame, KeyTrouble};
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Node;
 use decanter_core::view::Fill;
-use decanter_core::{Error, Format, Notice, Result};
+use decanter_core::{Error, Format, Keyring, Notice, Result};
 use decanter_formats::package::ps3::content_id;
 use decanter_formats::package::ps3::keys::{self, Role};
-use decanter_formats::package::ps3::pkg::{self, Making};
+use decanter_formats::package::ps3::pkg::{self, Making, PARAMETERS};
+use decanter_formats::record::sfo::Parameters;
 use std::sync::Arc;
 
 pub(super) const TARGET: Target = Target {
@@ -36,11 +37,11 @@ static FINALIZED: Choice = Choice::flag(
     "Encrypt a new package with ps3.pkg.key, as consoles that are not for developers install it; else it is a debug package",
 );
 
-/// The parameter file of a title.
-const PARAMETERS: &str = "PARAM.SFO";
 /// Content types: game data, and games.
 const GAME_DATA: u32 = 4;
 const GAME: u32 = 5;
+/// Version of a package whose parameter file says none: 01.00.
+const FIRST_VERSION: u16 = 0x0100;
 
 fn accepts_files(item: &Item, _: &Target) -> Option<u8> {
     if pkg::PACKAGE.is_of(&item.opened) {
@@ -51,7 +52,7 @@ fn accepts_files(item: &Item, _: &Target) -> Option<u8> {
 }
 
 /// Content type by the category of the parameter file.
-pub(crate) fn content_type(category: &str) -> u32 {
+fn content_type(category: &str) -> u32 {
     match category {
         "" | "GD" => GAME_DATA,
         "1P" => 6,
@@ -62,33 +63,34 @@ pub(crate) fn content_type(category: &str) -> u32 {
     }
 }
 
-/// What the parameter file says.
-#[derive(Default)]
-struct Parameters {
-    values: Vec<(String, String)>,
+/// What the parameter file says; nothing where there is none.
+fn parameters(item: &Item) -> Result<Parameters> {
+    let tree = item.opened.holds.tree.as_ref();
+    let Some(file) = tree.and_then(|t| t.find(PARAMETERS)).and_then(Node::file) else {
+        return Ok(Parameters::default());
+    };
+    Parameters::read(file.source()?.as_ref()).map_err(|e| match e.blame() {
+        Blame::Source => Error::Unreadable { why: format!("{PARAMETERS} cannot be used: {e}") },
+        _ => e,
+    })
 }
 
-impl Parameters {
-    fn read(item: &Item, setting: &Setting<'_>) -> Result<Self> {
-        let tree = item.opened.holds.tree.as_ref();
-        let Some(file) = tree.and_then(|t| t.find(PARAMETERS)).and_then(Node::file) else { return Ok(Self::default()) };
-        let opened = setting.opener(&item.keyring).open(file.source()?.clone()).map_err(|e| match e.blame() {
-            Blame::Source => Error::Unreadable { why: format!("{PARAMETERS} cannot be used: {e}") },
-            _ => e,
-        })?;
-        Ok(Self { values: opened.told.parameters })
-    }
-
-    fn text(&self, name: &str) -> &str {
-        self.values.iter().find(|(n, _)| n == name).map(|(_, v)| v.trim()).unwrap_or_default()
-    }
-
-    /// `01.00` as 0x0100; 0x0100 where there is none.
-    fn version(&self) -> u16 {
-        let text = self.text("VERSION");
-        let digits = text.split_once('.').filter(|(a, b)| a.len() == 2 && b.len() == 2);
-        digits.and_then(|(a, b)| u16::from_str_radix(&format!("{a}{b}"), 16).ok()).unwrap_or(0x0100)
-    }
+/// How the files of a title are closed into a package: with the ring's key, or so that anybody reads it.
+///
+/// # Errors
+/// The trouble with the key.
+pub(crate) fn making(
+    content_id: String,
+    parameters: &Parameters,
+    is_finalized: bool,
+    keyring: &Keyring,
+) -> std::result::Result<Making, KeyTrouble> {
+    let key = match is_finalized {
+        true => Some(keys::find(keyring, Role::Package, "a finalized package")?.0),
+        false => None,
+    };
+    let content_type = content_type(parameters.text("CATEGORY").unwrap_or_default());
+    Ok(Making { content_id, content_type, version: parameters.version().unwrap_or(FIRST_VERSION), key })
 }
 
 /// The content id, and where it is from.
@@ -99,11 +101,11 @@ fn content_id_of(parameters: &Parameters, own: Option<&str>, options: &Options) 
     if let Some(own) = own {
         return Ok((own.to_owned(), "that of the package"));
     }
-    let own = parameters.text("CONTENT_ID");
-    if content_id::fault(own).is_none() {
-        return Ok((own.to_owned(), "from PARAM.SFO"));
+    let text = |name: &str| parameters.text(name).unwrap_or_default();
+    if content_id::fault(text("CONTENT_ID")).is_none() {
+        return Ok((text("CONTENT_ID").to_owned(), "from PARAM.SFO"));
     }
-    match content_id::derived(parameters.text("TITLE_ID"), parameters.text("TITLE")) {
+    match content_id::derived(text("TITLE_ID"), text("TITLE")) {
         Some(made) => Ok((made, "made of title id and title")),
         None => Err(Error::Usage(
             "there is no PARAM.SFO with a title id of 9 letters and digits: say what it is with --content-id".into(),
@@ -116,20 +118,11 @@ fn package(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) ->
     let notices = if is_package { item.sound(options.keep_damage, setting)? } else { Vec::new() };
     let mut tree = item.opened.holds.tree.clone().unwrap_or_default();
     add_folders(&mut tree);
-    let parameters = Parameters::read(item, setting)?;
+    let parameters = parameters(item)?;
     let own = item.opened.get("content id").filter(|id| is_package && content_id::fault(id).is_none());
     let (content_id, origin) = content_id_of(&parameters, own, options)?;
-    let key = match options.given.has(&FINALIZED) {
-        true => Some(keys::find(&item.keyring, Role::Package, "a finalized package")?.0),
-        false => None,
-    };
-    let is_finalized = key.is_some();
-    let making = Making {
-        content_id,
-        content_type: content_type(parameters.text("CATEGORY")),
-        version: parameters.version(),
-        key,
-    };
+    let is_finalized = options.given.has(&FINALIZED);
+    let making = making(content_id, &parameters, is_finalized, &item.keyring)?;
     let blueprint = match options.given.split(&SPLIT) {
         Some(Split::EvenOdd) => {
             return Err(Error::Usage("even-odd is for ROMs: --split takes a size here, as in 4GiB-1".into()));

@@ -18,16 +18,22 @@ pub(super) const OWN: (usize, usize) = (96, 96);
 /// Frames are given for this edge, and scaled with it.
 const FRAME_EDGE: u32 = 48;
 
+/// The picture that the user brings, if there is one.
+fn own_picture(recipe: &Recipe, path: Option<&str>, setting: &Setting<'_>) -> Result<Option<Picture>> {
+    let given = recipe.named(path).map(|path| given(&path, setting)).transpose()?;
+    Ok(given.map(|(picture, _)| picture))
+}
+
 /// The icon with an edge of `edge` pixels.
 pub(super) fn icon(recipe: &Recipe, art: &Art, own: &Picture, edge: u32, setting: &Setting<'_>) -> Result<Picture> {
-    let given = given(recipe.named(art.picture.as_deref()).as_deref(), setting)?;
+    let given = own_picture(recipe, art.picture.as_deref(), setting)?;
     let frame = art.frame.map(|colour| (colour, (art.frame_width.unwrap_or(2) * edge).div_ceil(FRAME_EDGE)));
     framed(given.as_ref().unwrap_or(own), (edge, edge), art.fit, art.background, frame)
 }
 
 /// The wide picture, with its text.
 pub(super) fn wide(recipe: &Recipe, wide: &Wide, own: &Picture, setting: &Setting<'_>) -> Result<Picture> {
-    let given = given(recipe.named(wide.picture.as_deref()).as_deref(), setting)?;
+    let given = own_picture(recipe, wide.picture.as_deref(), setting)?;
     let text = wide.text.as_deref().filter(|t| !t.trim().is_empty());
     // Initials and a text would stand on each other: of the title's own picture only the colour stays then.
     let plain = Picture { width: 1, height: 1, rgba: own.rgba[..4].to_vec() };

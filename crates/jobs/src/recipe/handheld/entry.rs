@@ -1,7 +1,7 @@
 //! What a new recipe says of a ROM.
 
 use super::prepare::detected_save;
-use crate::recipe::{Entry, toml_quoted as quoted};
+use crate::recipe::{Entry, beginning, toml_quoted as quoted};
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::{Format, Notice, Result};
@@ -20,18 +20,12 @@ pub(super) fn entry(item: &Item, path: &str, setting: &Setting<'_>) -> Result<Op
     }
     let sum = of_source(&rom.body, &[Algorithm::Sha1], setting.watch)?;
     let id = ids::shown(derived_title_id(&sum[0].bytes));
-    let known = &item.opened.identity;
     let is_gba = GAME_BOY_ADVANCE.is_of(&item.opened);
     let short: String = item.stem.chars().take(SHORT).collect();
     let (save, known_by) = detected_save(&rom.save);
     let choices: Vec<&str> = SaveType::ALL.iter().map(|(n, _)| *n).collect();
-    let mut text = format!(
-        "\n[[title]]\n# {}{}, {} bytes\nrom = {}\n",
-        item.opened.identity.kind,
-        [&known.title, &known.id].into_iter().flatten().map(|f| format!(", {f}")).collect::<String>(),
-        grouped(rom.body.len()),
-        quoted(path),
-    );
+    let mut text = beginning(item, rom.body.len());
+    text.push_str(&format!("rom = {}\n", quoted(path)));
     text.push_str(if is_gba {
         "# base = \"own.cia\"        # a package of your own whose banner and player are used; the GBA mode needs none\n"
     } else {

@@ -10,17 +10,15 @@ mod sheet;
 mod title;
 
 use super::art::{Art, Colour, FitName};
-use super::script::Script;
-use super::{Entry, Maker, Ready, failed, language_number};
+use super::script::{self, Script};
+use super::{Entry, Maker, Ready, each, language_number};
 use crate::{Failure, Item, Setting};
-use decanter_core::native;
 use decanter_core::{Error, Format, Result};
 use decanter_formats::cartridge::gba::GAME_BOY_ADVANCE;
 use decanter_formats::package::n3ds::gba_mode::MOST_ROM;
 use decanter_formats::package::n3ds::smdh::LANGUAGES;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 use std::sync::Arc;
 
 /// The largest content that is put together in memory.
@@ -45,11 +43,8 @@ impl Maker for Handheld {
 
     fn prepare(&self, script: &Script, setting: &Setting<'_>) -> std::result::Result<Vec<Box<dyn Ready>>, Failure> {
         let recipe = Arc::new(Recipe::read(script)?);
-        let each = |title: &Title| -> std::result::Result<Box<dyn Ready>, Failure> {
-            let ready = prepare::prepare(&recipe, title, setting);
-            Ok(Box::new(ready.map_err(|e| failed(&script.path, &title.rom, e))?))
-        };
-        recipe.titles.iter().map(each).collect()
+        check(&recipe).map_err(|e| script.failed(e))?;
+        each(script, &recipe.titles, |title| &title.rom, |title| prepare::prepare(&recipe, title, setting))
     }
 
     fn caution(&self) -> &'static str {
@@ -57,21 +52,8 @@ impl Maker for Handheld {
     }
 }
 
-/// A recipe.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct Recipe {
-    /// Of whom it is: read before.
-    #[serde(default)]
-    #[allow(dead_code, reason = "a field that is known, so that it may stand there")]
-    platform: Option<String>,
-    /// The titles to make.
-    #[serde(rename = "title")]
-    pub(crate) titles: Vec<Title>,
-    /// The folder it lies in: paths in it are relative to that.
-    #[serde(skip)]
-    pub(crate) folder: PathBuf,
-}
+/// A recipe of such titles.
+type Recipe = script::Recipe<Title>;
 
 /// One title.
 #[derive(Debug, Clone, Deserialize)]
@@ -165,53 +147,25 @@ fn yes() -> bool {
     true
 }
 
-impl Recipe {
-    /// Reads a recipe.
-    ///
-    /// # Errors
-    /// With the line, and for an unknown field the nearest known one.
-    pub(crate) fn read(script: &Script) -> std::result::Result<Self, Failure> {
-        let mut recipe: Self = script.parse()?;
-        if recipe.titles.is_empty() {
-            return Err(script.failed(Error::Usage("it has no [[title]]".into())));
+/// What a type cannot say: ranges, and names of languages and buttons.
+fn check(recipe: &Recipe) -> Result<()> {
+    for title in &recipe.titles {
+        for language in title.names.languages.keys() {
+            language_number(language, &LANGUAGES)?;
         }
-        recipe.folder = script.folder.clone();
-        recipe.check().map_err(|e| script.failed(e))?;
-        Ok(recipe)
-    }
-
-    /// What a type cannot say: ranges, and names of languages and buttons.
-    fn check(&self) -> Result<()> {
-        for title in &self.titles {
-            for language in title.names.languages.keys() {
-                language_number(language, &LANGUAGES)?;
-            }
-            prepare::buttons(&title.gba.sleep)?;
-            let gba = &title.gba;
-            let inside = |what: &str, value: f32, range: std::ops::RangeInclusive<f32>| match range.contains(&value) {
-                true => Ok(()),
-                false => {
-                    Err(Error::Usage(format!("{what} = {value} is not from {} to {}", range.start(), range.end())))
-                }
-            };
-            inside("gamma", gba.gamma, 0.2..=5.0)?;
-            inside("brightness", gba.brightness, 0.05..=1.0)?;
-            inside("ghosting", f32::from(gba.ghosting), 1.0..=255.0)?;
-            inside("text-size", title.wide.text_size.unwrap_or(24.0), 6.0..=128.0)?;
-            for width in [title.icon.frame_width, title.wide.frame_width].into_iter().flatten() {
-                inside("frame-width", width as f32, 0.0..=10.0)?;
-            }
+        prepare::buttons(&title.gba.sleep)?;
+        let gba = &title.gba;
+        let inside = |what: &str, value: f32, range: std::ops::RangeInclusive<f32>| match range.contains(&value) {
+            true => Ok(()),
+            false => Err(Error::Usage(format!("{what} = {value} is not from {} to {}", range.start(), range.end()))),
+        };
+        inside("gamma", gba.gamma, 0.2..=5.0)?;
+        inside("brightness", gba.brightness, 0.05..=1.0)?;
+        inside("ghosting", f32::from(gba.ghosting), 1.0..=255.0)?;
+        inside("text-size", title.wide.text_size.unwrap_or(24.0), 6.0..=128.0)?;
+        for width in [title.icon.frame_width, title.wide.frame_width].into_iter().flatten() {
+            inside("frame-width", width as f32, 0.0..=10.0)?;
         }
-        Ok(())
     }
-
-    /// The path of something that it may name.
-    fn named(&self, path: Option<&str>) -> Option<String> {
-        path.map(|path| self.path(path))
-    }
-
-    /// A path of the recipe: relative ones start at its folder.
-    pub(crate) fn path(&self, path: &str) -> String {
-        native::text(self.folder.join(path))
-    }
+    Ok(())
 }

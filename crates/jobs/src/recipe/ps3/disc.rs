@@ -5,7 +5,8 @@ use crate::convert::{LeftOut, chosen_files};
 use crate::{Item, Setting};
 use decanter_core::source::SourceRef;
 use decanter_core::tree::Node;
-use decanter_core::{Error, Result, SECTOR};
+use decanter_core::{Error, Format, Notice, Result, SECTOR};
+use decanter_formats::optical::psp::PspDisc;
 use decanter_formats::package::ps3::classics::limg;
 
 /// Whose disc it is.
@@ -18,10 +19,17 @@ pub(super) enum Kind {
 impl Kind {
     /// That of an item; `None` for all that is neither.
     pub(super) fn of(item: &Item) -> Option<Self> {
-        match item.opened.identity.kind.as_str() {
-            kind if kind.starts_with("PSP disc") => Some(Self::Psp),
-            kind if kind.starts_with("PS2 disc") => Some(Self::Ps2),
-            _ => None,
+        if PspDisc.is_of(&item.opened) {
+            return Some(Self::Psp);
+        }
+        classics::is_ps2(item).then_some(Self::Ps2)
+    }
+
+    /// What it is called.
+    pub(super) fn name(self) -> &'static str {
+        match self {
+            Self::Psp => "PSP",
+            Self::Ps2 => "PS2",
         }
     }
 
@@ -42,29 +50,34 @@ impl Kind {
     }
 }
 
-/// The bytes of a disc that a package gets, what it was pressed on, and what they lack of it.
-pub(super) fn bytes(
-    item: &Item,
-    blank: &[String],
-    without: &[String],
-    setting: &Setting<'_>,
-) -> Result<(SourceRef, limg::Kind, Vec<LeftOut>)> {
-    let (disc, kind) = classics::disc(item)?;
+/// What a package gets of a disc.
+pub(super) struct Wanted {
+    pub(super) bytes: SourceRef,
+    /// What the disc was pressed on.
+    pub(super) pressed: limg::Kind,
+    /// What the bytes lack of it.
+    pub(super) left_out: Vec<LeftOut>,
+    pub(super) notices: Vec<Notice>,
+}
+
+/// The bytes of a disc that a package gets.
+pub(super) fn wanted(item: &Item, blank: &[String], without: &[String], setting: &Setting<'_>) -> Result<Wanted> {
+    let (bytes, pressed) = classics::disc(item)?;
     if blank.is_empty() && without.is_empty() {
-        return Ok((disc, kind, Vec::new()));
+        return Ok(Wanted { bytes, pressed, left_out: Vec::new(), notices: Vec::new() });
     }
-    if u64::from(kind.sector) != SECTOR {
+    if u64::from(pressed.sector) != SECTOR {
         let why = "blank and without are for images of 2048-byte sectors: make one with \"decanter convert --to iso\"";
         return Err(Error::Usage(why.into()));
     }
-    let (disc, left_out) = chosen_files(item, blank, without, setting)?;
-    Ok((disc, kind, left_out))
+    let (bytes, left_out, notices) = chosen_files(item, blank, without, setting)?;
+    Ok(Wanted { bytes, pressed, left_out, notices })
 }
 
-/// A file of the disc itself, for the menu: only PSP discs have some.
-pub(super) fn own_file(item: &Item, name: &str) -> Option<(String, SourceRef)> {
+/// A file of the disc itself, for the menu, or why it is not all there: only PSP discs have some.
+pub(super) fn own_file(item: &Item, name: &str) -> Option<(String, Result<SourceRef>)> {
     let path = format!("PSP_GAME/{name}");
     let tree = item.opened.holds.tree.as_ref().filter(|_| Kind::of(item) == Some(Kind::Psp))?;
     let file = tree.find(&path).and_then(Node::file)?;
-    Some((path, file.source().ok()?.clone()))
+    Some((path, file.source().cloned()))
 }

@@ -3,13 +3,13 @@
 use super::disc::{self, Kind};
 use super::media::{BACKGROUND, ICON, OVERLAY, SOUND};
 use crate::label::unpacked;
-use crate::recipe::{Entry, toml_quoted as quoted};
-use crate::{Item, Setting, grouped};
+use crate::recipe::{Entry, beginning, toml_quoted as quoted};
+use crate::{Item, Setting};
 use decanter_core::Result;
+use decanter_core::error::Blame;
 use decanter_core::keyring::plain;
 use decanter_formats::package::ps3::content_id;
 use decanter_formats::package::ps3::keys::{self, Role};
-use std::fmt::Write;
 
 /// The entry of a disc, with everything that it shows of itself.
 pub(super) fn entry(item: &Item, path: &str, _: &Setting<'_>) -> Result<Option<Entry>> {
@@ -18,17 +18,12 @@ pub(super) fn entry(item: &Item, path: &str, _: &Setting<'_>) -> Result<Option<E
     let name = known.title.clone().unwrap_or_else(|| item.stem.clone());
     let id = plain(known.id.as_deref().unwrap_or_default()).to_ascii_uppercase();
     let derived = content_id::derived(&id, &name);
-    let mut text = format!(
-        "\n[[title]]\n# {}{}, {} bytes\ndisc = {}\n",
-        known.kind,
-        [&known.title, &known.id].into_iter().flatten().map(|f| format!(", {f}")).collect::<String>(),
-        grouped(item.source.as_ref().map_or(0, |s| s.len())),
-        quoted(path),
-    );
+    let mut text = beginning(item, item.source.as_ref().map_or(0, |s| s.len()));
     let mut line = |line: &str| {
         text.push_str(line);
         text.push('\n');
     };
+    line(&format!("disc = {}", quoted(path)));
     match &derived {
         Some(content_id) => {
             line(&format!("# id = \"{id}\"               # title id: 9 letters and digits"));
@@ -49,7 +44,7 @@ pub(super) fn entry(item: &Item, path: &str, _: &Setting<'_>) -> Result<Option<E
         "# blank = []                   # files of the disc that are filled with zeros, as in [\"PSP_GAME/SYSDIR/UPDATE/*\"]",
     );
     line("# without = []                 # files that are left out: the image is then built anew");
-    line(&file_of(item, "sound", "own.at3", SOUND, "a sound for the menu (ATRAC3)"));
+    line(&file_of(item, "sound", "own.at3", SOUND, "a sound for the menu (ATRAC3)")?);
     line("# animation = \"own.pam\"        # a moving icon (PAM)");
     line("# parameter-file = \"own.sfo\"   # a PARAM.SFO whose values stay where this recipe says nothing");
     match kind {
@@ -72,31 +67,33 @@ pub(super) fn entry(item: &Item, path: &str, _: &Setting<'_>) -> Result<Option<E
     for (table, shape, without) in pictures {
         let (width, height) = shape.size;
         line(&format!("\n[title.{table}]\n# PNG or JPEG of any size, fitted to {width} by {height}"));
-        line(&file_of(item, "picture", "own.png", shape.file, without));
+        line(&file_of(item, "picture", "own.png", shape.file, without)?);
         line("# fit = \"crop\"                 # crop, letterbox, stretch");
         if table == "icon" {
             line("# background = \"#000000\"       # behind what is transparent or does not reach");
             line("# frame = \"#2a4d5c\"            # a frame of this colour; none without it\n# frame-width = 4");
         }
     }
-    let _ = write!(
-        text,
-        "\n# [title.parameters]           # values of the PARAM.SFO: texts and numbers\n\
-         # PARENTAL_LEVEL = 1\n\
-         # [title.files]                # files of your own, by their paths in the package\n\
-         # \"PARAM.HIP\" = \"own.hip\"\n"
+    line("\n# [title.parameters]           # values of the PARAM.SFO: texts and numbers\n# PARENTAL_LEVEL = 1");
+    line(
+        "# [title.files]                # files of your own, by their paths in the package\n# \"PARAM.HIP\" = \"own.hip\"",
     );
     Ok(Some(Entry::Text(text)))
 }
 
 /// The line of a field that names a file of the menu: what the disc has for it, or what stands there without it.
-fn file_of(item: &Item, field: &str, example: &str, name: &str, without: &str) -> String {
+fn file_of(item: &Item, field: &str, example: &str, name: &str, without: &str) -> Result<String> {
     let said = match disc::own_file(item, name) {
         Some((path, source)) => {
-            let size = unpacked(&source).ok().flatten().map(|p| format!(", {} by {}", p.width, p.height));
+            let size = match source.and_then(|source| unpacked(&source)) {
+                Ok(picture) => picture.map(|p| format!(", {} by {}", p.width, p.height)),
+                // That it cannot be used is told when it is wanted.
+                Err(e) if e.blame() == Blame::Source => None,
+                Err(e) => return Err(e),
+            };
             format!("without it the disc's {path}{}; \"\" for none", size.unwrap_or_default())
         }
         None => without.to_owned(),
     };
-    format!("{:<31}# {said}", format!("# {field} = \"{example}\""))
+    Ok(format!("{:<31}# {said}", format!("# {field} = \"{example}\"")))
 }

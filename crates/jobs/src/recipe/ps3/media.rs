@@ -1,7 +1,7 @@
 //! Pictures, sound and moving icon of the menu: the user's own, the disc's, or none.
 
 use super::{Recipe, Title, disc};
-use crate::label::{self, unpacked};
+use crate::label::{self, is_png, unpacked};
 use crate::recipe::art::{Art, fitted, framed, given, own};
 use crate::{Item, Setting, locate};
 use decanter_core::error::Blame;
@@ -92,19 +92,18 @@ fn picture(
     notices: &mut Vec<Notice>,
     setting: &Setting<'_>,
 ) -> Result<Option<Drawn>> {
-    let asked = art.picture.as_deref();
-    let (source, picture, from) = match asked {
+    let (source, picture, from) = match art.picture.as_deref() {
         Some("") => return Ok(None),
         Some(path) => {
-            let full = recipe.path(path);
-            let Some(picture) = given(Some(&full), setting)? else { return Ok(None) };
-            (locate::bytes(&full, setting)?, picture, path.to_owned())
+            let (picture, source) = given(&recipe.path(path), setting)?;
+            (source, picture, path.to_owned())
         }
         None => {
             let Some((path, source)) = disc::own_file(item, shape.file) else { return Ok(None) };
-            match unpacked(&source) {
-                Ok(Some(picture)) => (source, picture, format!("the disc's {path}")),
-                Ok(None) => {
+            let opened = source.and_then(|source| Ok((unpacked(&source)?, source)));
+            match opened {
+                Ok((Some(picture), source)) => (source, picture, format!("the disc's {path}")),
+                Ok((None, _)) => {
                     notices.push(Notice::new(format!("the disc's {path} is no picture, and left out")));
                     return Ok(None);
                 }
@@ -147,13 +146,6 @@ fn drawn(shape: &'static Shape, picture: Picture, art: &Art, from: String) -> Re
     Ok(Drawn { made, picture })
 }
 
-fn is_png(source: &SourceRef) -> Result<bool> {
-    let mut head = [0; 8];
-    let len = source.len().min(8) as usize;
-    source.read_at(0, &mut head[..len])?;
-    Ok(head == *b"\x89PNG\r\n\x1a\n")
-}
-
 /// A file of the menu that is no picture.
 struct Other<'a> {
     file: &'static str,
@@ -175,18 +167,19 @@ impl Other<'_> {
             Some("") => return Ok(None),
             Some(path) => (locate::bytes(&recipe.path(path), setting)?, path.to_owned()),
             None => match disc::own_file(item, self.file) {
-                Some((path, source)) => (source, format!("the disc's {path}")),
+                Some((path, source)) => (source?, format!("the disc's {path}")),
                 None => return Ok(None),
             },
         };
         let mut head = vec![0; source.len().min(16) as usize];
         source.read_at(0, &mut head)?;
-        if !(self.fits)(&head) {
-            if self.given.is_none() {
-                notices.push(Notice::new(format!("{from} is no {}, and left out", self.kind)));
-                return Ok(None);
-            }
+        let fits = (self.fits)(&head);
+        if !fits && self.given.is_some() {
             return Err(Error::Usage(format!("{from} is no {}: {} has to be one", self.kind, self.file)));
+        }
+        if !fits {
+            notices.push(Notice::new(format!("{from} is no {}, and left out", self.kind)));
+            return Ok(None);
         }
         Ok(Some(Made { path: self.file.into(), source, from }))
     }

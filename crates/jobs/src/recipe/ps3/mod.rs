@@ -11,14 +11,12 @@ mod sheet;
 mod title;
 
 use super::art::Art;
-use super::script::Script;
-use super::{Entry, Maker, Ready, failed};
+use super::script::{self, Script};
+use super::{Entry, Maker, Ready, each};
 use crate::{Failure, Item, Setting};
-use decanter_core::native;
-use decanter_core::{Error, Result};
+use decanter_core::Result;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 use std::sync::Arc;
 
 /// The maker.
@@ -39,11 +37,7 @@ impl Maker for Ps3 {
 
     fn prepare(&self, script: &Script, setting: &Setting<'_>) -> std::result::Result<Vec<Box<dyn Ready>>, Failure> {
         let recipe = Arc::new(Recipe::read(script)?);
-        let each = |title: &Title| -> std::result::Result<Box<dyn Ready>, Failure> {
-            let ready = prepare::prepare(&recipe, title, setting);
-            Ok(Box::new(ready.map_err(|e| failed(&script.path, &title.disc, e))?))
-        };
-        recipe.titles.iter().map(each).collect()
+        each(script, &recipe.titles, |title| &title.disc, |title| prepare::prepare(&recipe, title, setting))
     }
 
     fn takes_key(&self) -> bool {
@@ -55,21 +49,8 @@ impl Maker for Ps3 {
     }
 }
 
-/// A recipe.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Recipe {
-    /// Of whom it is: read before.
-    #[serde(default)]
-    #[allow(dead_code, reason = "a field that is known, so that it may stand there")]
-    platform: Option<String>,
-    /// The titles to make.
-    #[serde(rename = "title")]
-    titles: Vec<Title>,
-    /// The folder it lies in: paths in it are relative to that.
-    #[serde(skip)]
-    folder: PathBuf,
-}
+/// A recipe of such titles.
+type Recipe = script::Recipe<Title>;
 
 /// One title.
 #[derive(Debug, Clone, Deserialize)]
@@ -140,22 +121,12 @@ struct Texts {
     title: String,
 }
 
-impl Recipe {
-    /// Reads a recipe.
-    ///
-    /// # Errors
-    /// With the line, and for an unknown field the nearest known one.
-    fn read(script: &Script) -> std::result::Result<Self, Failure> {
-        let mut recipe: Self = script.parse()?;
-        if recipe.titles.is_empty() {
-            return Err(script.failed(Error::Usage("it has no [[title]]".into())));
+impl Title {
+    /// The memory cards: two empty ones where nothing is said.
+    fn cards(&self) -> Vec<&str> {
+        match &self.cards {
+            Some(cards) => cards.iter().map(String::as_str).collect(),
+            None => vec![ready::EMPTY; ready::CARDS.len()],
         }
-        recipe.folder = script.folder.clone();
-        Ok(recipe)
-    }
-
-    /// A path of the recipe: relative ones start at its folder.
-    fn path(&self, path: &str) -> String {
-        native::text(self.folder.join(path))
     }
 }

@@ -3,20 +3,20 @@
 use super::{Recipe, Title, disc};
 use crate::recipe::language_number;
 use crate::{Setting, locate};
-use decanter_core::source::read_vec;
+use decanter_core::error::Blame;
 use decanter_core::{Error, Result};
 use decanter_formats::package::ps3::pkg::LANGUAGES;
 use decanter_formats::record::sfo::{Parameters, Value};
 use serde::Deserialize;
 
-/// Parameter files have a few hundred bytes.
-const MOST: u64 = 1 << 20;
 /// Bytes that consoles keep for a title, its zero among them.
 const TITLE_ROOM: u32 = 128;
-/// What no console minds: the oldest system that plays all of these, every picture mode, every sound.
+/// A system that is asked for, every picture mode, every sound; whether consoles mind others is not sure (docs/formats/ps3-title.md).
 const SYSTEM: &str = "03.4000";
 const MODES: u32 = 63;
 const SOUNDS: u32 = 279;
+/// The first version.
+const VERSION: &str = "01.00";
 
 /// A value as a recipe gives it.
 #[derive(Debug, Clone, Deserialize)]
@@ -39,34 +39,35 @@ pub(super) fn parameters(
     title: &Title,
     kind: disc::Kind,
     name: &str,
-    id: &str,
+    [id, content_id]: [&str; 2],
     setting: &Setting<'_>,
 ) -> Result<Parameters> {
-    let mut all = Parameters::default();
-    let mut add = |name: &str, value: Value, room: u32| put(&mut all, name, value, room);
-    add("APP_VER", text("01.00"), 8);
-    add("ATTRIBUTE", Value::Number(0), 4);
-    add("BOOTABLE", Value::Number(1), 4);
-    add("PARENTAL_LEVEL", Value::Number(1), 4);
-    add("PS3_SYSTEM_VER", text(SYSTEM), 8);
-    add("RESOLUTION", Value::Number(MODES), 4);
-    add("SOUND_FORMAT", Value::Number(SOUNDS), 4);
-    add("CATEGORY", text(kind.category()), 4);
-    add("VERSION", text("01.00"), 8);
-    if let Some(path) = &title.parameter_file {
-        all = own(path, recipe, setting)?;
-        if all.text("CATEGORY").is_none() {
-            put(&mut all, "CATEGORY", text(kind.category()), 4);
-        }
+    let mut all = match &title.parameter_file {
+        Some(path) => own(path, recipe, setting)?,
+        None => usual(),
+    };
+    if all.text("CATEGORY").is_none() {
+        all.put("CATEGORY", text(kind.category()), 4);
     }
-    put(&mut all, "TITLE", titled(name)?, TITLE_ROOM);
-    put(&mut all, "TITLE_ID", text(id), 16);
-    if let Some(version) = &title.version {
-        put(&mut all, "VERSION", text(version), 8);
+    all.put("TITLE", titled(name)?, TITLE_ROOM);
+    all.put("TITLE_ID", text(id), 16);
+    // One that stands there is the package's.
+    if all.text("CONTENT_ID").is_some() {
+        all.put("CONTENT_ID", text(content_id), 48);
+    }
+    match &title.version {
+        Some(version) => all.put("VERSION", text(version), 8),
+        None if all.text("VERSION").is_none() => all.put("VERSION", text(VERSION), 8),
+        None => {}
+    }
+    if all.version().is_none() {
+        let own = all.text("VERSION").unwrap_or_default();
+        let why = format!("\"{own}\" is no version: two digits, a point, two digits, as version = \"01.00\"");
+        return Err(Error::Usage(why));
     }
     for (language, texts) in &title.names.languages {
         let number = language_number(language, &LANGUAGES)?;
-        put(&mut all, &format!("TITLE_{number:02}"), titled(&texts.title)?, TITLE_ROOM);
+        all.put(&format!("TITLE_{number:02}"), titled(&texts.title)?, TITLE_ROOM);
     }
     for (name, given) in &title.parameters {
         if let Some((_, field)) = ELSEWHERE.iter().find(|(n, _)| n == name) {
@@ -83,16 +84,31 @@ pub(super) fn parameters(
             }
             Given::Text(given) => text(given),
         };
-        put(&mut all, name, value, 4);
+        all.put(name, value, 4);
     }
     Ok(all)
+}
+
+/// What stands in a new parameter file, whatever the title.
+fn usual() -> Parameters {
+    let mut all = Parameters::default();
+    all.put("APP_VER", text(VERSION), 8);
+    all.put("ATTRIBUTE", Value::Number(0), 4);
+    all.put("BOOTABLE", Value::Number(1), 4);
+    all.put("PARENTAL_LEVEL", Value::Number(1), 4);
+    all.put("PS3_SYSTEM_VER", text(SYSTEM), 8);
+    all.put("RESOLUTION", Value::Number(MODES), 4);
+    all.put("SOUND_FORMAT", Value::Number(SOUNDS), 4);
+    all
 }
 
 /// A parameter file of the user's own.
 fn own(path: &str, recipe: &Recipe, setting: &Setting<'_>) -> Result<Parameters> {
     let source = locate::bytes(&recipe.path(path), setting)?;
-    let bytes = read_vec(source.as_ref(), 0, source.len(), "a parameter file", MOST)?;
-    Parameters::parse(&bytes).map_err(|e| Error::Unreadable { why: format!("\"{path}\" is no parameter file: {e}") })
+    Parameters::read(source.as_ref()).map_err(|e| match e.blame() {
+        Blame::Source => Error::Unreadable { why: format!("\"{path}\" is no parameter file: {e}") },
+        _ => e,
+    })
 }
 
 fn text(value: &str) -> Value {
@@ -112,16 +128,6 @@ fn titled(title: &str) -> Result<Value> {
     }
 }
 
-/// Puts a value in its place, with room for at least so many bytes.
-fn put(all: &mut Parameters, name: &str, value: Value, room: u32) {
-    let kept = all.rooms.entry(name.to_owned()).or_insert(0);
-    *kept = room.max(*kept);
-    match all.entries.iter_mut().find(|(n, _)| n == name) {
-        Some((_, old)) => *old = value,
-        None => all.entries.push((name.to_owned(), value)),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -131,14 +137,5 @@ mod tests {
         assert!(titled(&"x".repeat(127)).is_ok());
         assert!(titled(&"x".repeat(128)).unwrap_err().to_string().contains("room for 127"));
         assert!(titled("").is_err() && titled("a\0").is_err());
-    }
-
-    #[test]
-    fn a_value_keeps_the_room_that_it_had() {
-        let mut all = Parameters::default();
-        put(&mut all, "TITLE", text("Moth"), 128);
-        put(&mut all, "TITLE", text("Moth Parade"), 4);
-        assert_eq!((all.entries.len(), all.rooms["TITLE"]), (1, 128));
-        assert_eq!(all.text("TITLE"), Some("Moth Parade"));
     }
 }

@@ -1,9 +1,9 @@
 //! What a title of a recipe will be: everything computed but the writing.
 
 use super::disc::{self, Kind};
-use super::ready::TitlePs3;
+use super::ready::{EMPTY, MARKER, TitlePs3};
 use super::{Recipe, Title, parameters};
-use crate::convert::playstation::classics;
+use crate::convert::playstation::{classics, package};
 use crate::{Setting, locate, notes};
 use decanter_core::keyring::plain;
 use decanter_core::tell::count;
@@ -25,32 +25,29 @@ pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>
     let name = title.names.title.clone().or(identity.title.clone()).unwrap_or_else(|| item.stem.clone());
     let id = id_of(title, identity.id.as_deref())?;
     let content_id = content_id_of(title, &id, &name)?;
-    let version = version_of(title)?;
     let mut notices = notes::notices(&item, setting);
     if content_id::title_id(&content_id) != Some(id.as_str()) {
         notices.push(Notice::new(format!("the content id {content_id} is not of the title id {id}")));
     }
-    let parameters = parameters::parameters(recipe, title, kind, &name, &id, setting)?;
-    let (disc, pressed, left_out) = disc::bytes(&item, &title.blank, &title.without, setting)?;
-    if kind == Kind::Psp && title.marker.is_none() && !title.files.contains_key(super::ready::MARKER) {
+    let parameters = parameters::parameters(recipe, title, kind, &name, [&id, &content_id], setting)?;
+    let mut disc = disc::wanted(&item, &title.blank, &title.without, setting)?;
+    notices.append(&mut disc.notices);
+    if kind == Kind::Psp && title.marker.is_none() && !title.files.contains_key(MARKER) {
         notices.push(Notice::new(
             "what consoles want in the marker (MINIS2.EDAT) is not known: it has zeros; marker = \"FILE\" in the recipe takes one of your own",
         ));
     }
-    let lacks = match kind {
-        Kind::Psp => npd::Making::of(&content_id, "ISO.BIN.EDAT", &item.keyring).err().map(|trouble| trouble.need),
-        Kind::Ps2 => classics::closing(&item, &content_id, title.debug_console).err().map(|t| t.need),
+    let closing = match kind {
+        Kind::Psp => npd::Making::of(&content_id, kind.place(), &item.keyring).err(),
+        Kind::Ps2 => classics::closing(&item, &content_id, title.debug_console).err(),
     };
-    if kind == Kind::Ps2 && !title.cards.as_ref().is_some_and(Vec::is_empty) {
-        let cards = title.cards.as_ref().map_or(2, Vec::len);
-        let empty = title.cards.as_ref().is_none_or(|all| all.iter().any(|c| c == super::ready::EMPTY));
-        if empty {
-            notices.push(Notice::new(format!(
-                "{} in the clear: whether every console takes {} so is not known",
-                count(cards as u64, "memory card is", "memory cards are"),
-                if cards == 1 { "it" } else { "them" }
-            )));
-        }
+    let making = package::making(content_id.clone(), &parameters, title.finalized, &item.keyring).err();
+    let lacks = closing.into_iter().chain(making).map(|trouble| trouble.need).collect();
+    let empty = title.cards().iter().filter(|card| **card == EMPTY).count() as u64;
+    if kind == Kind::Ps2 && empty > 0 {
+        let (cards, them) =
+            (count(empty, "memory card is", "memory cards are"), if empty == 1 { "it" } else { "them" });
+        notices.push(Notice::new(format!("{cards} in the clear: whether every console takes {them} so is not known")));
     }
     let output = PathBuf::from(title.output.clone().unwrap_or_else(|| format!("{}.pkg", item.stem)));
     Ok(TitlePs3 {
@@ -61,11 +58,8 @@ pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>
         name,
         id,
         content_id,
-        version,
         parameters,
         disc,
-        pressed,
-        left_out,
         lacks,
         output,
         notices,
@@ -74,17 +68,20 @@ pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>
 
 /// Refuses what has no meaning for this kind of disc.
 fn suits(title: &Title, kind: Kind) -> Result<()> {
-    let odd = match kind {
-        Kind::Psp => [
-            ("config", title.config.is_some()),
-            ("cards", title.cards.is_some()),
-            ("debug-console", title.debug_console),
-        ],
-        Kind::Ps2 => [("marker", title.marker.is_some()), ("overlay", title.overlay.picture.is_some()), ("", false)],
+    let (odd, of): (&[(&str, bool)], _) = match kind {
+        Kind::Psp => (
+            &[
+                ("config", title.config.is_some()),
+                ("cards", title.cards.is_some()),
+                ("debug-console", title.debug_console),
+            ],
+            Kind::Ps2,
+        ),
+        Kind::Ps2 => (&[("marker", title.marker.is_some()), ("overlay", title.overlay.picture.is_some())], Kind::Psp),
     };
     if let Some((field, _)) = odd.iter().find(|(_, is_there)| *is_there) {
-        let (of, this) = if kind == Kind::Psp { ("PS2", "PSP") } else { ("PSP", "PS2") };
-        return Err(Error::Usage(format!("{field} is for {of} discs, \"{}\" is a {this} disc", title.disc)));
+        let (of, own) = (of.name(), kind.name());
+        return Err(Error::Usage(format!("{field} is for {of} discs, \"{}\" is a {own} disc", title.disc)));
     }
     if let Some(cards) = title.cards.as_ref().filter(|c| c.len() > 2) {
         return Err(Error::Usage(format!("there is room for two memory cards, not for {}", cards.len())));
@@ -120,15 +117,6 @@ fn content_id_of(title: &Title, id: &str, name: &str) -> Result<String> {
     }
 }
 
-/// `01.00` as 0x0100.
-fn version_of(title: &Title) -> Result<u16> {
-    let text = title.version.as_deref().unwrap_or("01.00");
-    let digits = |part: &str| part.len() == 2 && part.bytes().all(|b| b.is_ascii_digit());
-    let number = text.split_once('.').filter(|(a, b)| digits(a) && digits(b));
-    let number = number.and_then(|(a, b)| u16::from_str_radix(&format!("{a}{b}"), 16).ok());
-    number.ok_or_else(|| Error::Usage(format!("\"{text}\" is no version: two digits, a point, two digits, as 01.00")))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -138,16 +126,11 @@ mod tests {
     }
 
     #[test]
-    fn ids_and_versions() {
+    fn ids() {
         assert_eq!(id_of(&title(""), Some("DCES-00099")).unwrap(), "DCES00099");
         assert_eq!(id_of(&title("id = \"dcnt10001\""), None).unwrap(), "DCNT10001");
         assert!(id_of(&title("id = \"DCNT-1001\""), None).unwrap_err().to_string().contains("DCNT-1001"));
         assert!(id_of(&title(""), Some("DC-042")).unwrap_err().to_string().contains("id ="));
-        assert_eq!(
-            (version_of(&title("")).unwrap(), version_of(&title("version = \"02.10\"")).unwrap()),
-            (0x100, 0x210)
-        );
-        assert!(version_of(&title("version = \"1.0\"")).is_err());
         assert!(content_id_of(&title("content-id = \"UP\""), "DCNT10001", "x").unwrap_err().to_string().contains("36"));
     }
 

@@ -1,41 +1,35 @@
 //! A title of a recipe, ready to be made: its files, and what there is to say of them.
 
-use super::disc::Kind;
+use super::disc::{self, Kind};
 use super::media::{self, Made, Media};
 use super::{Recipe, Title};
-use crate::convert::playstation::{classics as closing, package};
-use crate::convert::{LeftOut, add_folders};
+use crate::convert::add_folders;
+use crate::convert::playstation::classics::closing;
 use crate::recipe::{ShownFile, ShownTitle};
 use crate::{Item, Setting, grouped, locate};
 use decanter_core::digest::{Algorithm, of_bytes};
-use decanter_core::source::{Bytes, SourceRef, read_vec};
+use decanter_core::head::Head;
+use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{self, Kind as NodeKind, Node, Tree};
-use decanter_core::{Error, Notice, Result};
+use decanter_core::{Error, Format, Notice, Result};
+use decanter_formats::REGISTRY;
 use decanter_formats::package::ps3::classics::{self, card, limg};
-use decanter_formats::package::ps3::keys::{self, Role};
 use decanter_formats::package::ps3::npd;
-use decanter_formats::package::ps3::pkg::Making;
+use decanter_formats::package::ps3::pkg::PARAMETERS;
 use decanter_formats::record::sfo::Parameters;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-/// The parameter file of a title.
-const PARAMETERS: &str = "PARAM.SFO";
 /// What tells the console that a PSP disc is in the package.
 pub(super) const MARKER: &str = "USRDIR/MINIS2.EDAT";
 /// What is in the marker where the user has none.
 const IN_MARKER: [u8; 16] = [0; 16];
 /// Settings of the console's emulator, and the memory cards.
 const CONFIG: &str = "USRDIR/CONFIG";
-const CARDS: [&str; 2] = ["USRDIR/SAVEDATA/SCEVMC0.VME", "USRDIR/SAVEDATA/SCEVMC1.VME"];
+pub(super) const CARDS: [&str; 2] = ["USRDIR/SAVEDATA/SCEVMC0.VME", "USRDIR/SAVEDATA/SCEVMC1.VME"];
 /// The card that the user need not have.
 pub(super) const EMPTY: &str = "empty";
-/// What NPD-wrapped files begin with, where their content id stands, and how much of them that is.
-const NPD: &[u8] = b"NPD\0";
-const NPD_ID: std::ops::Range<usize> = 0x10..0x34;
-const NPD_HEAD: u64 = 0x100;
-
 /// A title, ready to be made.
 pub(super) struct TitlePs3 {
     /// The recipe, and what it says of this title.
@@ -44,18 +38,14 @@ pub(super) struct TitlePs3 {
     /// The disc as it was opened, whose it is, and the bytes that the package gets of it.
     pub(super) item: Item,
     pub(super) kind: Kind,
-    pub(super) disc: SourceRef,
-    pub(super) pressed: limg::Kind,
-    pub(super) left_out: Vec<LeftOut>,
+    pub(super) disc: disc::Wanted,
     /// What the menu calls it, and its ids.
     pub(super) name: String,
     pub(super) id: String,
     pub(super) content_id: String,
-    /// Version of the package: 0x0100 is 01.00.
-    pub(super) version: u16,
     pub(super) parameters: Parameters,
-    /// The key that is missing, if one is.
-    pub(super) lacks: Option<String>,
+    /// The keys that are missing.
+    pub(super) lacks: Vec<String>,
     pub(super) output: PathBuf,
     pub(super) notices: Vec<Notice>,
 }
@@ -82,24 +72,18 @@ impl TitlePs3 {
 
     /// Paths of the other files, and what each is made of.
     fn others(&self) -> Vec<(String, String)> {
-        let disc = format!("the {} disc, encrypted", if self.kind == Kind::Psp { "PSP" } else { "PS2" });
+        let disc = format!("the {} disc, encrypted", self.kind.name());
         let mut all = vec![(self.kind.place().to_owned(), disc)];
         match self.kind {
             Kind::Psp => all.push((MARKER.into(), self.title.marker.clone().unwrap_or("zeros, wrapped".into()))),
             Kind::Ps2 => {
                 all.extend(self.title.config.clone().map(|config| (CONFIG.to_owned(), config)));
-                let cards = self.cards().into_iter().zip(CARDS);
-                all.extend(cards.map(|(card, path)| {
-                    let from = if card == EMPTY { "an empty memory card".to_owned() } else { card };
-                    (path.to_owned(), from)
-                }));
+                let cards = self.title.cards().into_iter().zip(CARDS);
+                let from = |card| if card == EMPTY { "an empty memory card" } else { card };
+                all.extend(cards.map(|(card, path)| (path.to_owned(), from(card).to_owned())));
             }
         }
         all
-    }
-
-    fn cards(&self) -> Vec<String> {
-        self.title.cards.clone().unwrap_or_else(|| vec![EMPTY.to_owned(); CARDS.len()])
     }
 
     /// Every file of the package.
@@ -108,18 +92,21 @@ impl TitlePs3 {
             self.small_files(media).into_iter().map(|made| (made.path, made.source)).collect();
         match self.kind {
             Kind::Psp => {
-                files.insert(self.kind.place().into(), self.wrapped(self.disc.clone(), self.kind.place(), setting)?);
+                files.insert(
+                    self.kind.place().into(),
+                    self.wrapped(self.disc.bytes.clone(), self.kind.place(), setting)?,
+                );
                 files.insert(MARKER.into(), self.marker(setting)?);
             }
             Kind::Ps2 => {
-                let closed = closing::closing(&self.item, &self.content_id, self.title.debug_console)?;
-                let whole = limg::with(self.disc.clone(), self.pressed)?;
+                let closed = closing(&self.item, &self.content_id, self.title.debug_console)?;
+                let whole = limg::with(self.disc.bytes.clone(), self.disc.pressed)?;
                 let image = classics::source(whole, &self.content_id, &closed.lock, &closed.hashes)?;
                 files.insert(self.kind.place().into(), image);
                 if let Some(config) = &self.title.config {
                     files.insert(CONFIG.into(), locate::bytes(&self.recipe.path(config), setting)?);
                 }
-                for (name, path) in self.cards().iter().zip(CARDS) {
+                for (name, path) in self.title.cards().into_iter().zip(CARDS) {
                     files.insert(path.into(), self.card(name, setting)?);
                 }
             }
@@ -166,15 +153,15 @@ impl TitlePs3 {
             return self.wrapped(Arc::new(Bytes(IN_MARKER.to_vec())), MARKER, setting);
         };
         let source = locate::bytes(&self.recipe.path(path), setting)?;
-        let head = read_vec(source.as_ref(), 0, source.len().min(NPD_HEAD), "a marker", NPD_HEAD)?;
-        if !head.starts_with(NPD) {
+        let known = REGISTRY.detect(&Head::new(source.as_ref()))?;
+        if known.is_none_or(|format| format.id() != npd::WRAPPED.id()) {
             return self.wrapped(source, MARKER, setting);
         }
-        if head.get(NPD_ID) != Some(self.content_id.as_bytes()) {
-            let (own, asked) = (String::from_utf8_lossy(head.get(NPD_ID).unwrap_or_default()), &self.content_id);
+        let own = npd::header::Header::read(source.as_ref())?.content_id();
+        if own != self.content_id {
             return Err(Error::Usage(format!(
-                "the marker \"{path}\" is wrapped for {}, the title is {asked}: give what \"decanter decrypt\" makes of it",
-                own.trim_matches('\0')
+                "the marker \"{path}\" is wrapped for {own}, the title is {}: give what \"decanter decrypt\" makes of it",
+                self.content_id
             )));
         }
         Ok(source)
@@ -195,23 +182,13 @@ impl TitlePs3 {
         }
     }
 
-    /// How the package is closed.
-    pub(super) fn making(&self) -> Result<Making> {
-        let key = match self.title.finalized {
-            true => Some(keys::find(&self.item.keyring, Role::Package, "a finalized package")?.0),
-            false => None,
-        };
-        let content_type = package::content_type(self.parameters.text("CATEGORY").unwrap_or_default());
-        Ok(Making { content_id: self.content_id.clone(), content_type, version: self.version, key })
-    }
-
     /// What there is to say of it.
     pub(super) fn told(&self, media: &Media) -> ShownTitle {
         let category = self.parameters.category();
         let mut facts = vec![("content id", self.content_id.clone()), ("category", category)];
         facts.push(("version", self.parameters.text("VERSION").unwrap_or_default().to_owned()));
         if self.kind == Kind::Ps2 {
-            let medium = if self.pressed.is_cd { "CD" } else { "DVD" };
+            let medium = if self.disc.pressed.is_cd { "CD" } else { "DVD" };
             facts.push(("medium", self.item.opened.get("medium").unwrap_or(medium).to_owned()));
         }
         if !self.title.names.languages.is_empty() {
@@ -220,10 +197,10 @@ impl TitlePs3 {
         }
         let form = if self.title.finalized { "finalized" } else { "debug" };
         facts.push(("form", form.to_owned()));
-        for left in &self.left_out {
+        for left in &self.disc.left_out {
             facts.push(("without", format!("{} ({}, {} bytes)", left.what, left.why, grouped(left.bytes))));
         }
-        if let Some(lacks) = &self.lacks {
+        for lacks in &self.lacks {
             facts.push(("lacks", format!("{lacks}: it cannot be made before that is there")));
         }
         let small = self.small_files(media).into_iter();
@@ -237,7 +214,7 @@ impl TitlePs3 {
         ShownTitle {
             source: self.title.disc.clone(),
             kind: self.item.opened.identity.kind.clone(),
-            bytes: self.disc.len(),
+            bytes: self.disc.bytes.len(),
             title: self.name.clone(),
             title_id: self.id.clone(),
             id_from: if self.title.id.is_none() { "the disc's own" } else { "the recipe says so" },

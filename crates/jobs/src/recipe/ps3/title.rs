@@ -3,6 +3,7 @@
 use super::ready::TitlePs3;
 use super::sheet;
 use crate::convert::packed_content;
+use crate::convert::playstation::package;
 use crate::recipe::{Laid, Ready, ShownTitle};
 use crate::{Setting, grouped};
 use decanter_core::compare::first_difference;
@@ -48,7 +49,9 @@ impl Ready for TitlePs3 {
         self.item.finished(setting)?;
         self.item.sound(false, setting)?;
         let media = self.media(setting)?;
-        let blueprint = pkg::compose(&self.tree(&media, setting)?, &self.making()?)?;
+        let (id, keyring) = (self.content_id.clone(), &self.item.keyring);
+        let making = package::making(id, &self.parameters, self.title.finalized, keyring)?;
+        let blueprint = pkg::compose(&self.tree(&media, setting)?, &making)?;
         Ok(Laid { blueprint, place: self.kind.place().to_owned(), notices: media.notices })
     }
 
@@ -63,8 +66,8 @@ impl Ready for TitlePs3 {
         let lost = || Error::Unreadable { why: format!("{place}, read back, has no disc in it; nothing was kept") };
         let opened = opener.open(file.ok_or_else(lost)?.source()?.clone())?;
         let inside = packed_content(&opened).ok_or_else(lost)?;
-        setting.watch.begin("comparing the disc", Some(self.disc.len()));
-        let differs = first_difference(self.disc.as_ref(), inside.as_ref(), setting.watch)?;
+        setting.watch.begin("comparing the disc", Some(self.disc.bytes.len()));
+        let differs = first_difference(self.disc.bytes.as_ref(), inside.as_ref(), setting.watch)?;
         setting.watch.end();
         match differs {
             Some(at) => Err(Error::Checksum {
@@ -74,7 +77,7 @@ impl Ready for TitlePs3 {
             }),
             None => Ok(format!(
                 "read back: all {count} digests and checks hold, and the disc in it has the same {} bytes",
-                grouped(self.disc.len())
+                grouped(self.disc.bytes.len())
             )),
         }
     }

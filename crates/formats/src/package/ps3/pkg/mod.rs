@@ -10,7 +10,7 @@ mod stream;
 mod tell;
 
 pub use compose::{Making, compose, compose_early};
-pub use tell::LANGUAGES;
+pub use tell::{LANGUAGES, PARAMETERS};
 
 use super::keys::{self, Role as KeyRole};
 use decanter_core::Result;

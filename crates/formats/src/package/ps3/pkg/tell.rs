@@ -11,7 +11,7 @@ use decanter_core::tell::count;
 use decanter_core::tree::Content;
 
 /// The parameter file of a title.
-pub(super) const PARAMETERS: &str = "PARAM.SFO";
+pub const PARAMETERS: &str = "PARAM.SFO";
 /// Pictures of the menu: file, and what it is.
 const PICTURES: [(&str, &str); 4] =
     [("ICON0.PNG", "icon"), ("PIC1.PNG", "background"), ("PIC0.PNG", "overlay"), ("PIC2.PNG", "small overlay")];
