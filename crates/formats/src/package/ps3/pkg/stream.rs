@@ -54,17 +54,7 @@ impl Transform for DebugStream {
     }
 
     fn apply(&self, offset: u64, bytes: &mut [u8]) {
-        let mut step = offset / 16;
-        let mut skip = (offset % 16) as usize;
-        let mut bytes = bytes;
-        while !bytes.is_empty() {
-            let stream = sha1_lanes::beginnings(&self.seed, step);
-            let here = bytes.len().min(stream.len() - skip);
-            let (now, later) = bytes.split_at_mut(here);
-            now.iter_mut().zip(&stream[skip..]).for_each(|(byte, key)| *byte ^= key);
-            (bytes, skip) = (later, 0);
-            step = step.wrapping_add(sha1_lanes::LANES as u64);
-        }
+        sha1_lanes::apply(&self.seed, offset, bytes);
     }
 }
 
