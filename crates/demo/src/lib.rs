@@ -2,6 +2,7 @@
 //!
 //! Every title, id, key and picture is invented. The same request makes the same bytes, every time.
 
+pub mod cabinet;
 mod cartridges;
 mod console;
 mod content;

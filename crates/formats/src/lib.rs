@@ -26,6 +26,7 @@ use decanter_core::Registry;
 
 /// Every format that Decanter knows.
 pub static REGISTRY: Registry = Registry::new(&[
+    &archive::cab::Cab,
     &archive::lha::Lha,
     &archive::lzx::Lzx,
     &archive::sevenz::SevenZ,

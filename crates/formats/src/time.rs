@@ -24,6 +24,14 @@ pub fn date(seconds: i64) -> ((i64, u8, u8), (u8, u8, u8)) {
     ((year, month as u8, day as u8), ((time / 3600) as u8, (time / 60 % 60) as u8, (time % 60) as u8))
 }
 
+/// A date and a time as DOS stores them: a local time of an unknown place, read as UTC.
+pub fn dos(date: u16, clock: u16) -> Option<i64> {
+    let (year, month, day) = (1980 + i64::from(date >> 9), (date >> 5 & 15) as u8, (date & 31) as u8);
+    let (hour, minute, second) = ((clock >> 11) as u8, (clock >> 5 & 63) as u8, (clock & 31) as u8 * 2);
+    let is_one = (1..=12).contains(&month) && day > 0 && hour < 24 && minute < 60 && second < 60;
+    is_one.then(|| seconds((year, month, day), (hour, minute, second)))
+}
+
 /// `2026-11-23 07:14:05`, UTC.
 pub fn text(seconds: i64) -> String {
     let ((y, mo, d), (h, mi, s)) = date(seconds);

@@ -1,5 +1,6 @@
 //! Archives: files packed together, compressed or not.
 
+pub mod cab;
 pub mod lha;
 pub mod lzx;
 pub mod sevenz;

@@ -2,8 +2,8 @@
 
 use super::ID;
 use super::content::Crc16;
-use crate::disk::fat::moment;
 use crate::num::{le16, le32};
+use crate::time;
 use decanter_core::source::{Source, read_array, read_vec};
 use decanter_core::{Error, Result};
 
@@ -90,7 +90,7 @@ fn old(source: &dyn Source, at: u64, head: &[u8]) -> Result<Member> {
     let rest = rest.ok_or_else(|| malformed("a name longer than its header".into()))?;
     own.attributes = base[19];
     own.crc = le16(rest, 0);
-    own.modified = moment(le16(&base, 17), le16(&base, 15));
+    own.modified = time::dos(le16(&base, 17), le16(&base, 15));
     // The Amiga puts a comment behind the name.
     let name = &base[22..22 + name_len];
     let (name, comment) = name.split_at(name.iter().position(|b| *b == 0).unwrap_or(name.len()));

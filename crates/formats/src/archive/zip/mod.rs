@@ -11,7 +11,7 @@ mod raw;
 
 pub use inflate::Inflate;
 
-use crate::disk::fat;
+use crate::time;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
 use decanter_core::opened::Opened;
@@ -106,7 +106,7 @@ impl Format for Zip {
                 true => Kind::Folder,
                 false => file(&source, record, overlapping.contains(&index)),
             };
-            tree.nodes.push(Node::new(path, kind, fat::moment(record.date, record.time)));
+            tree.nodes.push(Node::new(path, kind, time::dos(record.date, record.time)));
         }
         if locked > 0 {
             opened.notice(format!(

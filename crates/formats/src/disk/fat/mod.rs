@@ -11,7 +11,6 @@ mod walk;
 
 use super::BOOT_MARK;
 use super::used;
-use crate::time;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
@@ -89,14 +88,6 @@ impl Format for Fat {
         opened.holds.tree = Some(tree);
         Ok(opened)
     }
-}
-
-/// A date and a time as DOS stores them: a local time of an unknown place, read as UTC.
-pub(crate) fn moment(date: u16, clock: u16) -> Option<i64> {
-    let (year, month, day) = (1980 + i64::from(date >> 9), (date >> 5 & 15) as u8, (date & 31) as u8);
-    let (hour, minute, second) = ((clock >> 11) as u8, (clock >> 5 & 63) as u8, (clock & 31) as u8 * 2);
-    let is_one = (1..=12).contains(&month) && day > 0 && hour < 24 && minute < 60 && second < 60;
-    is_one.then(|| time::seconds((year, month, day), (hour, minute, second)))
 }
 
 #[cfg(test)]

@@ -1,12 +1,12 @@
 //! The way through all folders.
 
 use super::layout::{ENTRY, Width};
-use super::moment;
 use super::names::{LongName, oem, short_name};
 use super::table::{Fault, MOST_FOLDER, Table};
 use crate::disk::claims::Claims;
 use crate::disk::faults::Faults;
 use crate::num::{le16, le32};
+use crate::time;
 use crate::walk::{Folder, Refused, Walk, Walked};
 use decanter_core::Result;
 use decanter_core::format::Opener;
@@ -167,7 +167,7 @@ impl<'a> Way<'a> {
         if entry[..11].iter().any(|b| (*b < 0x20 && *b != 5) || b"\"*+,./:;<=>?[\\]|".contains(b)) {
             self.faults.note(|| format!("{path} has a name that no file can have"));
         }
-        let modified = moment(le16(entry, 24), le16(entry, 22));
+        let modified = time::dos(le16(entry, 24), le16(entry, 22));
         let len = u64::from(le32(entry, 28));
         if entry[11] & FOLDER != 0 {
             if len != 0 {
