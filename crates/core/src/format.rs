@@ -80,6 +80,7 @@ pub struct Opener<'a> {
     depth: usize,
     beside: &'a dyn Beside,
     companions: &'a [SourceRef],
+    is_unchecked: bool,
 }
 
 /// The files next to a source, for formats that name others: cue sheets, split sets.
@@ -90,6 +91,14 @@ pub trait Beside: Sync {
     /// # Errors
     /// When it is there but cannot be opened.
     fn find(&self, name: &str) -> Result<Option<(String, SourceRef)>>;
+
+    /// The folder called `name` beside it, whatever its case, with the name that it really has and what is in it.
+    ///
+    /// # Errors
+    /// When it is there but cannot be read.
+    fn folder(&self, _name: &str) -> Result<Option<(String, Tree)>> {
+        Ok(None)
+    }
 
     /// The names of the files that end in `.extension`, whatever its case, sorted.
     fn named(&self, _extension: &str) -> Vec<String> {
@@ -107,7 +116,7 @@ impl Beside for () {
 impl<'a> Opener<'a> {
     /// One for a source that stands alone and has no name: nothing is beside it, and nobody watches.
     pub fn new(registry: &'a Registry, keys: &'a Keyring) -> Self {
-        Self { registry, keys, names: &[], watch: &(), depth: 0, beside: &(), companions: &[] }
+        Self { registry, keys, names: &[], watch: &(), depth: 0, beside: &(), companions: &[], is_unchecked: false }
     }
 
     /// With what the source is called, without extension: keys may be filed under it.
@@ -128,6 +137,11 @@ impl<'a> Opener<'a> {
     /// With sources that go with this one: the bases of updates.
     pub fn with_companions(self, companions: &'a [SourceRef]) -> Self {
         Self { companions, ..self }
+    }
+
+    /// With sources whose bytes are handed on without holding them against the digests that they carry.
+    pub fn unchecked(self, is_unchecked: bool) -> Self {
+        Self { is_unchecked, ..self }
     }
 
     /// With so many containers around the source.
@@ -176,6 +190,11 @@ impl<'a> Opener<'a> {
     /// Sources that go with this one.
     pub fn companions(&self) -> &'a [SourceRef] {
         self.companions
+    }
+
+    /// Whether nobody wants digests to be held against what is read.
+    pub fn is_unchecked(&self) -> bool {
+        self.is_unchecked
     }
 
     /// Opens `source` as the format that fits it best.

@@ -79,6 +79,8 @@ pub static REGISTRY: Registry = Registry::new(&[
     &package::ps3::classics::IMAGE,
     &package::ps3::npd::WRAPPED,
     &package::ps3::pkg::PACKAGE,
+    &package::x360::DISC,
+    &package::x360::FILES,
     &patch::bps::Bps,
     &patch::ips::Ips,
     &patch::ups::Ups,

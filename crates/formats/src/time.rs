@@ -32,6 +32,19 @@ pub fn dos(date: u16, clock: u16) -> Option<i64> {
     is_one.then(|| seconds((year, month, day), (hour, minute, second)))
 }
 
+/// A moment as DOS stores it, date and time: the nearest that it can. Odd seconds are lost.
+pub fn to_dos(seconds: i64) -> (u16, u16) {
+    let ((year, month, day), (hour, minute, second)) = date(seconds);
+    match year {
+        ..1980 => (1 << 5 | 1, 0),
+        2108.. => (127 << 9 | 12 << 5 | 31, 23 << 11 | 59 << 5 | 29),
+        _ => (
+            ((year - 1980) as u16) << 9 | u16::from(month) << 5 | u16::from(day),
+            u16::from(hour) << 11 | u16::from(minute) << 5 | u16::from(second / 2),
+        ),
+    }
+}
+
 /// `2026-11-23 07:14:05`, UTC.
 pub fn text(seconds: i64) -> String {
     let ((y, mo, d), (h, mi, s)) = date(seconds);
@@ -49,6 +62,15 @@ mod tests {
         assert_eq!(seconds((2009, 2, 13), (23, 31, 30)), 1_234_567_890);
         assert_eq!(text(1_234_567_890), "2009-02-13 23:31:30");
         assert_eq!(text(-1), "1969-12-31 23:59:59");
+    }
+
+    #[test]
+    fn moments_as_dos_has_them() {
+        let moment = seconds((2026, 11, 23), (7, 14, 5));
+        assert_eq!(to_dos(moment), (46 << 9 | 11 << 5 | 23, 7 << 11 | 14 << 5 | 2));
+        assert_eq!(dos(to_dos(moment).0, to_dos(moment).1), Some(moment - 1));
+        assert_eq!(dos(to_dos(0).0, 0), Some(seconds((1980, 1, 1), (0, 0, 0))));
+        assert_eq!(dos(0, 0), None);
     }
 
     proptest::proptest! {

@@ -156,7 +156,8 @@ impl<'a> Setting<'a> {
 
     /// The way in for everything that is read: all formats, with these keys.
     pub(crate) fn opener<'s>(&'s self, keys: &'s Keyring) -> Opener<'s> {
-        Opener::new(&REGISTRY, keys).with_watch(self.watch).with_companions(&self.companions)
+        let opener = Opener::new(&REGISTRY, keys).with_watch(self.watch).with_companions(&self.companions);
+        opener.unchecked(self.unchecked)
     }
 
     /// Takes sources along that go with those of the job: the bases of updates.

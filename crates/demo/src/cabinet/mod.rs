@@ -71,16 +71,15 @@ pub fn cabinets(folders: &[Folder<'_>], around: &Around) -> Vec<Vec<u8>> {
             last.push((number, own));
         }
     }
-    let last_of: Vec<usize> = (0..folders.len())
-        .map(|f| pieces.iter().rposition(|p| p.iter().any(|(n, _)| *n == f)).unwrap_or(0))
-        .collect();
-    let first_of: Vec<usize> = (0..folders.len())
-        .map(|f| pieces.iter().position(|p| p.iter().any(|(n, _)| *n == f)).unwrap_or(0))
-        .collect();
+    let last_of: Vec<usize> =
+        (0..folders.len()).map(|f| pieces.iter().rposition(|p| p.iter().any(|(n, _)| *n == f)).unwrap_or(0)).collect();
+    let first_of: Vec<usize> =
+        (0..folders.len()).map(|f| pieces.iter().position(|p| p.iter().any(|(n, _)| *n == f)).unwrap_or(0)).collect();
     let count = pieces.len();
     let cabinet = |(number, pieces): (usize, Vec<(usize, Vec<Block>)>)| {
         let name = |n: usize| format!("{}{}.cab", around.name, n + 1);
-        let neighbours = [(number > 0).then(|| name(number.wrapping_sub(1))), (number + 1 < count).then(|| name(number + 1))];
+        let neighbours =
+            [(number > 0).then(|| name(number.wrapping_sub(1))), (number + 1 < count).then(|| name(number + 1))];
         let spans = |folder: usize| (first_of[folder] < number, last_of[folder] > number);
         one(folders, &pieces, number, neighbours, around, &spans)
     };

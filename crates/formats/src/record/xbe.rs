@@ -80,8 +80,20 @@ impl Format for Xbe {
     }
 }
 
+/// The title id of a program.
+///
+/// # Errors
+/// [`Error::Malformed`] for a certificate before the program; what reading fails with.
+pub fn title_number(source: &dyn Source) -> Result<u32> {
+    let word = |at: u64| -> Result<u32> { Ok(u32::from_le_bytes(read_array(source, at)?)) };
+    match word(0x118)?.checked_sub(word(0x104)?) {
+        Some(at) => word(u64::from(at) + 8),
+        None => Err(Error::malformed(ID, "the certificate's address lies before the program", 0x118)),
+    }
+}
+
 /// A title id as it is printed: two letters of the publisher and a number, `KC-007`, and the hexadecimal value.
-pub(super) fn title_id(id: u32) -> String {
+pub(crate) fn title_id(id: u32) -> String {
     let [a, b, high, low] = id.to_be_bytes();
     if a.is_ascii_alphanumeric() && b.is_ascii_alphanumeric() {
         let number = u16::from_be_bytes([high, low]);

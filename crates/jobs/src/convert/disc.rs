@@ -14,9 +14,10 @@ use decanter_core::protection::{KeyState, State};
 use decanter_core::source::{Source, SourceRef};
 use decanter_core::track::{Track, TrackKind};
 use decanter_core::view::{Concat, Spaced};
-use decanter_core::{Error, Notice, Result, SECTOR, tell, watch};
+use decanter_core::{Error, Format, Notice, Result, SECTOR, tell, watch};
 use decanter_formats::optical::cd::sector::RAW;
 use decanter_formats::optical::cd::{self, MOST_SECTORS, RawSectors, is_mode_2_volume};
+use decanter_formats::package::x360;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
@@ -52,7 +53,7 @@ pub(super) static TARGETS: [Target; 2] = [
 const STRETCH: u64 = 512;
 
 fn accepts_iso(item: &Item, _: &Target) -> Option<u8> {
-    if open::disc_in(item).is_some() {
+    if open::disc_in(item).is_some() || x360::DISC.is_of(&item.opened) && item.opened.holds.tree.is_some() {
         return Some(40);
     }
     if item.opened.holds.volume.is_some() && !item.opened.holds.tracks.is_empty() {
@@ -124,7 +125,9 @@ fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Res
         }
         return Ok(made);
     }
-    let source = item.source.clone().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
+    let is_inside = x360::DISC.is_of(&item.opened);
+    let source = if is_inside { item.opened.holds.volume.clone() } else { item.source.clone() };
+    let source = source.ok_or_else(|| Error::Usage("there is no image in it".into()))?;
     let mut blank = 0;
     let (source, preserved) = match &item.opened.protection {
         Some(p) if p.state == State::Encrypted => match (&p.clear, &p.clear_as_it_is, &p.key) {

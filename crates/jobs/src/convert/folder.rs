@@ -17,6 +17,7 @@ use decanter_formats::optical::ps3::regions;
 use decanter_formats::optical::udf::Udf;
 use decanter_formats::optical::xdvdfs;
 use decanter_formats::optical::xdvdfs::Xdvdfs;
+use decanter_formats::package::x360;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -25,7 +26,7 @@ pub(super) static TARGETS: [Target; 1] = [Target {
     id: "xdvdfs",
     what: "a minimal Xbox family image",
     extension: "iso",
-    made_of: "full-disc dumps, game partitions, folders",
+    made_of: "full-disc dumps, game partitions, folders, packages with a disc",
     options: &[&SPLIT, &KEEP_POSITIONS, &BLANK, &WITHOUT],
     is_of_files: true,
     accepts: accepts_xdvdfs,
@@ -69,7 +70,7 @@ const FAMILIES: [Family; 3] = [
 ];
 
 /// The tree to write, with what was chosen blank or gone, and what that hits.
-fn chosen(item: &Item, options: &Options) -> Result<(Tree, Vec<LeftOut>)> {
+pub(super) fn chosen(item: &Item, options: &Options) -> Result<(Tree, Vec<LeftOut>)> {
     let mut tree = item.opened.holds.tree.clone().unwrap_or_default();
     let mut left_out = choose::without(&mut tree, options.given.texts(&WITHOUT))?;
     left_out.extend(choose::blank_files(&mut tree, options.given.texts(&BLANK))?);
@@ -163,6 +164,9 @@ fn accepts_xdvdfs(item: &Item, _: &Target) -> Option<u8> {
     if Xdvdfs.is_of(&item.opened) {
         return Some(70);
     }
+    if x360::DISC.is_of(&item.opened) {
+        return item.opened.holds.tree.is_some().then_some(80);
+    }
     let tree = item.opened.holds.tree.as_ref().filter(|_| is_folder(item))?;
     let starts = ["default.xbe", "default.xex"].iter().any(|p| tree.find(p).is_some());
     Some(if starts { 90 } else { 5 })
@@ -177,7 +181,7 @@ fn xdvdfs(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result
     let placed = xdvdfs::compose_placed(&tree)?;
     let files: u64 = tree.files().map(|(_, f)| f.len).sum();
     let before = item.source.as_ref().map_or(files, |s| s.len());
-    if let Some(source) = &item.source {
+    if let Some(source) = item.source.as_ref().filter(|_| Xdvdfs.is_of(&item.opened)) {
         let base = xdvdfs::find(source.as_ref())?.map_or(0, |p| p.offset);
         if base > 0 {
             left_out.push(LeftOut {

@@ -112,7 +112,7 @@ impl<'a> Laid<'a> {
             files,
             dry_run: setting.dry_run,
             bytes_before: made.bytes_before,
-            bytes_after: made.blueprint.len(),
+            bytes_after: made.bytes_after(),
             hole_bytes: 0,
             digests: Vec::new(),
             preserved: made.preserved.clone(),
@@ -152,13 +152,15 @@ impl<'a> Laid<'a> {
             |(b, path): &(Blueprint, PathBuf)| WrittenFile { path: path.clone(), bytes: b.len(), digests: Vec::new() };
         let mut report = self.report(outputs.iter().map(file).collect(), setting);
         // Of a compressed result the digests of its content are of use, and known already; else those of the file.
-        let whole: &[Algorithm] = if made.content.is_some() { &[] } else { &options.digests };
+        // A package with data files carries a digest of every block of them.
+        let has_own = made.content.is_some() || !made.data.is_empty();
+        let whole: &[Algorithm] = if has_own { &[] } else { &options.digests };
         let list: Vec<Output<'_>> = outputs.iter().map(|(b, p)| Output::new(b, p).with_digests(whole)).collect();
         let unwritable = |e: Error| match e.blame() {
             Blame::Request => place::refused(main, e),
             _ => advise(&what(item, target), &item.shown, target, e),
         };
-        setting.watch.begin(&format!("converting {}", item.stem), Some(made.blueprint.len()));
+        setting.watch.begin(&format!("converting {}", item.stem), Some(made.bytes_after()));
         let mut proven = None;
         let poured = setting.pour(&list, setting.door(), &mut |paths| {
             setting.watch.end();
@@ -178,7 +180,7 @@ impl<'a> Laid<'a> {
             (None, Some(first)) => first.digests.clone(),
             _ => Vec::new(),
         };
-        let parts = poured.len() - usize::from(made.beside.is_some());
+        let parts = poured.len() - usize::from(made.beside.is_some()) - made.data.len();
         let file = |p: pour::Poured| {
             let digests = if parts > 1 { p.digests } else { Vec::new() };
             WrittenFile { path: p.path, bytes: p.bytes, digests }

@@ -33,6 +33,8 @@ pub(crate) enum Back {
     Rom(SourceRef),
     /// All digests that it carries of itself hold.
     Seals,
+    /// It is a package with its data files, which hold a disc with these files.
+    Disc(Tree),
 }
 
 /// Makes the bytes of a small file for the name of the main one.
@@ -48,6 +50,8 @@ pub(crate) struct Beside {
 pub(crate) struct Made {
     pub(crate) blueprint: Blueprint,
     pub(crate) beside: Option<Beside>,
+    /// Further files, in a folder that is called as the main one with `.data` behind it: their names, and what they hold.
+    pub(crate) data: Vec<(String, Blueprint)>,
     pub(crate) preserved: String,
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) facts: Vec<(String, String)>,
@@ -66,6 +70,7 @@ impl Made {
         Self {
             blueprint,
             beside: None,
+            data: Vec::new(),
             preserved: preserved.into(),
             left_out: Vec::new(),
             facts: Vec::new(),
@@ -75,5 +80,10 @@ impl Made {
             notices: Vec::new(),
             content: None,
         }
+    }
+
+    /// Bytes of all its files but a small one beside the main one.
+    pub(crate) fn bytes_after(&self) -> u64 {
+        self.blueprint.len() + self.data.iter().map(|(_, blueprint)| blueprint.len()).sum::<u64>()
     }
 }

@@ -7,6 +7,7 @@ mod cartridge;
 pub(crate) mod cbm;
 pub mod choice;
 mod choose;
+mod content;
 mod disc;
 mod drive;
 mod folder;

@@ -22,8 +22,18 @@ const MOST_PARTS: u64 = 10_000;
 /// The same for a folder of parts, whose names have two digits.
 const MOST_IN_FOLDER: u64 = 100;
 
+/// What stands behind the name of a package in that of the folder with its data files.
+const DATA: &str = ".data";
+
 /// The main file of the result.
 pub(super) fn main_path(item: &Item, target: &Target, output: Option<&Path>, options: &Options) -> PathBuf {
+    if let Some(own) = target.place.map(|place| place(item, options)) {
+        return match output {
+            Some(path) if place::is_folder(path) => path.join(own),
+            Some(path) => path.to_owned(),
+            None => own,
+        };
+    }
     let is_joined = !options.join.is_empty() || options.odd.is_some();
     let chosen = table::choices().into_iter().filter(|c| options.given.has(c)).find_map(|c| c.word);
     let word = chosen.or(is_joined.then_some("joined")).unwrap_or("converted");
@@ -79,6 +89,9 @@ pub(super) fn outputs(
         }
         _ => outputs.push((made.blueprint.clone(), main.to_owned())),
     }
+    let mut folder = main.as_os_str().to_owned();
+    folder.push(DATA);
+    outputs.extend(made.data.iter().map(|(name, b)| (b.clone(), Path::new(&folder).join(name))));
     if let Some(beside) = &made.beside {
         let name = main.file_name().map(native::text).unwrap_or_default();
         let bytes = decanter_core::source::Bytes((beside.bytes)(&name));

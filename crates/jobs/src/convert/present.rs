@@ -129,7 +129,7 @@ fn pairs(back: &Back, opened: &Opened, file: &SourceRef) -> Result<Vec<(SourceRe
             };
             wanted.files().map(pair).collect::<Result<_, Error>>()?
         }
-        Back::RawSectors(..) | Back::Seals => Vec::new(),
+        Back::RawSectors(..) | Back::Seals | Back::Disc(_) => Vec::new(),
     })
 }
 

@@ -6,12 +6,14 @@ use super::packed;
 use crate::grouped;
 use crate::{Item, Setting};
 use decanter_core::compare::first_difference;
+use decanter_core::format::Beside;
 use decanter_core::role::Role;
 use decanter_core::source::{FileSource, SourceRef};
-use decanter_core::tree::Tree;
+use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::view::{Concat, Woven};
 use decanter_core::{Error, Result};
 use decanter_formats::optical::cd::{RawSectors, sector::RAW};
+use decanter_formats::package::x360::svod;
 use serde::Serialize;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -45,7 +47,7 @@ pub(super) fn prove(
     let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::own(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
     let written: SourceRef = match (split, parts.as_slice()) {
         (Some(Split::EvenOdd), [even, odd]) => Arc::new(Woven::new(even.clone(), odd.clone())?),
-        _ => Arc::new(Concat::new(parts)?),
+        _ => Arc::new(Concat::new(parts.clone())?),
     };
     let names = [item.stem.clone()];
     let opener = setting.opener(&item.keyring).with_names(&names);
@@ -107,6 +109,18 @@ pub(super) fn prove(
             let count = crate::verify::prove(&opened, setting)?;
             Ok(Proof::of(format!("read back: all {count} digests that it carries hold")))
         }
+        Back::Disc(wanted) => {
+            let beside = DataFiles(parts.iter().skip(1).cloned().collect());
+            let package = parts.first().ok_or_else(|| Error::Usage("there is no package".into()))?.clone();
+            let opened = opener.with_beside(&beside).open(package)?;
+            let found = opened.holds.tree.clone().unwrap_or_default();
+            setting.watch.begin("proving", Some(wanted.files().map(|(_, f)| f.len).sum::<u64>() * 2));
+            let count = same_files(wanted, &found, setting)?;
+            let checks = crate::verify::prove(&opened, setting)?;
+            Ok(Proof::of(format!(
+                "read back: all {count} files are identical, every block has its digest, and all {checks} checks hold"
+            )))
+        }
         Back::Files(wanted) => {
             let opened = opener.open(written)?;
             let found = opened.holds.tree.clone().unwrap_or_default();
@@ -121,6 +135,22 @@ pub(super) fn prove(
                 "read back: all {count} files are identical, and all {seals} digests and checks hold"
             )))
         }
+    }
+}
+
+/// The data files of a package that has not its name yet.
+struct DataFiles(Vec<SourceRef>);
+
+impl Beside for DataFiles {
+    fn find(&self, _name: &str) -> Result<Option<(String, SourceRef)>> {
+        Ok(None)
+    }
+
+    fn folder(&self, name: &str) -> Result<Option<(String, Tree)>> {
+        let node = |(index, source): (usize, &SourceRef)| {
+            Node::new(svod::data_name(index as u64), Kind::File(File::of(source.clone())), None)
+        };
+        Ok(Some((name.to_owned(), Tree { nodes: self.0.iter().enumerate().map(node).collect() })))
     }
 }
 

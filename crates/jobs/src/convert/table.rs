@@ -2,10 +2,10 @@
 
 use super::choice::{Choice, Choices};
 use super::target::Target;
-use super::{amiga, cartridge, cbm, disc, drive, folder, handheld, hybrid, moment, packed, playstation};
+use super::{amiga, cartridge, cbm, content, disc, drive, folder, handheld, hybrid, moment, packed, playstation};
 
 /// All targets, family by family, with what they are for.
-static FAMILIES: [(&str, &[Target]); 11] = [
+static FAMILIES: [(&str, &[Target]); 12] = [
     ("images", &disc::TARGETS),
     ("images", &folder::TARGETS),
     ("compressed images", &packed::TARGETS),
@@ -17,6 +17,7 @@ static FAMILIES: [(&str, &[Target]); 11] = [
     ("packages", &handheld::TARGETS),
     ("packages", &hybrid::TARGETS),
     ("packages", &playstation::TARGETS),
+    ("packages", &content::TARGETS),
 ];
 
 /// What the targets that have a choice are for, each once.

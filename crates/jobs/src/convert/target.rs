@@ -5,6 +5,7 @@ use super::made::Made;
 use super::{Options, open};
 use crate::{Failure, Item, Setting};
 use decanter_core::{Error, Result, SECTOR};
+use std::path::PathBuf;
 
 /// Something that sources can become.
 pub struct Target {
@@ -41,6 +42,8 @@ pub struct Target {
     pub(super) needs: fn(&Item) -> &'static str,
     /// Whether it is meant where no target is named.
     pub(super) is_meant: fn(&Item, &Target, &Options) -> bool,
+    /// What it is called where only a folder is given, or nothing; `None` where that is the source's name.
+    pub(super) place: Option<fn(&Item, &Options) -> PathBuf>,
     /// Lays it out.
     pub(super) lay: fn(&Item, &Target, &Options, &Setting<'_>) -> Result<Made>,
 }
@@ -67,6 +70,7 @@ impl Target {
         accepts: |_, _| None,
         needs: |_| "",
         is_meant: |_, _, _| false,
+        place: None,
         lay: |_, target, _, _| Err(Error::unsupported(target.id, "making a new one")),
     };
 

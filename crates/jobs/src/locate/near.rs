@@ -11,6 +11,7 @@ use decanter_core::source::SourceRef;
 use decanter_core::store::{self, MetKind, Store};
 use decanter_core::tree::{Content, File, Kind, Node, Tree, below};
 use decanter_core::{Error, Keyring, Notice, Result};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// What is known of the surroundings of a source: files in the same folder, on this machine and in containers.
@@ -33,7 +34,12 @@ pub(super) enum Near<'a> {
 impl Near<'_> {
     pub(super) fn inside(tree: &Tree, path: &str) -> Self {
         let folder = path.trim_matches('/').rsplit_once('/').map_or("", |(f, _)| f);
-        let inside = |n: &Node| n.path.rsplit_once('/').map_or("", |(f, _)| f) == folder;
+        // What is beside it, and what is in the folders beside it.
+        let parent = |path: &str| path.rfind('/');
+        let inside = |n: &Node| {
+            let own = parent(&n.path).map_or("", |at| &n.path[..at]);
+            own == folder || !own.is_empty() && parent(own).map_or("", |at| &own[..at]) == folder
+        };
         let nodes = tree.nodes.iter().filter(|n| inside(n)).cloned().collect();
         Self::Inside(Tree { nodes }, folder.to_owned())
     }
@@ -45,10 +51,48 @@ impl Beside for Near<'_> {
         let fits = |name: &str| name.to_lowercase().ends_with(&wanted);
         let mut names: Vec<String> = match self {
             Self::Store(_, _, names) => names.iter().filter(|n| fits(n)).cloned().collect(),
-            Self::Inside(tree, _) => tree.files().map(|(n, _)| n.name().to_owned()).filter(|n| fits(n)).collect(),
+            Self::Inside(tree, folder) => {
+                direct(tree, folder).map(|n| n.name().to_owned()).filter(|n| fits(n)).collect()
+            }
         };
         names.sort();
         names
+    }
+
+    fn folder(&self, name: &str) -> Result<Option<(String, Tree)>> {
+        match self {
+            Self::Store(store, folder, names) => {
+                let Some(found) = one_of(names.iter().map(String::as_str), name) else { return Ok(None) };
+                let path = store::join(folder, found);
+                if !store.is_folder(&path)? {
+                    return Ok(None);
+                }
+                let mut tree = Tree::default();
+                for name in store.names(&path, MOST_FILES) {
+                    let path = store::join(&path, &name);
+                    if !store.is_folder(&path)? {
+                        let file = File::of(store.open_later(&path)?);
+                        tree.nodes.push(Node::new(name, Kind::File(file), None));
+                    }
+                }
+                Ok(Some((found.to_owned(), tree)))
+            }
+            Self::Inside(tree, folder) => {
+                // Archives need not name their folders.
+                let below_it = |path: &str| {
+                    let rest = if folder.is_empty() { path } else { path.strip_prefix(folder)?.strip_prefix('/')? };
+                    rest.split_once('/').map(|(f, n)| (f.to_owned(), n.to_owned()))
+                };
+                let unique: BTreeSet<String> =
+                    tree.files().filter_map(|(n, _)| below_it(&n.path)).map(|(f, _)| f).collect();
+                let Some(found) = one_of(unique.iter().map(String::as_str), name) else { return Ok(None) };
+                let own = |(n, file): (&Node, &File)| {
+                    let (_, name) = below_it(&n.path).filter(|(f, _)| f == found)?;
+                    Some(Node::new(name, Kind::File(file.clone()), n.modified))
+                };
+                Ok(Some((found.to_owned(), Tree { nodes: tree.files().filter_map(own).collect() })))
+            }
+        }
     }
 
     fn find(&self, name: &str) -> Result<Option<(String, SourceRef)>> {
@@ -60,13 +104,19 @@ impl Beside for Near<'_> {
                 Ok(Some((found.to_owned(), store.open(&store::join(folder, found))?)))
             }
             Self::Inside(tree, folder) => {
-                let Some(found) = one_of(tree.nodes.iter().map(Node::name), name) else { return Ok(None) };
+                let Some(found) = one_of(direct(tree, folder).map(Node::name), name) else { return Ok(None) };
                 let path = below(folder, found);
                 let file = tree.find(&path).and_then(Node::file);
                 file.map(|f| Ok((found.to_owned(), f.source()?.clone()))).transpose()
             }
         }
     }
+}
+
+/// The files of a folder in a container.
+fn direct<'a>(tree: &'a Tree, folder: &'a str) -> impl Iterator<Item = &'a Node> + Clone {
+    let parent = move |n: &&Node| n.path.rsplit_once('/').map_or("", |(f, _)| f) == folder;
+    tree.nodes.iter().filter(|n| n.file().is_some()).filter(parent)
 }
 
 /// The name that is `wanted`, or else the only one that differs in case alone.

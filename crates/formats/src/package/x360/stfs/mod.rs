@@ -1,0 +1,76 @@
+//! STFS: files in blocks of 4 KiB, with tables of their digests between them. Layout: docs/formats/stfs.md.
+
+mod compose;
+mod files;
+pub mod place;
+mod proof;
+mod tables;
+
+pub use compose::compose;
+
+use super::header::{BLOCK, Header};
+use super::raw::{StfsVolume, le24};
+use crate::noticed::Noticed;
+use decanter_core::format::Opener;
+use decanter_core::opened::Opened;
+use decanter_core::source::SourceRef;
+use decanter_core::{Error, Result};
+use place::{MOST_BLOCKS, Places};
+use std::sync::Arc;
+use tables::Tables;
+use zerocopy::FromBytes;
+
+/// Flags of the descriptor.
+const ONE_COPY: u8 = 1;
+const TOP_IS_SECOND: u8 = 2;
+
+/// Opens the volume of a package: its files, and what proves them.
+///
+/// # Errors
+/// [`Error::Malformed`] for a descriptor that cannot be right, and what reading fails with.
+pub(super) fn open(opened: &mut Opened, header: &Header, source: &SourceRef, opener: &Opener<'_>) -> Result<()> {
+    let malformed = |what: String, at: u64| Error::malformed(super::ID, what, at);
+    let (volume, _) = StfsVolume::read_from_prefix(&header.head.volume)
+        .map_err(|_| malformed("no volume descriptor".into(), 0x379))?;
+    let blocks = u64::from(volume.blocks.get());
+    if blocks > MOST_BLOCKS {
+        return Err(malformed(format!("a volume of {blocks} blocks"), 0x395));
+    }
+    let table = (u64::from(le24(volume.table_first)), u64::from(volume.table_blocks.get()));
+    if table.1 > blocks {
+        return Err(malformed(format!("a file table of {} blocks in a volume of {blocks}", table.1), 0x37c));
+    }
+    let places = Places { copies: if volume.flags & ONE_COPY != 0 { 1 } else { 2 } };
+    let top = (volume.top_digest, volume.flags & TOP_IS_SECOND != 0);
+    let tables = Arc::new(Tables::new(source.clone(), header.end(), places, blocks, top));
+    let mut noticed = Noticed::default();
+    let found = files::read(source, &tables, table, &mut noticed, opener)?;
+    opened.fact("blocks", format!("{blocks}, {} free", volume.free.get()));
+    let levels = Places::top(blocks) + 1;
+    opened.fact(
+        "tables",
+        format!(
+            "{levels} {}, {}",
+            if levels == 1 { "level" } else { "levels" },
+            match places.copies {
+                1 => "each once",
+                _ => "each twice",
+            }
+        ),
+    );
+    opened.extent.unit = Some(BLOCK);
+    opened.extent.promised_len = Some(match blocks {
+        0 => header.end(),
+        _ => header.end() + last_of(&tables, &found) * BLOCK,
+    });
+    opened.told.notices.extend(noticed.into_notices());
+    proof::add(opened, &tables, &found, source, u64::from(volume.free.get()));
+    opened.holds.tree = Some(found.tree);
+    Ok(())
+}
+
+/// Where the last block ends that belongs to something: free ones at the end need not be there.
+fn last_of(tables: &Tables, found: &files::Found) -> u64 {
+    let ends = found.owners.iter().flat_map(|o| &o.runs).map(|run| run.end).filter(|end| *end > 0);
+    ends.map(|end| tables.places.block(end - 1) + 1).max().unwrap_or(0)
+}
