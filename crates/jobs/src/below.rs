@@ -4,7 +4,7 @@ use crate::Setting;
 use decanter_core::Error;
 use decanter_core::split;
 use decanter_core::store::{self, MetKind};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// What was found below a folder, in the order of names.
 #[derive(Default)]
@@ -22,6 +22,7 @@ impl Below {
     pub(crate) fn of(folder: &str, setting: &Setting<'_>) -> Self {
         let mut below = Self::with_parts(folder, setting);
         below.leave_out_later_parts();
+        below.leave_out_data_files();
         below
     }
 
@@ -39,6 +40,18 @@ impl Below {
         });
         below.failed.extend(walked.err().map(|error| (folder.to_owned(), error)));
         below
+    }
+
+    /// The data files of a package with a disc are read with it: `NAME.data/Data0000` beside `NAME`.
+    fn leave_out_data_files(&mut self) {
+        let all: HashSet<String> = self.files.iter().cloned().collect();
+        let is_of_one = |path: &str| {
+            let digits = store::name_of(path).strip_prefix("Data")?;
+            let is_numbered = digits.len() == 4 && digits.bytes().all(|b| b.is_ascii_digit());
+            let package = store::folder_of(path).strip_suffix(".data")?;
+            (is_numbered && all.contains(package)).then_some(())
+        };
+        self.files.retain(|path| is_of_one(path).is_none());
     }
 
     fn leave_out_later_parts(&mut self) {

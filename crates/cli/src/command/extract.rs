@@ -39,6 +39,9 @@ pub struct Extract {
     /// Keep what the overlay replaces in this folder; laid over the result, it undoes the overlay
     #[arg(long, value_name = "DIR", requires = "overlay", hide_short_help = true)]
     originals: Option<PathBuf>,
+    /// Of a content package: put TITLEID/KIND/NAME in front of its files, as emulators expect it
+    #[arg(long)]
+    content_tree: bool,
     /// Fail if there is no description to hold the files against; one next to the source is used in any case
     #[arg(long)]
     verify: bool,
@@ -65,6 +68,7 @@ impl Run for Extract {
             originals: self.originals.clone(),
             verify: self.verify,
             against: self.against.clone(),
+            content_tree: self.content_tree,
         };
         let output = self.output.as_deref();
         let sources = self.sources.all(&setting)?;

@@ -133,6 +133,9 @@ fn show_groups(page: &mut Page, report: &IdentifyReport) {
         for (address, kind) in &group.members {
             page.line(format!("  {address}: {kind}"));
         }
+        for missing in &group.missing {
+            page.line(format!("  {}missing{}: {missing}", style::BAD, style::PLAIN));
+        }
     }
 }
 

@@ -8,9 +8,10 @@ use crate::render::{Manner, Page, count, exact, number, style};
 use clap::Args;
 use clap::Subcommand;
 use decanter_core::native;
-use decanter_jobs::Answer;
+use decanter_formats::package::x360::stfs::Change;
 use decanter_jobs::save::{self, Swap};
 use decanter_jobs::save::{MoveReport, ShowReport};
+use decanter_jobs::{Answer, Failure, extract};
 use std::io::Write;
 use std::path::PathBuf;
 
@@ -29,24 +30,28 @@ pub enum Save {
         rom: Option<String>,
     },
     /// Write the content of the save memory, as a cartridge has it, into a new file
-    #[command(after_help = "Example:  decanter save export saltmarsh/drawer/Fogbell.sav -o raw.sav\n\n\
+    #[command(after_help = "Examples:  decanter save export saltmarsh/drawer/Fogbell.sav -o raw.sav\n           \
+        decanter save export saltmarsh/content/Rowing.save -o rowing-save\n\n\
         Clocks, filler, repetitions and other memories of an emulator's file are left out. Nothing is replaced, ever.")]
     Export {
-        /// An emulator's save file, or the block that a console keeps for its GBA mode
+        /// An emulator's save file, the block that a console keeps for its GBA mode, or a package of the 360 generation
         #[arg(value_name = "SAVE", value_parser = native())]
         file: String,
-        /// The file to write
+        /// The file to write; of a package the folder for its files
         #[arg(short, long, value_name = "FILE")]
         output: PathBuf,
         #[command(flatten)]
         more: SaveArgs,
     },
     /// Put the content of a save memory into a copy of an emulator's file
-    #[command(after_help = "Example:  decanter save import raw.sav --into saltmarsh/drawer/Fogbell.sav -o new.sav\n\n\
+    #[command(
+        after_help = "Examples:  decanter save import raw.sav --into saltmarsh/drawer/Fogbell.sav -o new.sav\n           \
+        decanter save import rowing-save --into saltmarsh/content/Rowing.save -o Rowing.new\n\n\
         Always writes a new file, and says the digest of the old and the new save. Without --into a plain file of the\n\
-        size of the ROM's memory is written. Nothing is replaced, ever.")]
+        size of the ROM's memory is written. Nothing is replaced, ever."
+    )]
     Import {
-        /// The save as the cartridge has it
+        /// The save as the cartridge has it; for a package of the 360 generation the folder with its files
         #[arg(value_name = "SAVE", value_parser = native())]
         file: String,
         /// The emulator's file, or the block of a console, that a copy is made of
@@ -58,6 +63,15 @@ pub enum Save {
         /// Fill a save that is too short with 0xff, as an empty memory has it, instead of refusing it
         #[arg(long)]
         pad: bool,
+        /// In a package: another profile, 16 hexadecimal digits [default: that of the copied one]
+        #[arg(long, value_name = "HEX", value_parser = digits::<8>)]
+        profile_id: Option<[u8; 8]>,
+        /// In a package: another console, ten hexadecimal digits [default: that of the copied one]
+        #[arg(long, value_name = "HEX", value_parser = digits::<5>)]
+        console_id: Option<[u8; 5]>,
+        /// In a package: another device, 40 hexadecimal digits [default: that of the copied one]
+        #[arg(long, value_name = "HEX", value_parser = digits::<20>)]
+        device_id: Option<[u8; 20]>,
         #[command(flatten)]
         more: SaveArgs,
     },
@@ -88,12 +102,42 @@ fn title_id(text: &str) -> Result<u64, String> {
         .ok_or_else(|| "sixteen hexadecimal digits are needed".to_owned())
 }
 
+/// Reads an id of so many bytes.
+fn digits<const N: usize>(text: &str) -> Result<[u8; N], String> {
+    let mut own = [0; N];
+    match decanter_core::digest::unhex(text, &mut own).map(|found| found.len()) {
+        Some(len) if len == N => Ok(own),
+        _ => Err(format!("{} hexadecimal digits are needed", 2 * N)),
+    }
+}
+
 /// Reads how bytes are swapped.
 fn swap(text: &str) -> Result<Swap, String> {
     match text {
         "2" => Ok(Swap::Pairs),
         "4" => Ok(Swap::Words),
         _ => Err("use 2 for pairs or 4 for groups of four".into()),
+    }
+}
+
+/// What is told of options that do not go with the save that was given.
+fn no_meaning(verb: &str, what: &str) -> Failure {
+    Failure::usage(format!("cannot {verb} the save"), format!("{what} has no meaning for it"))
+        .hint("\"decanter help save\" says what each option is for: leave it out")
+}
+
+/// Fails for options of memories where there is a package.
+fn check_plain(more: &SaveArgs, verb: &str) -> Result<(), Failure> {
+    let SaveArgs { rom, part, swap, title } = more;
+    let given = [
+        ("--rom", rom.is_some()),
+        ("--part", part.is_some()),
+        ("--swap", swap.is_some()),
+        ("--title", title.is_some()),
+    ];
+    match given.iter().find(|(_, is_given)| *is_given) {
+        Some((name, _)) => Err(no_meaning(verb, name)),
+        None => Ok(()),
     }
 }
 
@@ -112,8 +156,32 @@ impl Run for Save {
                 with.show(out, &report, |page| show(page, &report, with.manner()))?;
                 return Ok(code_of_answer(if report.misfit { Answer::No } else { Answer::Yes }));
             }
+            Self::Export { file, output, more } if save::is_package(file, &with.setting(None)?) => {
+                check_plain(more, "export")?;
+                let setting = with.setting(None)?;
+                let (report, answer) = extract::extract(file, Some(output), &extract::Options::default(), &setting)?;
+                with.show(out, &report, |page| {
+                    super::extract::show_extract(page, &report, with.took(), with.manner())
+                })?;
+                return Ok(code_of_answer(answer));
+            }
+            Self::Import { file, into: Some(into), output, pad, profile_id, console_id, device_id, more }
+                if save::is_package(into, &with.setting(None)?) =>
+            {
+                check_plain(more, "import")?;
+                if *pad {
+                    return Err(no_meaning("import", "--pad").into());
+                }
+                let change = Change { console_id: *console_id, profile_id: *profile_id, device_id: *device_id };
+                save::import_files(file, into, output, &change, &with.setting(None)?)?
+            }
+            Self::Import { profile_id, console_id, device_id, .. }
+                if profile_id.is_some() || console_id.is_some() || device_id.is_some() =>
+            {
+                return Err(no_meaning("import", "--profile-id, --console-id and --device-id").into());
+            }
             Self::Export { file, output, more } => save::export(file, output, &options(more), &with.setting(None)?)?,
-            Self::Import { file, into, output, pad, more } => {
+            Self::Import { file, into, output, pad, more, .. } => {
                 let options = save::Options { pad: *pad, ..options(more) };
                 save::import(file, into.as_deref(), output, &options, &with.setting(None)?)?
             }
@@ -176,6 +244,8 @@ pub fn show_moved(page: &mut Page, report: &MoveReport, manner: Manner) {
     if let Some(old) = &report.old {
         page.row("old save", format!("{} {}", old.algorithm.name(), old.hex()));
     }
-    page.row("new save", format!("{} {}", report.new.algorithm.name(), report.new.hex()));
+    if let Some(new) = &report.new {
+        page.row("new save", format!("{} {}", new.algorithm.name(), new.hex()));
+    }
     page.notices(&report.notices, manner)
 }

@@ -1,6 +1,6 @@
 //! The files of many sources, each in a folder of its own.
 
-use super::{ExtractReport, Options, copy, done, has_none};
+use super::{ExtractReport, Options, content, copy, done, has_none};
 use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work};
 use crate::{Answer, Failure, Setting, locate, place};
 use decanter_core::{Error, native, tell};
@@ -63,6 +63,9 @@ fn one(
     };
     let fail = |e| Failure::new(format!("cannot extract \"{}\"", found.address), e);
     item.opened.look_inside().map_err(fail)?;
+    if options.content_tree {
+        content::lay_out(&mut item)?;
+    }
     if let Some(trouble) = item.opened.closed_by() {
         return Err(fail(trouble.clone().into()));
     }

@@ -1,5 +1,6 @@
 //! Copies files out, decrypting and inflating on the way: each byte is written once, and nothing else is.
 
+mod content;
 mod known;
 mod many;
 mod onto;
@@ -81,6 +82,8 @@ pub struct Options {
     pub verify: bool,
     /// Descriptions; when there are none, one that lies next to the source is taken.
     pub against: Vec<String>,
+    /// Lay the files of a content package out as emulators expect them.
+    pub content_tree: bool,
 }
 
 /// A file with another name than in the source.
@@ -117,8 +120,11 @@ pub fn extract(
     options: &Options,
     setting: &Setting<'_>,
 ) -> Result<(ExtractReport, Answer), Failure> {
-    let item = open(shown, setting)?;
+    let mut item = open(shown, setting)?;
     let folder = place::folder(&item, folder);
+    if options.content_tree {
+        content::lay_out(&mut item)?;
+    }
     copy(&item, folder, options, false, setting).map(|copied| done(copied.report))
 }
 

@@ -35,6 +35,10 @@ pub fn extract_onto(
 ) -> Result<StreamReport, Failure> {
     let item = open(shown, setting)?;
     let fail = |e| Failure::new(format!("cannot extract \"{shown}\""), e);
+    if options.content_tree {
+        let why = "--content-tree lays out a folder, and standard output is none";
+        return Err(Failure::usage(format!("cannot extract \"{shown}\""), why).hint("give a folder with -o"));
+    }
     let nodes = wanted(&item, options, setting)?;
     let files: Vec<_> = nodes.iter().filter_map(|node| Some((*node, node.file()?))).collect();
     let [(node, file)] = files[..] else {

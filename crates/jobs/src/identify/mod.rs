@@ -64,6 +64,8 @@ pub struct Group {
     pub title: String,
     /// The members: address, and what it is.
     pub members: Vec<(String, String)>,
+    /// Discs of the set that are not among them.
+    pub missing: Vec<String>,
 }
 
 /// What one source is.
@@ -234,11 +236,28 @@ fn groups(sources: &[Identity]) -> Vec<Group> {
                     group.title = title;
                 }
             }
-            None => groups.push(Group { name, title, members: vec![member] }),
+            None => groups.push(Group { name, title, members: vec![member], missing: Vec::new() }),
         }
     }
-    groups.retain(|g| g.members.len() > 1);
+    for group in &mut groups {
+        group.missing = missing_discs(group, sources);
+    }
+    groups.retain(|g| g.members.len() > 1 || !g.missing.is_empty());
     groups
+}
+
+/// Discs that the members of a group count, and that are not there.
+fn missing_discs(group: &Group, sources: &[Identity]) -> Vec<String> {
+    let is_member = |s: &&Identity| s.belongs.as_ref().is_some_and(|b| b.to == group.name);
+    let disc = |s: &Identity| -> Option<(u32, u32)> {
+        let text = &s.facts.iter().find(|f| f.name == "disc")?.value;
+        let (number, count) = text.split_once(" of ")?;
+        Some((number.parse().ok()?, count.parse().ok()?))
+    };
+    let there: Vec<(u32, u32)> = sources.iter().filter(is_member).filter_map(disc).collect();
+    let count = there.iter().map(|(_, count)| *count).max().unwrap_or(0);
+    let is_missing = |number: &u32| !there.iter().any(|(own, _)| own == number);
+    (1..=count).filter(is_missing).map(|number| format!("disc {number} of {count}")).collect()
 }
 
 /// Titles of all sources, put together; what is damaged of them is told with them.

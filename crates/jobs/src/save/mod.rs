@@ -1,6 +1,9 @@
 //! Saved games: what a file with save memory is, out of the layouts of emulators and into them.
 
 mod console;
+mod package;
+
+pub use package::{import_files, is_package};
 
 pub use console::CopyReport;
 
@@ -92,7 +95,7 @@ pub struct MoveReport {
     /// Digest of the content before, where something is replaced.
     pub old: Option<Digest>,
     /// Digest of the content now.
-    pub new: Digest,
+    pub new: Option<Digest>,
     /// True when nothing was written because only a rehearsal was asked for.
     pub dry_run: bool,
     /// What was noticed on the way.
@@ -329,7 +332,7 @@ pub fn import(
         let bytes = save::put(&file, &holder, options.part.as_deref(), memory.as_ref(), &content).map_err(fail)?;
         let mut report =
             blank("decanter.save-import/1", shown, Some(into), words(&holder.layout), output, &bytes, setting);
-        (report.old, report.new) = (Some(digests.0), digests.1);
+        (report.old, report.new) = (Some(digests.0), Some(digests.1));
         report.notices = notices;
         return write(report, bytes, setting);
     }
@@ -412,7 +415,7 @@ fn blank(
         target: place::file(Some(output), &format!("{}.sav", place::stem_of_shown(shown))),
         bytes: bytes.len() as u64,
         old: None,
-        new: of_bytes(Algorithm::Sha1, bytes),
+        new: Some(of_bytes(Algorithm::Sha1, bytes)),
         dry_run: setting.dry_run,
         notices: Vec::new(),
     }

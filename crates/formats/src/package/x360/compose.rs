@@ -1,10 +1,12 @@
 //! Headers of new packages.
 
-use super::header::{BLOCK, HASHED_FROM, HEAD_AT, NAME, NAMES_AT, PICTURE_PLACES, PICTURES_AT};
+use super::header::{BLOCK, HASHED_FROM, HEAD_AT, Header, NAME, NAMES_AT, PICTURE_PLACES, PICTURES_AT};
 use super::header::{LANGUAGES, PUBLISHER_AT, SHORT_NAME, Signer, TITLE_AT, TRANSFER_AT};
 use super::raw::{Head, License};
+use super::stfs::Change;
 use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::{Error, Result};
+use std::ops::Range;
 use zerocopy::{FromZeros, IntoBytes};
 
 /// Where the descriptions stand.
@@ -17,6 +19,8 @@ const MORE_AT: [u64; 2] = [0x541a, 0x941a];
 pub const MOST_PICTURE: usize = 0x3d00;
 /// Bytes of a certificate, which is all zeros.
 const CERTIFICATE: u16 = 0x1a8;
+/// The signature of a console, behind its certificate.
+const CONSOLE_SIGNATURE: Range<usize> = 0x1ac..HEAD_AT as usize;
 /// Bytes of a header without an installer area, and with one.
 const SHORT: u32 = 0x971a;
 const LONG: u32 = 0xad0e;
@@ -146,6 +150,23 @@ pub(super) fn header(making: &Making, volume: &Described) -> Result<Vec<u8>> {
     }
     close(&mut bytes);
     Ok(bytes)
+}
+
+/// Makes the header of a package that of one with another volume: what is not changed stays, the signature becomes zeros.
+pub(super) fn change(bytes: &mut [u8], old: &Header, change: &Change, volume: &Described) {
+    let mut head = old.head;
+    head.volume = volume.descriptor;
+    head.content_len.set(volume.content_len);
+    head.console_id = change.console_id.unwrap_or(head.console_id);
+    head.profile_id = change.profile_id.unwrap_or(head.profile_id);
+    head.device_id = change.device_id.unwrap_or(head.device_id);
+    bytes[HEAD_AT as usize..NAMES_AT as usize].copy_from_slice(head.as_bytes());
+    let signature = if old.signer == Signer::Console { CONSOLE_SIGNATURE } else { 4..HEAD_AT as usize };
+    bytes[signature].fill(0);
+    if let (Signer::Console, Some(id)) = (old.signer, change.console_id) {
+        bytes[6..11].copy_from_slice(&id);
+    }
+    close(bytes);
 }
 
 /// Puts the digest of a header in its place.

@@ -26,13 +26,14 @@ pub(super) fn tell(opened: &mut Opened, header: &Header, source: &SourceRef) -> 
     let head = &header.head;
     let names = header.names();
     let (name, title) = (names.first().map(|(_, n)| n.clone()).unwrap_or_default(), header.title());
-    opened.titled(if name.is_empty() { title.clone() } else { name.clone() });
+    opened.titled(if name.is_empty() { title.clone() } else { name });
+    let of = if opened.identity.title.as_ref() == Some(&title) { String::new() } else { title };
+    opened.fact("of title", of);
     let id = header.title_id();
     opened.identified(if id == 0 { String::new() } else { title_id(id) });
     let (_, part) = kind::of(header.content_type());
     if id != 0 {
-        let of = if title.is_empty() { format!("title {id:08X}") } else { format!("{title} ({id:08X})") };
-        opened.belonging(of, part);
+        opened.belonging(format!("title {id:08X}"), part);
     }
     opened.fact("kind", header.what());
     opened.fact("publisher", header.publisher());

@@ -5,7 +5,7 @@ use super::place::{ENTRIES, MOST_BLOCKS, Places};
 use super::tables::END;
 use crate::package::x360::ID;
 use crate::package::x360::compose::{self, Described, Making};
-use crate::package::x360::header::{BLOCK, Signer};
+use crate::package::x360::header::{BLOCK, Header, Signer};
 use crate::package::x360::raw::{FileEntry, HashEntry, StfsVolume, to_le24};
 use crate::time;
 use decanter_core::blueprint::Blueprint;
@@ -37,14 +37,65 @@ const MOST_ENTRIES: usize = ROOT as usize;
 /// # Errors
 /// [`Error::Unsupported`] for what the volume has no place for; what reading the files for their digests fails with.
 pub fn compose(tree: &Tree, making: &Making, watch: &dyn Watch) -> Result<Blueprint> {
+    // A console writes into what it has signed itself, and needs two copies of each table for it.
+    let copies = if making.signer == Signer::Console { 2 } else { 1 };
+    let laid = lay(tree, Places { copies }, watch)?;
+    let header = compose::header(making, &laid.described)?;
+    laid.behind(header)
+}
+
+/// What of a header is another one in a copy with other files: all else is kept.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Change {
+    /// Console id, of the header and of the certificate.
+    pub console_id: Option<[u8; 5]>,
+    /// Profile id.
+    pub profile_id: Option<[u8; 8]>,
+    /// Device id.
+    pub device_id: Option<[u8; 20]>,
+}
+
+/// A package with the header of another one, and the files of `tree`. Its signature becomes zeros.
+///
+/// # Errors
+/// As [`compose`].
+pub fn rebuild(old: &Header, change: &Change, tree: &Tree, watch: &dyn Watch) -> Result<Blueprint> {
+    let copies = if old.head.volume[2] & 1 == 1 { 1 } else { 2 };
+    let laid = lay(tree, Places { copies }, watch)?;
+    let mut bytes = old.bytes.clone();
+    bytes.resize(old.end() as usize, 0);
+    compose::change(&mut bytes, old, change, &laid.described);
+    laid.behind(bytes)
+}
+
+/// A volume that is laid out.
+struct Laid {
+    described: Described,
+    /// Its parts, each with the block that it begins at.
+    parts: Vec<(u64, SourceRef)>,
+}
+
+impl Laid {
+    /// The package, whose header is `header`.
+    fn behind(self, header: Vec<u8>) -> Result<Blueprint> {
+        let mut blueprint = Blueprint::of(Arc::new(Bytes(header)));
+        let mut end = 0;
+        for (at, part) in self.parts {
+            blueprint.fill(0, (at - end) * BLOCK);
+            end = at + part.len() / BLOCK;
+            blueprint.source(part);
+        }
+        Ok(blueprint)
+    }
+}
+
+fn lay(tree: &Tree, places: Places, watch: &dyn Watch) -> Result<Laid> {
     let listed = list(tree)?;
     let data = listed.data()?;
     let blocks = data.len() / BLOCK;
     if blocks > MOST_BLOCKS {
         return Err(Error::unsupported(ID, format!("a volume of {blocks} blocks (the most is {MOST_BLOCKS})")));
     }
-    // A console writes into what it has signed itself, and needs two copies of each table for it.
-    let places = Places { copies: if making.signer == Signer::Console { 2 } else { 1 } };
     let lowest = entries(&data, blocks, &listed.lasts, watch)?;
     let (tables, top) = tables(lowest, blocks);
     let descriptor = StfsVolume {
@@ -57,15 +108,9 @@ pub fn compose(tree: &Tree, making: &Making, watch: &dyn Watch) -> Result<Bluepr
         blocks: (blocks as u32).into(),
         free: 0.into(),
     };
-    let mut volume = Described {
-        descriptor: [0; 0x24],
-        kind: 0,
-        content_len: places.end(blocks) * BLOCK,
-        data_files: 0,
-        data_len: 0,
-    };
-    volume.descriptor.copy_from_slice(descriptor.as_bytes());
-    let mut blueprint = Blueprint::of(Arc::new(Bytes(compose::header(making, &volume)?)));
+    let content_len = places.end(blocks) * BLOCK;
+    let mut described = Described { descriptor: [0; 0x24], kind: 0, content_len, data_files: 0, data_len: 0 };
+    described.descriptor.copy_from_slice(descriptor.as_bytes());
     let mut parts: Vec<(u64, SourceRef)> = Vec::new();
     for (level, number, bytes) in tables {
         let table: SourceRef = Arc::new(Bytes(bytes));
@@ -77,13 +122,7 @@ pub fn compose(tree: &Tree, making: &Making, watch: &dyn Watch) -> Result<Bluepr
         parts.push((places.block(first), Arc::new(Slice::new(data.clone(), first * BLOCK, count * BLOCK)?)));
     }
     parts.sort_by_key(|(at, _)| *at);
-    let mut end = 0;
-    for (at, part) in parts {
-        blueprint.fill(0, (at - end) * BLOCK);
-        end = at + part.len() / BLOCK;
-        blueprint.source(part);
-    }
-    Ok(blueprint)
+    Ok(Laid { described, parts })
 }
 
 /// The file table, and the files behind it.

@@ -63,8 +63,10 @@ pub(super) fn open(opened: &mut Opened, header: &Header, source: &SourceRef, ope
     }
     let files = Files { files: find(header, source, blocks, opener)?, blocks, top: volume.top_digest };
     let is_enhanced = volume.features & ENHANCED != 0;
-    opened
-        .fact("disc", format!("{} blocks, {} layout", grouped(blocks), if is_enhanced { "enhanced" } else { "plain" }));
+    opened.fact(
+        "volume",
+        format!("{} blocks, {} layout", grouped(blocks), if is_enhanced { "enhanced" } else { "plain" }),
+    );
     let bytes: u64 = files.files.iter().map(|f| f.len).sum();
     let (number, size) = (count(files.files.len() as u64, "file", "files"), grouped(bytes));
     opened.fact("data files", format!("{number}, {size} bytes"));
