@@ -10,6 +10,7 @@ mod disc;
 mod handheld;
 pub mod hybrid;
 mod machines;
+mod rowing;
 mod shelf;
 
 pub use disc::{Disc, Kelp};
@@ -89,6 +90,25 @@ pub struct Collection {
     pub shelf: PathBuf,
     /// What belongs to the big console.
     pub console: Console,
+    /// What was downloaded for another one.
+    pub downloads: Downloads,
+}
+
+/// What belongs to the 360 generation.
+#[derive(Debug, Clone, serde::Serialize)]
+pub struct Downloads {
+    /// The folder.
+    pub folder: PathBuf,
+    /// A disc.
+    pub disc: PathBuf,
+    /// The same as it was downloaded: a cabinet with a package that has a disc.
+    pub cabinet: PathBuf,
+    /// The first of two discs as an installed package.
+    pub installed: PathBuf,
+    /// An add-on.
+    pub add_on: PathBuf,
+    /// A saved game.
+    pub save: PathBuf,
 }
 
 /// What belongs to the big console.
@@ -271,6 +291,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let bench = bench(folder, &put)?;
     let shelf = hybrid_shelf(folder, &put)?;
     let console = console(folder, &put)?;
+    let downloads = downloads(folder, &put)?;
     Ok(Collection {
         image,
         archive,
@@ -292,6 +313,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         bench,
         shelf,
         console,
+        downloads,
     })
 }
 
@@ -319,6 +341,22 @@ fn console(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> 
         game,
         stick,
     })
+}
+
+/// Fills the folder of downloads.
+fn downloads(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Result<Downloads> {
+    let place = folder.join("downloads");
+    let mut paths = Vec::new();
+    for (path, bytes) in rowing::all()? {
+        let target = place.join(&path);
+        let around = target.parent().unwrap_or(&place);
+        std::fs::create_dir_all(around).map_err(|e| Error::io("make folder", around, e))?;
+        paths.push(put(&format!("downloads/{path}"), &Blueprint::of(Arc::new(Bytes(bytes))))?);
+    }
+    paths.retain(|path| path.file_stem().is_none_or(|stem| !stem.to_string_lossy().starts_with("Data0")));
+    let [disc, cabinet, installed, add_on, save] =
+        <[PathBuf; 5]>::try_from(paths).map_err(|_| Error::Usage("the downloads lack one".into()))?;
+    Ok(Downloads { folder: place, disc, cabinet, installed, add_on, save })
 }
 
 /// Fills the drawer of cartridges.

@@ -80,6 +80,7 @@ fn report(made: &Collection) -> serde_json::Value {
         "bench": made.bench,
         "shelf": made.shelf,
         "console": made.console,
+        "downloads": made.downloads,
     })
 }
 
@@ -109,6 +110,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
         (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
         (Some(&made.shelf), "a Switch title: base, updates, add-ons; another one on a gamecard"),
         (Some(&made.console.folder), "a PS3 game in a folder, recipes, made-up keys, a stick and an image of it"),
+        (Some(&made.downloads.folder), "an Xbox 360 disc, the same in a cabinet, packages, a saved game"),
     ];
     for (path, what) in told {
         if let Some(name) = path.and_then(|p| p.strip_prefix(folder).ok()) {
@@ -319,6 +321,27 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
             0,
         ),
         ("Is it still there as it was?", words(&["deliver", "--check", &show(&made.console.stick)]), 0),
+        (
+            "Downloads of another console: what are they, and what is missing?",
+            words(&["identify", &show(&made.downloads.folder)]),
+            0,
+        ),
+        (
+            "A cabinet, the package in it, the disc in that: its files, in one step.",
+            words(&["extract", &show(&made.downloads.cabinet), "-o", &target("rowing")]),
+            0,
+        ),
+        (
+            "A disc becomes a package that can be installed,",
+            words(&["convert", &show(&made.downloads.disc), "--to", "god", "-o", &target("installed/"), "--prove"]),
+            0,
+        ),
+        ("every block of which has its digest.", words(&["verify", &target("installed")]), 0),
+        (
+            "The files of a saved game.",
+            words(&["save", "export", &show(&made.downloads.save), "-o", &target("rowing save")]),
+            0,
+        ),
         (
             "Five programs of a home computer go onto one disk.",
             std::iter::once("convert".to_owned())

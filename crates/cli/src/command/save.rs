@@ -31,7 +31,7 @@ pub enum Save {
     },
     /// Write the content of the save memory, as a cartridge has it, into a new file
     #[command(after_help = "Examples:  decanter save export saltmarsh/drawer/Fogbell.sav -o raw.sav\n           \
-        decanter save export saltmarsh/content/Rowing.save -o rowing-save\n\n\
+        decanter save export saltmarsh/downloads/Rowing.save -o rowing-save\n\n\
         Clocks, filler, repetitions and other memories of an emulator's file are left out. Nothing is replaced, ever.")]
     Export {
         /// An emulator's save file, the block that a console keeps for its GBA mode, or a package of the 360 generation
@@ -46,7 +46,7 @@ pub enum Save {
     /// Put the content of a save memory into a copy of an emulator's file
     #[command(
         after_help = "Examples:  decanter save import raw.sav --into saltmarsh/drawer/Fogbell.sav -o new.sav\n           \
-        decanter save import rowing-save --into saltmarsh/content/Rowing.save -o Rowing.new\n\n\
+        decanter save import rowing-save --into saltmarsh/downloads/Rowing.save -o Rowing.new\n\n\
         Always writes a new file, and says the digest of the old and the new save. Without --into a plain file of the\n\
         size of the ROM's memory is written. Nothing is replaced, ever."
     )]
