@@ -9,6 +9,7 @@ mod console;
 mod convert;
 mod deliver;
 mod disc;
+mod downloads;
 mod drives;
 mod dump;
 mod extract;

@@ -331,7 +331,7 @@ fn files(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> R
     let blueprint = stfs::compose(&tree, &making, setting.watch)?;
     setting.watch.end();
     notices.push(Notice::new(PLACEHOLDER));
-    let what = "all files and folders with their content and dates";
+    let what = "all files and folders with their content; dates where the source says them";
     let mut made = Made::new(blueprint, Arc::new(Fill { byte: 0, len: bytes }), what);
     made.facts.push(("title".into(), title));
     made.facts.push(("kind".into(), kind::of(content_type).0));

@@ -6,11 +6,11 @@ use decanter_core::names::file_name;
 use decanter_core::tree::{Kind, Node};
 use decanter_formats::package::x360;
 
-/// Puts `TITLEID/KIND/NAME` in front of every path.
+/// The folders for a package: `TITLEID`, `KIND`, `NAME`.
 ///
 /// # Errors
 /// For what is no content package.
-pub(super) fn lay_out(item: &mut Item) -> Result<(), Failure> {
+pub(super) fn folders(item: &Item) -> Result<[String; 3], Failure> {
     if !x360::FILES.is_of(&item.opened) && !x360::DISC.is_of(&item.opened) {
         let what = format!("cannot extract \"{}\"", item.shown);
         return Err(Failure::usage(what, "--content-tree is for content packages of the 360 generation")
@@ -20,7 +20,15 @@ pub(super) fn lay_out(item: &mut Item) -> Result<(), Failure> {
         let all = &item.opened.told.parameters;
         all.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone()).unwrap_or_default()
     };
-    let folders = [value("title id"), value("content type"), file_name(&item.stem)];
+    Ok([value("title id"), value("content type"), file_name(&item.stem)])
+}
+
+/// Puts these folders in front of every path.
+///
+/// # Errors
+/// As [`folders`].
+pub(super) fn lay_out(item: &mut Item) -> Result<(), Failure> {
+    let folders = folders(item)?;
     let prefix = folders.join("/");
     let Some(tree) = &mut item.opened.holds.tree else { return Ok(()) };
     for node in &mut tree.nodes {

@@ -63,9 +63,6 @@ fn one(
     };
     let fail = |e| Failure::new(format!("cannot extract \"{}\"", found.address), e);
     item.opened.look_inside().map_err(fail)?;
-    if options.content_tree {
-        content::lay_out(&mut item)?;
-    }
     if let Some(trouble) = item.opened.closed_by() {
         return Err(fail(trouble.clone().into()));
     }
@@ -75,7 +72,11 @@ fn one(
             false => Ok(Outcome::PassedOver(has_none(&item))),
         };
     }
-    let folder = shelf::place(output, found).join(native::os(&place::folder_name(&item)));
+    // All packages share one tree of folders.
+    let folder = match options.content_tree {
+        true => content::folders(&item)?.iter().fold(output.to_owned(), |at, name| at.join(native::os(name))),
+        false => shelf::place(output, found).join(native::os(&place::folder_name(&item))),
+    };
     let folder = turn.claim(shelf::names(folder, &item))?;
     let copied = copy(&item, folder, options, true, setting)?;
     let was_there = copied.was_there || copied.report.files == 0 && copied.report.there_already > 0;

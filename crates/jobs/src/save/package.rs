@@ -42,6 +42,11 @@ pub fn import_files(
         return Err(fail(Error::Usage("it is neither a folder nor an archive of one".into())));
     };
     add_folders(&mut tree);
+    // A folder says no dates: what was there before keeps its own.
+    for node in tree.nodes.iter_mut().filter(|n| n.modified.is_none()) {
+        node.modified =
+            package.opened.holds.tree.as_ref().and_then(|old| old.find(&node.path)).and_then(|n| n.modified);
+    }
     tree.nodes.sort_by(|a, b| (a.file().is_some(), a.path.as_bytes()).cmp(&(b.file().is_some(), b.path.as_bytes())));
     let header = Header::read(source.as_ref()).map_err(fail)?;
     let bytes = tree.files().map(|(_, f)| f.len).sum();
