@@ -8,7 +8,7 @@ use crate::render::{Manner, Page, count, exact, number, style};
 use clap::Args;
 use clap::Subcommand;
 use decanter_core::native;
-use decanter_formats::package::x360::stfs::Change;
+use decanter_formats::package::x360::Change;
 use decanter_jobs::save::{self, Swap};
 use decanter_jobs::save::{MoveReport, ShowReport};
 use decanter_jobs::{Answer, Failure, extract};

@@ -8,8 +8,7 @@ use decanter_core::pour::Output;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Door, Error, Format, Notice, native};
 use decanter_formats::package::x360::header::{Header, Signer};
-use decanter_formats::package::x360::stfs::{self, Change};
-use decanter_formats::package::x360::{self};
+use decanter_formats::package::x360::{self, Change, stfs};
 use std::path::Path;
 use std::sync::Arc;
 

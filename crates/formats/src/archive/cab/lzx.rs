@@ -385,7 +385,7 @@ mod tests {
     #[test]
     fn a_stored_block_by_hand() {
         // 0 | 011 | 0000000000000000 00000110 and padding up to a word: 28 bits, so two words.
-        let bits: u32 = 0b0_011_0000_0000_0000_0000_0000_0110_0000;
+        let bits: u32 = 0b0011_0000_0000_0000_0000_0000_0110_0000;
         let words = [(bits >> 16) as u16, bits as u16];
         let mut packed: Vec<u8> = words.iter().flat_map(|w| w.to_le_bytes()).collect();
         packed.extend([1u32; 3].iter().flat_map(|r| r.to_le_bytes()));

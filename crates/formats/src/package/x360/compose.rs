@@ -3,7 +3,6 @@
 use super::header::{BLOCK, HASHED_FROM, HEAD_AT, Header, NAME, NAMES_AT, PICTURE_PLACES, PICTURES_AT};
 use super::header::{LANGUAGES, PUBLISHER_AT, SHORT_NAME, Signer, TITLE_AT, TRANSFER_AT};
 use super::raw::{Head, License};
-use super::stfs::Change;
 use decanter_core::digest::{Algorithm, of_bytes};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -86,6 +85,17 @@ impl Default for Making {
             pictures: Default::default(),
         }
     }
+}
+
+/// What of a header is another one in a copy with other files: all else is kept.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Change {
+    /// Console id, of the header and of the certificate.
+    pub console_id: Option<[u8; 5]>,
+    /// Profile id.
+    pub profile_id: Option<[u8; 8]>,
+    /// Device id.
+    pub device_id: Option<[u8; 20]>,
 }
 
 /// A volume that a header describes.

@@ -8,7 +8,7 @@ pub mod stfs;
 pub mod svod;
 mod tell;
 
-pub use compose::{MOST_PICTURE, Making};
+pub use compose::{Change, MOST_PICTURE, Making};
 
 use decanter_core::Result;
 use decanter_core::format::{Format, Opener};

@@ -4,7 +4,7 @@ use super::files::{CONSECUTIVE, FOLDER, ROOT};
 use super::place::{ENTRIES, MOST_BLOCKS, Places};
 use super::tables::END;
 use crate::package::x360::ID;
-use crate::package::x360::compose::{self, Described, Making};
+use crate::package::x360::compose::{self, Change, Described, Making};
 use crate::package::x360::header::{BLOCK, Header, Signer};
 use crate::package::x360::raw::{FileEntry, HashEntry, StfsVolume, to_le24};
 use crate::time;
@@ -42,17 +42,6 @@ pub fn compose(tree: &Tree, making: &Making, watch: &dyn Watch) -> Result<Bluepr
     let laid = lay(tree, Places { copies }, watch)?;
     let header = compose::header(making, &laid.described)?;
     laid.behind(header)
-}
-
-/// What of a header is another one in a copy with other files: all else is kept.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Change {
-    /// Console id, of the header and of the certificate.
-    pub console_id: Option<[u8; 5]>,
-    /// Profile id.
-    pub profile_id: Option<[u8; 8]>,
-    /// Device id.
-    pub device_id: Option<[u8; 20]>,
 }
 
 /// A package with the header of another one, and the files of `tree`. Its signature becomes zeros.
@@ -249,8 +238,11 @@ fn entries(data: &SourceRef, blocks: u64, lasts: &[u64], watch: &dyn Watch) -> R
     Ok(all)
 }
 
+/// A table: its level, its number, its bytes.
+type Table = (u32, u64, Vec<u8>);
+
 /// All tables, level by level, and the digest of the top one.
-fn tables(lowest: Vec<HashEntry>, blocks: u64) -> (Vec<(u32, u64, Vec<u8>)>, [u8; 20]) {
+fn tables(lowest: Vec<HashEntry>, blocks: u64) -> (Vec<Table>, [u8; 20]) {
     let (mut all, mut entries, mut top) = (Vec::new(), lowest, [0; 20]);
     for level in 0..=Places::top(blocks) {
         let each = ENTRIES.pow(level);

@@ -6,7 +6,7 @@ pub mod place;
 mod proof;
 mod tables;
 
-pub use compose::{Change, compose, rebuild};
+pub use compose::{compose, rebuild};
 
 use super::header::{BLOCK, Header};
 use super::raw::{StfsVolume, le24};

@@ -17,11 +17,7 @@ pub struct Places {
 impl Places {
     /// The levels that tables have above `blocks` blocks: the highest, from 0 on.
     pub fn top(blocks: u64) -> u32 {
-        match blocks {
-            0..=ENTRIES => 0,
-            ..=LEVEL_1 => 1,
-            _ => 2,
-        }
+        u32::from(blocks > ENTRIES) + u32::from(blocks > LEVEL_1)
     }
 
     fn step_0(self) -> u64 {

@@ -14,11 +14,15 @@ const SHA1: usize = 20;
 /// Tables that are kept, beside the master tables.
 const MOST_KEPT: usize = 64;
 
+/// The bytes of a table.
+type Page = Arc<[u8]>;
+
 /// The tables of a package: none is believed that is not the one that the header, or the table above it, means.
 pub(super) struct Tables {
     pub(super) files: Files,
-    masters: Mutex<HashMap<usize, Arc<[u8]>>>,
-    kept: Mutex<HashMap<(usize, u64), Arc<[u8]>>>,
+    masters: Mutex<HashMap<usize, Page>>,
+    /// By data file and group.
+    kept: Mutex<HashMap<(usize, u64), Page>>,
 }
 
 impl Tables {
@@ -38,7 +42,7 @@ impl Tables {
         Ok(Arc::new(Hashed::new(stored, len, BLOCK, Algorithm::Sha1, digests, name)?))
     }
 
-    fn read(&self, file: usize, at: u64, expected: &[u8], what: &str) -> Result<Arc<[u8]>> {
+    fn read(&self, file: usize, at: u64, expected: &[u8], what: &str) -> Result<Page> {
         let own = &self.files.files[file];
         let absent = || Error::Unreadable { why: format!("{} ends before {what}, or is missing", own.name) };
         let source = own.source.as_ref().ok_or_else(absent)?;
@@ -62,7 +66,7 @@ impl Tables {
     ///
     /// # Errors
     /// When it is not there, or not the one that is meant; what reading fails with.
-    pub(super) fn master(&self, file: usize) -> Result<Arc<[u8]>> {
+    pub(super) fn master(&self, file: usize) -> Result<Page> {
         let known = |i: usize| self.masters.lock().unwrap_or_else(PoisonError::into_inner).get(&i).cloned();
         // From the last one that is known on: each has the digest of the next one behind those of its own tables.
         let mut from = (0..=file).rev().find(|&i| known(i).is_some()).map_or(0, |i| i + 1);
@@ -82,7 +86,7 @@ impl Tables {
     ///
     /// # Errors
     /// As [`Tables::master`].
-    pub(super) fn table(&self, file: usize, group: u64) -> Result<Arc<[u8]>> {
+    pub(super) fn table(&self, file: usize, group: u64) -> Result<Page> {
         if let Some(known) = self.kept.lock().unwrap_or_else(PoisonError::into_inner).get(&(file, group)) {
             return Ok(known.clone());
         }
