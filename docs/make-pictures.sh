@@ -66,9 +66,6 @@ shot verify-dat '' 'decanter verify saltmarsh/*.iso saltmarsh/*.zip saltmarsh/*.
 shot verify-cd 'rm -f pinball.*' \
     'decanter verify "saltmarsh/Pier Nine Pinball (scratched).bin"' \
     'decanter convert "saltmarsh/Pier Nine Pinball (scratched).bin" --repair -o pinball.bin'
-shot drawer '' \
-    'decanter identify saltmarsh/drawer/drawer.zip' \
-    'decanter identify "saltmarsh/drawer/Brine Racer.smc"'
 shot patch 'rm -rf patched deep.gb' \
     'decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o deep.gb' \
     'decanter patch apply "saltmarsh/drawer/Brine Racer.smc" "saltmarsh/drawer/Brine Racer.bps" -o racer.sfc' \
@@ -97,6 +94,12 @@ shot console 'rm -rf saltmarsh/console/stick/* parade.pkg lane.bin.enc' \
     'decanter convert "saltmarsh/Lamplighter Lane.iso" --to ps2-classics --keys saltmarsh/console/keys -o lane.bin.enc --prove' \
     'decanter deliver parade.pkg "saltmarsh/Moth Parade.iso" --onto saltmarsh/console/stick --layout ps3 --like saltmarsh/console/stick.img' \
     'decanter deliver --check saltmarsh/console/stick'
+shot downloads 'rm -rf rowing installed slots' \
+    'decanter identify saltmarsh/downloads/*.xcp | head -13' \
+    'decanter extract saltmarsh/downloads/*.xcp -o rowing' \
+    'decanter convert "saltmarsh/downloads/Gullwing Rows.iso" --to god -o installed/ --prove 2>/dev/null' \
+    'decanter verify saltmarsh/downloads' \
+    'decanter save export saltmarsh/downloads/Rowing.save -o slots'
 shot machines 'rm -f games.d64 tide.hdf' \
     'decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64' \
     'decanter list games.d64' \

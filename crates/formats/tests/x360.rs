@@ -93,13 +93,15 @@ fn header(magic: &[u8; 4], volume: &[u8], kind: u32) -> Vec<u8> {
     bytes
 }
 
+/// Data blocks, each with the next one of its chain.
+type Chains = Vec<(Vec<u8>, u32)>;
+
 /// A volume to build.
 struct Volume {
     copies: usize,
     /// Whether the second copy of each table counts.
     second: bool,
-    /// Data blocks, each with the next one of its chain.
-    blocks: Vec<(Vec<u8>, u32)>,
+    blocks: Chains,
 }
 
 /// The file table of these entries: name, flags, first block, parent, bytes.
@@ -260,7 +262,7 @@ fn one_byte_is_told_wherever_it_is() {
 
 #[test]
 fn chains_that_lead_nowhere_are_told() {
-    let build = |change: &dyn Fn(&mut Vec<(Vec<u8>, u32)>)| {
+    let build = |change: &dyn Fn(&mut Chains)| {
         let mut blocks = vec![(vec![7; BLOCK], 0xff_ffff); 12];
         blocks[0].0 = table(&[
             ("loop.bin", 0, 1, 0xffff, 5 * 4096),

@@ -20,7 +20,8 @@ use std::time::Duration;
 #[command(after_help = "Examples:  decanter extract \"saltmarsh/Kelp Courier.zip\" -o kelp\n           \
     decanter extract \"saltmarsh/Kelp Courier.iso\" --only '*.png' --only PS3_GAME/TROPDIR\n           \
     decanter extract \"saltmarsh/machines/Fogbell arcade.chd::1::GAMES/FOGBELL\" -o fogbell\n           \
-    decanter extract fogbell -o fixed --overlay saltmarsh/machines/fixes --originals before\n\n\
+    decanter extract fogbell -o fixed --overlay saltmarsh/machines/fixes --originals before\n           \
+    decanter extract saltmarsh/downloads/3c41d9a7e05b2f68c19d.xcp -o rowing\n\n\
     What is damaged or missing in the source is left out and named; the exit code is then 1. Every file is\n\
     held against a description of the disc that lies next to it, and against what the source says of itself.")]
 pub struct Extract {

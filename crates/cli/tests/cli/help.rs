@@ -61,7 +61,13 @@ fn the_examples_of_the_help_work_on_the_demo() {
         fs::copy(path, saltmarsh.join(path.file_name().unwrap())).unwrap();
     }
     fs::create_dir(saltmarsh.join("keys")).unwrap();
-    for (place, name) in [(&d.drawer.folder, "drawer"), (&d.case.folder, "handheld"), (&d.bench.folder, "machines")] {
+    let places = [
+        (&d.drawer.folder, "drawer"),
+        (&d.case.folder, "handheld"),
+        (&d.bench.folder, "machines"),
+        (&d.downloads.folder, "downloads"),
+    ];
+    for (place, name) in places {
         for (path, bytes) in tree(place) {
             // Keys are for the tests of what lacks them.
             let target = saltmarsh.join(name).join(&path);

@@ -16,7 +16,7 @@ use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Bytes, Source, SourceRef, check_range};
-use decanter_core::tell::count;
+use decanter_core::tell::{count, grouped};
 use decanter_core::tree::{About, File, Kind, Node, Tree};
 use decanter_core::watch::Watch;
 use decanter_core::{Error, Result};
@@ -108,9 +108,7 @@ impl Format for Cab {
         if let Some(end) = folders.iter().find_map(|f| f.ends.as_ref()).filter(|_| set.missing_after.is_none()) {
             noticed.note(end.clone());
         }
-        if reserved > 0 {
-            opened.notice(format!("its header has a reserved area of {}", count(reserved, "byte", "bytes")));
-        }
+        opened.fact("reserved", if reserved > 0 { count(reserved, "byte", "bytes") } else { String::new() });
         if let Some(name) = closed(&tree, opener)? {
             opened.notice(format!(
                 "{name} looks like noise: content that was not bought stays encrypted for its console, and nothing here opens it"
@@ -134,7 +132,8 @@ fn node(file: &header::File, whole: &Whole<'_>) -> Node {
         Ok(view) => {
             let why = whole.ends.clone().unwrap_or_else(|| "its folder ends".into());
             let there = view.len().saturating_sub(start).min(len);
-            File::broken(len, format!("{why}: {there} of its {len} bytes are there"))
+            let (there, all) = (grouped(there), grouped(len));
+            File::broken(len, format!("{why}; {there} of its {all} bytes are there"))
         }
     };
     let modified = time::dos(file.date, file.time);

@@ -153,6 +153,7 @@ fn tell(opened: &mut Opened, tree: &Tree, opener: &Opener<'_>) -> Result<()> {
         return Ok(());
     };
     opened.identity.kind = (*kind).to_owned();
+    opened.fact("starts", *path);
     let Content::Whole(program) = &file.content else {
         opened.damage(format!("{path} is not all there"));
         return Ok(());

@@ -11,9 +11,11 @@ pub use compose::{compose, rebuild};
 use super::header::{BLOCK, Header};
 use super::raw::{StfsVolume, le24};
 use crate::noticed::Noticed;
+use decanter_core::error::Blame;
 use decanter_core::format::Opener;
 use decanter_core::opened::Opened;
 use decanter_core::source::SourceRef;
+use decanter_core::tree::{Content, Tree};
 use decanter_core::{Error, Result};
 use place::{MOST_BLOCKS, Places};
 use std::sync::Arc;
@@ -65,7 +67,27 @@ pub(super) fn open(opened: &mut Opened, header: &Header, source: &SourceRef, ope
     });
     opened.told.notices.extend(noticed.into_notices());
     proof::add(opened, &tables, &found, source, u64::from(volume.free.get()));
+    program(opened, &found.tree, opener)?;
     opened.holds.tree = Some(found.tree);
+    Ok(())
+}
+
+/// What a console, or an emulator, starts; and what that says besides the header.
+fn program(opened: &mut Opened, tree: &Tree, opener: &Opener<'_>) -> Result<()> {
+    let is_program = |name: &str| name.to_ascii_lowercase().ends_with(".xex");
+    let found = tree.find("default.xex").or_else(|| tree.files().map(|(n, _)| n).find(|n| is_program(n.name())));
+    let Some((path, Content::Whole(source))) = found.and_then(|n| Some((&n.path, &n.file()?.content))) else {
+        return Ok(());
+    };
+    opened.fact("starts", path.clone());
+    match opener.inside()?.open(source.clone()) {
+        Ok(inner) => {
+            let new = inner.told.facts.into_iter().filter(|f| opened.get(f.name).is_none()).collect::<Vec<_>>();
+            opened.told.facts.extend(new);
+        }
+        Err(e) if e.blame() == Blame::Source => opened.damage(format!("{path} cannot be used: {e}")),
+        Err(e) => return Err(e),
+    }
     Ok(())
 }
 
