@@ -27,6 +27,7 @@ use std::time::Duration;
     decanter convert \"saltmarsh/drawer/Bramble Run.v64\" --to z64\n           \
     decanter convert \"saltmarsh/drawer/Moth Hour (padded).gba\" --trim -o \"Moth Hour.gba\"\n           \
     decanter convert \"saltmarsh/handheld/Kelp Dash.3ds\" --to cia --keys saltmarsh/handheld/keys\n           \
+    decanter convert \"saltmarsh/downloads/Gullwing Rows.iso\" --to god -o installed/\n           \
     decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64\n           \
     decanter convert \"saltmarsh/machines/Tide Table.lha\" --to hdf --start auto\n           \
     decanter convert saltmarsh/machines/lantern.toml --to prg\n           \

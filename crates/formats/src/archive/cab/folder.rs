@@ -8,7 +8,7 @@ use super::{FRAME, ID, Trouble};
 use decanter_core::source::{Source, SourceRef, check_range};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
 /// Packed bytes that are read at once.
 const INPUT: u64 = 512 << 10;
@@ -45,10 +45,34 @@ pub(super) struct Folder {
     blocks: Vec<Block>,
     len: u64,
     state: Mutex<State>,
+    keeper: Arc<Keeper>,
+    /// Itself, for the keeper.
+    own: Weak<Folder>,
+}
+
+/// The one folder of a set that keeps what it needs to go on: the next one takes its place.
+#[derive(Default)]
+pub(super) struct Keeper(Mutex<Weak<Folder>>);
+
+impl Keeper {
+    fn take(&self, folder: &Folder) {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.ptr_eq(&folder.own) {
+            return;
+        }
+        let other = std::mem::replace(&mut *kept, folder.own.clone()).upgrade();
+        // Whoever reads it now has it locked, and lets go of it later.
+        if let Some(other) = other
+            && let Ok(mut state) = other.state.try_lock()
+        {
+            state.let_go();
+        }
+    }
 }
 
 struct State {
-    decoder: Decoder,
+    /// Made when it is needed: its window takes memory.
+    decoder: Option<Decoder>,
     /// The block that the decoder gives next.
     next: usize,
     /// The block that was given last, and its bytes.
@@ -119,10 +143,13 @@ impl Folder {
     ///
     /// # Errors
     /// [`Error::Unsupported`] for how it is packed.
-    pub(super) fn new(method: Method, blocks: Vec<Block>) -> Result<Self> {
+    pub(super) fn new(method: Method, blocks: Vec<Block>, keeper: &Arc<Keeper>) -> Result<Arc<Self>> {
+        if matches!(method, Method::Quantum | Method::Unknown(_)) {
+            return Err(Error::unsupported(ID, format!("{} compression", method.name())));
+        }
         let len = blocks.last().map_or(0, |b| b.start + b.len as u64);
         let state = State {
-            decoder: Decoder::new(method)?,
+            decoder: None,
             next: 0,
             last: None,
             frame: Vec::new(),
@@ -131,7 +158,8 @@ impl Folder {
             input: Input::default(),
             checked: vec![false; blocks.len()],
         };
-        Ok(Self { method, blocks, len, state: Mutex::new(state) })
+        let (state, keeper) = (Mutex::new(state), keeper.clone());
+        Ok(Arc::new_cyclic(|own| Self { method, blocks, len, state, keeper, own: own.clone() }))
     }
 
     fn state(&self) -> MutexGuard<'_, State> {
@@ -175,6 +203,12 @@ impl Folder {
 }
 
 impl State {
+    /// Forgets what it has unpacked: it begins anew when it is asked again.
+    fn let_go(&mut self) {
+        (self.decoder, self.next, self.last) = (None, 0, None);
+        (self.frame, self.checkpoints, self.input) = (Vec::new(), Vec::new(), Input::default());
+    }
+
     /// The packed bytes of a block, held against their checksums.
     fn packed(&mut self, folder: &Folder, index: usize, out: &mut Vec<u8>) -> Result<()> {
         out.clear();
@@ -199,13 +233,14 @@ impl State {
     fn seek(&mut self, folder: &Folder, index: usize) -> Result<()> {
         let known = self.checkpoints.partition_point(|(at, _)| *at <= index);
         let best = known.checked_sub(1).map(|i| &self.checkpoints[i]);
-        if self.next <= index && best.is_none_or(|(at, _)| *at <= self.next) {
+        if self.decoder.is_some() && self.next <= index && best.is_none_or(|(at, _)| *at <= self.next) {
             return Ok(());
         }
-        (self.next, self.decoder) = match best {
+        let (next, decoder) = match best {
             Some((at, decoder)) => (*at, decoder.again()),
             None => (0, Decoder::new(folder.method)?),
         };
+        (self.next, self.decoder) = (next, Some(decoder));
         Ok(())
     }
 
@@ -226,13 +261,13 @@ impl State {
             });
             self.spacing *= 2;
         }
-        self.checkpoints.push((self.next, self.decoder.kept()));
+        self.checkpoints.extend(self.decoder.as_ref().map(|decoder| (self.next, decoder.kept())));
     }
 
     /// Unpacks block `index` into `out`.
     fn unpack(&mut self, folder: &Folder, index: usize, out: &mut [u8]) -> Result<()> {
         if folder.method == Method::Stored {
-            self.next = index;
+            (self.next, self.decoder) = (index, Some(Decoder::Stored));
         } else {
             self.seek(folder, index)?;
         }
@@ -247,12 +282,13 @@ impl State {
                     passed.as_mut_slice()
                 }
             };
-            let unpacked = self
-                .packed(folder, now, &mut packed)
-                .and_then(|()| self.decoder.frame(&packed, into).map_err(|what| folder.malformed(now, what)));
+            let unpacked = self.packed(folder, now, &mut packed).and_then(|()| match &mut self.decoder {
+                Some(decoder) => decoder.frame(&packed, into).map_err(|what| folder.malformed(now, what)),
+                None => Err(Error::Usage("a folder has no decoder".into())),
+            });
             if let Err(e) = unpacked {
                 // Whatever the decoder has become, it begins anew.
-                (self.next, self.decoder) = (0, Decoder::new(folder.method)?);
+                (self.next, self.decoder) = (0, None);
                 return Err(e);
             }
             self.next += 1;
@@ -267,7 +303,7 @@ impl State {
 impl Input {
     fn bytes(&mut self, part: &Part) -> Result<&[u8]> {
         let len = usize::from(part.packed);
-        let is_here = self.of.as_ref().is_some_and(|of| std::sync::Arc::ptr_eq(of, &part.source))
+        let is_here = self.of.as_ref().is_some_and(|of| Arc::ptr_eq(of, &part.source))
             && part.data_at >= self.at
             && part.data_at + len as u64 <= self.at + self.bytes.len() as u64;
         if !is_here {
@@ -289,6 +325,7 @@ impl Source for Folder {
 
     fn read_at(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
         check_range(self.len, offset, buf.len() as u64)?;
+        self.keeper.take(self);
         let mut state = self.state();
         while !buf.is_empty() {
             let index = self.blocks.partition_point(|b| b.start + b.len as u64 <= offset);

@@ -1,8 +1,8 @@
 //! Cabinets that belong together: those before and after one, found by the names that they give each other.
 
-use super::FRAME;
-use super::folder::{Block, Folder, Part};
+use super::folder::{Block, Folder, Keeper, Part};
 use super::header::{Cabinet, File, Method};
+use super::{FRAME, ID};
 use crate::noticed::Noticed;
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;
@@ -10,6 +10,8 @@ use decanter_core::{Error, Result};
 use std::collections::VecDeque;
 use std::sync::Arc;
 
+/// Bytes before a data block.
+const BLOCK_HEADER: u64 = 8;
 /// Cabinets of a set.
 const MOST_CABINETS: usize = 1000;
 
@@ -105,19 +107,28 @@ impl Set {
     /// What reading fails with.
     pub(super) fn folders(&self, noticed: &mut Noticed) -> Result<Vec<Whole<'_>>> {
         let mut folders: Vec<Whole<'_>> = Vec::new();
+        let keeper = Arc::default();
         // The blocks of the last folder, which may go on in the next cabinet.
         let mut open: Option<Gathering<'_>> = None;
         for (index, (name, cabinet)) in self.cabinets.iter().enumerate() {
             let goes_on = cabinet.files.iter().any(|f| f.spans.from_previous);
             let reaches_on = cabinet.files.iter().any(|f| f.spans.into_next);
+            let mut headers = 0;
+            let mut by_folder: Vec<Vec<&File>> = vec![Vec::new(); cabinet.folders.len()];
+            cabinet.files.iter().for_each(|f| by_folder[f.folder].push(f));
             for (number, folder) in cabinet.folders.iter().enumerate() {
-                let files = cabinet.files.iter().filter(|f| f.folder == number);
+                let files = std::mem::take(&mut by_folder[number]).into_iter();
                 let (blocks, cut) = cabinet.blocks(folder)?;
+                headers += blocks.len() as u64 * BLOCK_HEADER;
+                if headers > cabinet.source.len() {
+                    let what = format!("folder {number} has its data blocks where others have theirs");
+                    return Err(Error::malformed(ID, what, folder.data_at));
+                }
                 let continues = number == 0 && goes_on;
                 let mut own = match open.take() {
                     Some(own) if continues => own,
                     other => {
-                        folders.extend(other.map(Gathering::finish).transpose()?);
+                        folders.extend(other.map(|g| g.finish(&keeper)).transpose()?);
                         let begins = continues.then(|| match &self.missing_before {
                             Some((name, why)) if index == 0 => format!("it begins in {name}: {why}"),
                             _ => "it begins in a cabinet before, where nothing goes on".into(),
@@ -154,11 +165,11 @@ impl Set {
                     }
                     open = Some(own);
                 } else {
-                    folders.push(own.finish()?);
+                    folders.push(own.finish(&keeper)?);
                 }
             }
         }
-        folders.extend(open.map(Gathering::finish).transpose()?);
+        folders.extend(open.map(|g| g.finish(&keeper)).transpose()?);
         Ok(folders)
     }
 }
@@ -173,7 +184,7 @@ struct Gathering<'a> {
 }
 
 impl<'a> Gathering<'a> {
-    fn finish(self) -> Result<Whole<'a>> {
+    fn finish(self, keeper: &Arc<Keeper>) -> Result<Whole<'a>> {
         let Self { method, parts, files, mut ends, begins } = self;
         let (mut blocks, mut waiting, mut start): (Vec<Block>, Vec<Part>, u64) = (Vec::new(), Vec::new(), 0);
         let mut parts = parts.into_iter().peekable();
@@ -194,8 +205,8 @@ impl<'a> Gathering<'a> {
             blocks.push(Block { parts: std::mem::take(&mut waiting), start, len });
             start += len as u64;
         }
-        let view = match Folder::new(method, blocks) {
-            Ok(folder) => Ok(Arc::new(folder)),
+        let view = match Folder::new(method, blocks, keeper) {
+            Ok(folder) => Ok(folder),
             Err(e @ Error::Unsupported { .. }) => Err(e.to_string()),
             Err(e) => return Err(e),
         };

@@ -5,6 +5,7 @@ use crate::noticed::Noticed;
 use crate::package::x360::header::BLOCK;
 use crate::package::x360::raw::{FileEntry, le24};
 use crate::time;
+use crate::walk::Room;
 use decanter_core::Result;
 use decanter_core::digest::Algorithm;
 use decanter_core::error::Blame;
@@ -203,7 +204,7 @@ pub(super) fn read(
         .map(entry)
         .collect();
     debug_assert!(entries.len().is_multiple_of(ENTRIES));
-    let mut tree = Tree::default();
+    let (mut tree, mut room) = (Tree::default(), Room::default());
     for (index, own) in entries.iter().enumerate() {
         watch::check(watch)?;
         let Some(own) = own else { continue };
@@ -215,6 +216,7 @@ pub(super) fn read(
                 own.name.clone()
             }
         };
+        room.take(&path)?;
         if own.raw.flags & FOLDER != 0 {
             tree.nodes.push(Node::new(path, Kind::Folder, modified));
             continue;

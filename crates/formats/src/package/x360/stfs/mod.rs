@@ -22,6 +22,8 @@ use std::sync::Arc;
 use tables::Tables;
 use zerocopy::FromBytes;
 
+/// Blocks of a file table: what stands behind them is out of reach of the numbers that entries have for each other.
+const MOST_TABLE: u64 = 1024;
 /// Flags of the descriptor.
 const ONE_COPY: u8 = 1;
 const TOP_IS_SECOND: u8 = 2;
@@ -41,6 +43,9 @@ pub(super) fn open(opened: &mut Opened, header: &Header, source: &SourceRef, ope
     let table = (u64::from(le24(volume.table_first)), u64::from(volume.table_blocks.get()));
     if table.1 > blocks {
         return Err(malformed(format!("a file table of {} blocks in a volume of {blocks}", table.1), 0x37c));
+    }
+    if table.1 > MOST_TABLE {
+        return Err(Error::Limit { what: "the file table of a volume", asked: table.1, limit: MOST_TABLE });
     }
     let places = Places { copies: if volume.flags & ONE_COPY != 0 { 1 } else { 2 } };
     let top = (volume.top_digest, volume.flags & TOP_IS_SECOND != 0);
