@@ -13,7 +13,6 @@ decanter=$here/target/release/decanter
 cd "$folder"
 tar cf - -C "$(rustc --print sysroot)" . 2>/dev/null | head -c $((mib << 20)) > data.bin || true
 mkdir disc
-head -c 4096 /dev/zero > disc/default.xbe
 split -n 8 data.bin disc/part.
 "$decanter" convert disc --to xdvdfs -o disc.iso -q >&2
 "$decanter" convert disc.iso --to god -o package -q >&2

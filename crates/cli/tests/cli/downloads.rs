@@ -155,6 +155,15 @@ fn files_become_a_package_without_further_options() {
             .expect(2)
             .says(says);
     }
+    // Made anew by the same rules, a package is what it was; its header is kept.
+    let add_on = text(&downloads().add_on);
+    run(folder.path(), &["convert", add_on, "--to", "stfs", "-o", "same.live", "--prove"]).expect(0);
+    assert!(fs::read(folder.path().join("same.live")).unwrap() == fs::read(&downloads().add_on).unwrap());
+    run(folder.path(), &["convert", add_on, "--to", "stfs", "-o", "no", "--title", "x"])
+        .expect(2)
+        .says("keeps its header");
+    run(folder.path(), &["convert", add_on, "--to", "stfs", "-o", "less", "--without", "songs.xml"]).expect(0);
+    run(folder.path(), &["verify", "less"]).expect(0).says("SOUND");
     fs::write(own.join(format!("{}.txt", "n".repeat(40))), "x").unwrap();
     run(folder.path(), &["convert", "slot", "--to", "stfs", "-o", "no"]).expect(3).says("more than 40 letters");
 }
@@ -163,6 +172,7 @@ fn files_become_a_package_without_further_options() {
 fn a_saved_game_is_taken_out_and_put_back() {
     let folder = folder();
     let save = text(&downloads().save);
+    run(folder.path(), &["save", "show", save]).expect(0).says("saved game, Seven lengths ahead").says("save export");
     run(folder.path(), &["save", "export", save, "-o", "out"]).expect(0).says("2 files");
     run(folder.path(), &["save", "import", "out", "--into", save, "-o", "same"])
         .expect(0)

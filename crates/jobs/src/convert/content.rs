@@ -3,18 +3,19 @@
 use super::Options;
 use super::choice::{Choice, Kind as ChoiceKind};
 use super::folder::chosen;
-use super::made::{Back, Made};
+use super::made::{Back, LeftOut, Made};
 use super::shared::{BLANK, WITHOUT};
 use super::target::{Target, is_folder};
 use crate::label::{self, Filter, Fit};
 use crate::{Item, Setting, locate};
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::source::SourceRef;
+use decanter_core::tree::Tree;
 use decanter_core::view::Fill;
 use decanter_core::{Error, Format, Notice, Result};
 use decanter_formats::optical::xdvdfs::{self, Xdvdfs};
-use decanter_formats::package::x360::header::Signer;
-use decanter_formats::package::x360::{self, MOST_PICTURE, Making, kind, stfs, svod};
+use decanter_formats::package::x360::header::{Header, Signer};
+use decanter_formats::package::x360::{self, Change, MOST_PICTURE, Making, kind, stfs, svod};
 use decanter_formats::record::{xbe, xex};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -266,7 +267,8 @@ fn disc(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Re
         notices.push(Notice::new("its program says no title id: the package has none, and no console finds it"));
     }
     notices.push(Notice::new(PLACEHOLDER));
-    let before = item.source.as_ref().map_or(partition.len(), |s| s.len());
+    let inner = item.opened.holds.volume.as_ref().filter(|_| x360::DISC.is_of(&item.opened));
+    let before = inner.or(item.source.as_ref()).map_or(partition.len(), |s| s.len());
     let header: SourceRef = Arc::new(decanter_core::source::Bytes(laid.header));
     let mut made = Made::new(
         decanter_core::blueprint::Blueprint::of(header),
@@ -298,6 +300,9 @@ fn files(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> R
     let (mut tree, left_out) = chosen(item, options)?;
     // Folders first in the order of paths: the same files give the same package, whoever lists them.
     tree.nodes.sort_by(|a, b| (a.file().is_some(), a.path.as_bytes()).cmp(&(b.file().is_some(), b.path.as_bytes())));
+    if x360::FILES.is_of(&item.opened) {
+        return anew(item, &tree, left_out, options, setting);
+    }
     let content_type = match options.given.text(&CONTENT_TYPE) {
         None => kind::SAVED_GAME,
         Some(text) => u32::from_str_radix(text, 16)
@@ -338,5 +343,33 @@ fn files(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> R
     made.left_out = left_out;
     made.notices = notices;
     made.back = Back::Files(tree);
+    Ok(made)
+}
+
+/// A package with files made anew: its header is kept, but for whose it is.
+fn anew(item: &Item, tree: &Tree, left_out: Vec<LeftOut>, options: &Options, setting: &Setting<'_>) -> Result<Made> {
+    let of_header = [&TITLE, &ICON, &PUBLISHER, &DESCRIPTION, &TITLE_ID, &CONTENT_TYPE, &SIGNED_AS];
+    if let Some(choice) = of_header.into_iter().find(|c| options.given.has(c)) {
+        let name = choice.name;
+        return Err(Error::Usage(format!(
+            "--{name} is for packages of folders; one that is made anew keeps its header: extract it, and make one of the folder"
+        )));
+    }
+    let source = item.source.clone().ok_or_else(|| Error::Usage("there is no package".into()))?;
+    let header = Header::read(source.as_ref())?;
+    let change = Change {
+        console_id: options.given.has(&CONSOLE_ID).then(|| digits(options, &CONSOLE_ID)).transpose()?,
+        profile_id: options.given.has(&PROFILE_ID).then(|| digits(options, &PROFILE_ID)).transpose()?,
+        device_id: None,
+    };
+    setting.watch.begin(&format!("hashing {}", item.stem), Some(tree.files().map(|(_, f)| f.len).sum()));
+    let blueprint = stfs::rebuild(&header, &change, tree, setting.watch)?;
+    setting.watch.end();
+    let what = "its header, and all files and folders with their content and dates; blocks and tables are new";
+    let mut made = Made::new(blueprint, Arc::new(Fill { byte: 0, len: source.len() }), what);
+    made.facts.push(("kind".into(), header.what()));
+    made.left_out = left_out;
+    made.notices.push(Notice::new(PLACEHOLDER));
+    made.back = Back::Files(tree.clone());
     Ok(made)
 }

@@ -13,10 +13,12 @@ pages! {
     "amiga-disk": "adf" "hdf" "rdb";
     "bktr": "nca";
     "c64-moment": "prg";
+    "cab": "cab";
     "cbm": "d64" "d71" "d81" "t64" "prg" "crt";
     "cd": "cd-raw" "cue";
     "chd": "chd";
     "cnmt": "nsp" "xci" "nca";
+    "content-package": "stfs" "god";
     "cso": "cso" "zso";
     "dat": "dat";
     "edat": "edat";
@@ -54,6 +56,8 @@ pages! {
     "sfo": "sfo";
     "sms": "sms" "gg";
     "snes": "snes" "sfc" "smc";
+    "stfs": "stfs";
+    "svod": "god";
     "tar": "tar";
     "udf": "udf" "iso";
     "xbe-xex": "xbe" "xex";

@@ -171,6 +171,9 @@ pub fn show(shown: &str, rom: Option<&str>, setting: &Setting<'_>) -> std::resul
         next: String::new(),
         notices: Vec::new(),
     };
+    if rom.is_none() && is_package(shown, setting) {
+        return package::show(shown, report, setting);
+    }
     if rom.is_none()
         && let Ok(item) = locate::open(shown, "show", setting)
         && let Some(rom) = &item.opened.holds.rom

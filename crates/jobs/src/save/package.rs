@@ -1,12 +1,12 @@
 //! Saved games in packages of the 360 generation: files are put into a copy, and every digest is made anew.
 
-use super::{MoveReport, advised};
+use super::{MoveReport, Reading, ShowReport, advised};
 use crate::convert::add_folders;
 use crate::{Failure, Setting, locate, place};
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::pour::Output;
 use decanter_core::source::{FileSource, SourceRef};
-use decanter_core::{Door, Error, Format, Notice, native};
+use decanter_core::{Door, Error, Format, Notice, native, tell};
 use decanter_formats::package::x360::header::{Header, Signer};
 use decanter_formats::package::x360::{self, Change, stfs};
 use std::path::Path;
@@ -16,6 +16,29 @@ use std::sync::Arc;
 pub fn is_package(shown: &str, setting: &Setting<'_>) -> bool {
     let opened = locate::open_lightly(shown, "use", setting);
     opened.is_ok_and(|item| x360::FILES.is_of(&item.opened))
+}
+
+/// Says what a package is, and how to get at its files.
+pub(super) fn show(shown: &str, report: ShowReport, setting: &Setting<'_>) -> Result<ShowReport, Failure> {
+    let item = locate::open(shown, "show", setting)?;
+    let files: Vec<u64> = item.opened.holds.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).collect();
+    let reading = Reading {
+        layout: format!(
+            "{}, {}",
+            item.opened.identity.kind,
+            item.opened.identity.title.as_deref().unwrap_or("no title")
+        ),
+        bytes: files.iter().sum(),
+        kinds: tell::count(files.len() as u64, "file", "files"),
+        parts: Vec::new(),
+    };
+    Ok(ShowReport {
+        bytes: item.source.as_ref().map_or(0, |s| s.len()),
+        may_be: vec![reading],
+        next: format!("decanter save export {} -o FOLDER", crate::quoted(shown)),
+        notices: item.notices().to_vec(),
+        ..report
+    })
 }
 
 /// Puts the files of a folder into a copy of a package: what it is called, and whose it is, stays unless it is to change.
