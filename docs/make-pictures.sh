@@ -95,7 +95,7 @@ shot console 'rm -rf saltmarsh/console/stick/* parade.pkg lane.bin.enc' \
     'decanter deliver parade.pkg "saltmarsh/Moth Parade.iso" --onto saltmarsh/console/stick --layout ps3 --like saltmarsh/console/stick.img' \
     'decanter deliver --check saltmarsh/console/stick'
 shot downloads 'rm -rf rowing installed slots' \
-    'decanter identify saltmarsh/downloads/*.xcp | head -13' \
+    'decanter identify saltmarsh/downloads/*.xcp | head -6' \
     'decanter extract saltmarsh/downloads/*.xcp -o rowing' \
     'decanter convert "saltmarsh/downloads/Gullwing Rows.iso" --to god -o installed/ --prove 2>/dev/null' \
     'decanter verify saltmarsh/downloads' \

@@ -11,6 +11,7 @@ pub mod cartridge;
 pub mod chunked;
 mod codepage;
 pub mod disk;
+mod lzx;
 mod noticed;
 mod num;
 pub mod optical;

@@ -2,7 +2,7 @@
 
 mod lzx;
 
-pub use lzx::Lzx;
+pub use lzx::{Lzx, pack};
 
 use miniz_oxide::deflate::compress_to_vec;
 

@@ -1,10 +1,10 @@
 //! What a folder unpacks to, as a source: read forwards it costs one pass, read backwards it goes on from the nearest
 //! checkpoint. Every block is held against its checksum whenever it is read.
 
+use super::ID;
 use super::header::Method;
-use super::lzx::Lzx;
 use super::mszip::MsZip;
-use super::{FRAME, ID, Trouble};
+use crate::lzx::{FRAME, Lzx, Trouble};
 use decanter_core::source::{Source, SourceRef, check_range};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Result};

@@ -3,8 +3,6 @@
 
 mod folder;
 mod header;
-mod huffman;
-mod lzx;
 mod mszip;
 mod raw;
 mod set;
@@ -27,13 +25,8 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 const ID: &str = "cab";
-/// Bytes that a data block gives, but for the last of a folder.
-const FRAME: usize = 32 << 10;
 /// Bytes by which it is judged whether a file is noise.
 const JUDGED: u64 = 4096;
-
-/// What is wrong with a data block, in words.
-type Trouble = &'static str;
 
 /// The format.
 pub struct Cab;

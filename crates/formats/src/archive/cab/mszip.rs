@@ -1,6 +1,6 @@
 //! MSZIP: a deflate stream (RFC 1951) in each data block, which refers to what the block before gave.
 
-use super::{FRAME, Trouble};
+use crate::lzx::{FRAME, Trouble};
 use miniz_oxide::inflate::TINFLStatus;
 use miniz_oxide::inflate::core::inflate_flags::TINFL_FLAG_USING_NON_WRAPPING_OUTPUT_BUF;
 use miniz_oxide::inflate::core::{DecompressorOxide, decompress};

@@ -1,8 +1,9 @@
 //! Cabinets that belong together: those before and after one, found by the names that they give each other.
 
+use super::ID;
 use super::folder::{Block, Folder, Keeper, Part};
 use super::header::{Cabinet, File, Method};
-use super::{FRAME, ID};
+use crate::lzx::FRAME;
 use crate::noticed::Noticed;
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;

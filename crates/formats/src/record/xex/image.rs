@@ -1,23 +1,29 @@
-//! The program itself, as a console loads it: where it is neither packed nor under a key that is missing.
+//! The program itself, as a console loads it: where it is not under a key that is missing.
 
 use super::Headers;
+use super::unpack::Packed;
 use crate::num::{be16, be32};
 use aes::Aes128Dec;
 use aes::cipher::{Array, BlockCipherDecrypt, KeyInit};
 use decanter_core::keyring::{Key, Keyring};
-use decanter_core::source::{SourceRef, read_array, read_vec};
+use decanter_core::source::{SourceRef, check_range, read_array, read_vec};
 use decanter_core::view::{ChainedCbc, Concat, Fill, Slice};
 use decanter_core::{Error, Result};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// What the key of encrypted programs is called in a keyring.
 pub const KEY: &str = "x360.xex.key";
 /// Header with how the program is stored.
 const FORMAT: u32 = 0x0000_03ff;
+/// Where the length of the program stands in the security information.
+const LEN: u64 = 4;
 /// Where the program's own key stands in the security information, under the key of all programs.
 const OWN_KEY: u64 = 0x150;
 /// Blocks of a program that is stored in pieces.
 const MOST_PIECES: u64 = 4096;
+/// Bytes of a resource.
+const MOST_READ: u64 = 16 << 20;
 /// Zeros between pieces, all together.
 const MOST_ZEROS: u64 = 256 << 20;
 
@@ -70,11 +76,17 @@ pub(super) fn stored(source: &SourceRef, headers: &Headers) -> Result<Stored> {
     Ok(Stored { is_encrypted: be16(&raw, 4) != 0, packing })
 }
 
-/// The program from its base address on; `None` where it is packed, or its key is not there.
+/// `wanted` bytes of the program, counted from its base address; `None` where its key is not there, or it is packed in a way
+/// that is not read.
 ///
 /// # Errors
-/// [`Error::Malformed`] for pieces that cannot be right, and what reading fails with.
-pub(super) fn image(source: &SourceRef, headers: &Headers, keys: &Keyring) -> Result<Option<SourceRef>> {
+/// [`Error::Malformed`] for what cannot be right, and what reading fails with.
+pub(super) fn read(
+    source: &SourceRef,
+    headers: &Headers,
+    keys: &Keyring,
+    wanted: Range<u64>,
+) -> Result<Option<Vec<u8>>> {
     let stored = stored(source, headers)?;
     let from = u64::from(headers.data_at).min(source.len());
     let mut data: SourceRef = Arc::new(Slice::new(source.clone(), from, source.len() - from)?);
@@ -86,11 +98,19 @@ pub(super) fn image(source: &SourceRef, headers: &Headers, keys: &Keyring) -> Re
         let whole = data.len() / 16 * 16;
         data = Arc::new(ChainedCbc::new(Arc::new(Slice::new(data, 0, whole)?), &Key::new(own.to_vec()), [0; 16])?);
     }
-    match stored.packing {
-        Packing::Whole => Ok(Some(data)),
-        Packing::Pieces => pieces(source, headers, &data).map(Some),
-        _ => Ok(None),
-    }
+    let image = match stored.packing {
+        Packing::Whole => data,
+        Packing::Pieces => pieces(source, headers, &data)?,
+        Packing::Lzx => {
+            let at = headers.place(FORMAT).unwrap_or_default();
+            let len = be32(&read_array::<4>(source.as_ref(), u64::from(headers.security_at) + LEN)?, 0);
+            let packed = Packed::of(&read_array(source.as_ref(), at + 8)?, len)?;
+            check_range(MOST_READ, 0, wanted.end - wanted.start)?;
+            return packed.read(&data, wanted).map(Some);
+        }
+        Packing::Delta | Packing::Unknown(_) => return Ok(None),
+    };
+    read_vec(image.as_ref(), wanted.start, wanted.end - wanted.start, "a resource of a program", MOST_READ).map(Some)
 }
 
 /// Pieces, each with zeros behind it.

@@ -1,9 +1,10 @@
 //! Programs of the Xbox 360: title id, disc number, version and region, from their headers; names and picture from the
-//! resource in them, where the program is neither packed nor under a key that is missing.
+//! resource in them, where the program is not under a key that is missing.
 //!
 //! All numbers are big-endian. Layout: docs/formats/xbe-xex.md.
 
 mod image;
+mod unpack;
 mod xdbf;
 
 pub use image::KEY;
@@ -17,8 +18,7 @@ use decanter_core::head::{Head, Mark};
 use decanter_core::label::Label;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
-use decanter_core::source::{Source, SourceRef, read_array};
-use decanter_core::view::Slice;
+use decanter_core::source::{Bytes, Source, SourceRef, read_array};
 use decanter_core::{Error, Result};
 use std::sync::Arc;
 
@@ -65,7 +65,7 @@ impl Format for Xex {
     }
 
     fn reads(&self) -> &'static str {
-        "title id, disc number, version, region, how it is stored; names and picture where it is neither packed nor closed"
+        "title id, disc number, version, region, how it is stored; names and picture where it is not closed"
     }
 
     fn marks(&self) -> &'static [Mark] {
@@ -124,7 +124,6 @@ fn shown(source: &SourceRef, headers: &Headers, opener: &Opener<'_>) -> Result<O
     let (Some(list), Some(own)) = (headers.place(RESOURCES), headers.execution(source.as_ref())?) else {
         return Ok(None);
     };
-    let Some(image) = image::image(source, headers, opener.keys())? else { return Ok(None) };
     let base = match headers.entries.iter().find(|(key, _)| *key == BASE_ADDRESS) {
         Some((_, base)) => *base,
         None => u32::from_be_bytes(read_array(source.as_ref(), u64::from(headers.security_at) + SECURITY_BASE)?),
@@ -139,7 +138,8 @@ fn shown(source: &SourceRef, headers: &Headers, opener: &Opener<'_>) -> Result<O
         let (at, len) = (u64::from(be32(&raw, 8)), u64::from(be32(&raw, 12)));
         let at =
             at.checked_sub(base.into()).ok_or_else(|| Error::malformed(ID, "a resource before the program", list))?;
-        return xdbf::read(&(Arc::new(Slice::new(image, at, len)?) as SourceRef)).map(Some);
+        let bytes = image::read(source, headers, opener.keys(), at..at + len)?;
+        return bytes.map(|bytes| xdbf::read(&(Arc::new(Bytes(bytes)) as SourceRef))).transpose();
     }
     Ok(None)
 }

@@ -1,7 +1,16 @@
-//! LZX as cabinets have it: one stream a folder, in frames of 32 KiB, one in each data block.
+//! LZX as cabinets and programs of the 360 generation have it: one stream in frames of 32 KiB, each packed by itself.
+//!
+//! Layout: docs/formats/cab.md.
 
-use super::huffman::{Bits, Code};
-use super::{FRAME, Trouble};
+mod huffman;
+
+use huffman::{Bits, Code};
+
+/// Bytes that a frame gives, but for the last.
+pub(crate) const FRAME: usize = 32 << 10;
+
+/// What is wrong with packed bytes, in words.
+pub(crate) type Trouble = &'static str;
 
 /// Bytes, then matches: eight lengths for each slot of offsets.
 const LITERALS: usize = 256;
@@ -48,8 +57,8 @@ enum Kind {
     Stored,
 }
 
-/// A folder that is being unpacked.
-pub(super) struct Lzx {
+/// A stream that is being unpacked.
+pub(crate) struct Lzx {
     bits: u32,
     /// What was unpacked last, the window and some more; `end` is where it goes on.
     buffer: Vec<u8>,
@@ -75,7 +84,7 @@ pub(super) struct Lzx {
 
 impl Lzx {
     /// One with a window of `bits` bits, 15 to 21.
-    pub(super) fn new(bits: u32) -> Self {
+    pub(crate) fn new(bits: u32) -> Self {
         let window = 1 << bits;
         Self {
             bits,
@@ -98,7 +107,7 @@ impl Lzx {
     }
 
     /// The same with no more than is needed to go on.
-    pub(super) fn kept(&self) -> Self {
+    pub(crate) fn kept(&self) -> Self {
         let from = self.end.saturating_sub(1 << self.bits);
         Self {
             buffer: self.buffer[from..self.end].to_vec(),
@@ -112,22 +121,22 @@ impl Lzx {
     }
 
     /// One that can go on from what was kept.
-    pub(super) fn again(&self) -> Self {
+    pub(crate) fn again(&self) -> Self {
         let mut own = self.kept();
         own.buffer.resize((1 << self.bits) * 2 + FRAME + SLACK, 0);
         own
     }
 
     /// Bytes of memory.
-    pub(super) fn size(bits: u32) -> usize {
+    pub(crate) fn size(bits: u32) -> usize {
         (1 << bits) + (32 << 10)
     }
 
-    /// Unpacks one data block into `out`, which has as many bytes as it should give.
+    /// Unpacks one frame into `out`, which has as many bytes as it should give.
     ///
     /// # Errors
     /// What is wrong with it, in words.
-    pub(super) fn frame(&mut self, packed: &[u8], out: &mut [u8]) -> Result<(), Trouble> {
+    pub(crate) fn frame(&mut self, packed: &[u8], out: &mut [u8]) -> Result<(), Trouble> {
         if self.end + out.len() + SLACK > self.buffer.len() {
             let from = self.end - (1 << self.bits);
             self.buffer.copy_within(from..self.end, 0);
