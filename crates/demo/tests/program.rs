@@ -24,7 +24,7 @@ fn image() -> Vec<u8> {
     let mut resource = b"XDBF\0\x01\0\0\0\0\0\x01\0\0\0\x01\0\0\0\0\0\0\0\0".to_vec();
     resource.extend([0, 3, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, texts.len() as u8]);
     resource.extend(texts);
-    let mut image: Vec<u8> = (0..IMAGE as u32).map(|n| (n / 50 ^ n % 7) as u8).collect();
+    let mut image: Vec<u8> = (0..IMAGE as u32).map(|n| ((n / 50) ^ (n % 7)) as u8).collect();
     image[0x2000..0x8000].fill(0);
     image[RESOURCE_AT..RESOURCE_AT + resource.len()].copy_from_slice(&resource);
     image
