@@ -1,6 +1,6 @@
 //! What is known of the files before they are copied: digests from a description, damage that the source itself shows.
 
-use super::Options;
+use super::{Check, Options};
 use crate::{Failure, Item, Setting, verify};
 use decanter_core::Error;
 use decanter_core::digest::Digest;
@@ -24,8 +24,8 @@ fn is_path_of(path: &str, own: &str) -> bool {
 }
 
 impl Known {
-    /// Asks a description, if there is one, and the digests that the source carries.
-    pub(super) fn of(item: &Item, options: &Options, setting: &Setting<'_>) -> Result<Self, Failure> {
+    /// Asks a description, if there is one, and the digests that the source carries, unless these are compared later.
+    pub(super) fn of(item: &Item, options: &Options, check: Check, setting: &Setting<'_>) -> Result<Self, Failure> {
         let fail = |e| Failure::new(format!("cannot extract \"{}\"", item.shown), e);
         let mut known = Self::default();
         if setting.unchecked {
@@ -33,6 +33,9 @@ impl Known {
         }
         if let Some((name, digests)) = verify::expected_files(item, &options.against, options.verify, setting)? {
             (known.against, known.expected) = (Some(name), digests);
+        }
+        if check == Check::Beside {
+            return Ok(known);
         }
         let mut damage = item.damage(setting).map_err(fail)?;
         let paths: Vec<&str> =

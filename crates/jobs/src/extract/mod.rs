@@ -20,7 +20,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::names::Namer;
 use decanter_core::pour::{Stage, check_free, check_room};
 use decanter_core::tree::{Content, Node, Tree};
-use decanter_core::{Error, Notice};
+use decanter_core::{Error, Notice, Watch};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use known::Known;
 use plan::{leads_inside, plan, solid_bytes};
@@ -177,6 +177,15 @@ struct Copied {
     was_there: bool,
 }
 
+/// When the digests that a source carries are compared.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Check {
+    /// Before the first byte is written: what is damaged is left out.
+    Before,
+    /// While files are written: none of them gets its name unless all of it holds.
+    Beside,
+}
+
 /// Copies the files of what was opened into `folder`. Where they may be there already, that is told instead of an error.
 fn copy(
     item: &Item,
@@ -185,6 +194,28 @@ fn copy(
     may_be_there: bool,
     setting: &Setting<'_>,
 ) -> Result<Copied, Failure> {
+    // Two readers go through a source that is unpacked from its beginning only by unpacking it twice.
+    let goes_forward = item.source.as_ref().is_some_and(|s| s.prefers_sequential());
+    let is_worth_it = !item.opened.proof.sealed.is_empty() && !goes_forward;
+    if is_worth_it && !may_be_there && !setting.dry_run && !setting.unchecked {
+        let copied = attempt(item, folder.clone(), options, may_be_there, Check::Beside, setting)?;
+        if let Some(copied) = copied {
+            return Ok(copied);
+        }
+    }
+    let copied = attempt(item, folder, options, may_be_there, Check::Before, setting)?;
+    copied.ok_or_else(|| Failure::new(format!("cannot extract \"{}\"", item.shown), Error::Cancelled))
+}
+
+/// The same once; nothing, and nothing written, where something is damaged that was found beside it.
+fn attempt(
+    item: &Item,
+    folder: PathBuf,
+    options: &Options,
+    may_be_there: bool,
+    check: Check,
+    setting: &Setting<'_>,
+) -> Result<Option<Copied>, Failure> {
     let fail = |e| Failure::new(format!("cannot extract \"{}\"", item.shown), e);
     setting.check_folder(&folder)?;
     if let Some(originals) = &options.originals {
@@ -194,7 +225,7 @@ fn copy(
         }
     }
     let wanted = wanted(item, options, setting)?;
-    let known = Known::of(item, options, setting)?;
+    let known = Known::of(item, options, check, setting)?;
     let (laid, overlay, replaced) = if options.overlay.is_empty() {
         (None, None, Vec::new())
     } else {
@@ -237,7 +268,7 @@ fn copy(
     if may_be_there && !setting.replace {
         report.there_already = plan.leave_what_is_there(&folder, setting.watch).map_err(fail)?;
         if plan.jobs.is_empty() && report.there_already > 0 {
-            return Ok(Copied { report, was_there: true });
+            return Ok(Some(Copied { report, was_there: true }));
         }
     }
     let places = plan.jobs.iter().map(|j| j.to.as_path()).chain(plan.links.iter().map(|(to, ..)| to.as_path()));
@@ -255,14 +286,27 @@ fn copy(
     let Some(mut stage) = stage else {
         report.files = plan.jobs.len();
         report.bytes = total;
-        return Ok(Copied { report, was_there: false });
+        return Ok(Some(Copied { report, was_there: false }));
     };
     for (path, _) in &plan.folders {
         stage.make_folder(path).map_err(fail)?;
     }
 
     setting.watch.begin(&format!("extracting {}", item.stem), Some(total));
-    write_all(&plan.jobs, &mut stage, &mut report, setting).map_err(fail)?;
+    let (written, found) = match check {
+        Check::Before => (write_all(&plan.jobs, &mut stage, &mut report, setting), Ok(Vec::new())),
+        Check::Beside => std::thread::scope(|scope| {
+            let checking = scope.spawn(|| item.damage(&setting.for_one(&Aside(setting.watch))));
+            let written = write_all(&plan.jobs, &mut stage, &mut report, setting);
+            (written, checking.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        }),
+    };
+    let found = found.map_err(fail)?;
+    written.map_err(fail)?;
+    if !found.is_empty() {
+        setting.watch.end();
+        return Ok(None);
+    }
     for (path, target, name) in &plan.links {
         if leads_inside(path, target, &plan.links, &folder) {
             stage.link(path, target).map_err(fail)?;
@@ -302,7 +346,7 @@ fn copy(
     } else if !report.left_out.is_empty() {
         report.advice = Some("the reasons stand above; what is damaged has to be dumped or copied again".into());
     }
-    Ok(Copied { report, was_there: false })
+    Ok(Some(Copied { report, was_there: false }))
 }
 
 /// Writes what is replaced into a folder of its own.
@@ -319,6 +363,19 @@ fn keep_originals(replaced: &[Node], target: &Path, setting: &Setting<'_>) -> Re
         stage.add(to);
     }
     stage.commit(&[])
+}
+
+/// Sees work that goes on beside other work, which is what progress is shown of.
+struct Aside<'a>(&'a dyn Watch);
+
+impl Watch for Aside<'_> {
+    fn notice(&self, notice: &Notice) {
+        self.0.notice(notice);
+    }
+
+    fn cancelled(&self) -> bool {
+        self.0.cancelled()
+    }
 }
 
 fn done(report: ExtractReport) -> (ExtractReport, Answer) {

@@ -1,6 +1,6 @@
 //! One file onto a stream.
 
-use super::{Known, Options, UNSETTLED, open, wanted};
+use super::{Check, Known, Options, UNSETTLED, open, wanted};
 use crate::{Failure, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Error;
@@ -45,7 +45,7 @@ pub fn extract_onto(
         let why = format!("{} files are chosen, and standard output takes one", files.len());
         return Err(fail(Error::Usage(why)).hint("choose one with --only PATH, or give a folder with -o"));
     };
-    let known = Known::of(&item, options, setting)?;
+    let known = Known::of(&item, options, Check::Before, setting)?;
     if let Some(why) = known.damaged.get(&node.path) {
         return Err(fail(Error::Damaged { what: why.clone() }).hint("--unchecked takes it as it is"));
     }
