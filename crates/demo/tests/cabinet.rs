@@ -139,6 +139,24 @@ fn damage_is_told_by_block_and_what_stands_before_it_is_read() {
 }
 
 #[test]
+fn a_group_of_a_wrong_length_is_told_with_what_is_there_before() {
+    let (one, two) = (content(32_768), content(90_000));
+    let files = vec![("one.bin", one.as_slice()), ("two.bin", &two)];
+    let method = Method::Lzx(Lzx { bits: 16, calls: false, is_mixed: false });
+    let mut bytes = cabinets(&[Folder { method, files }], &Around::default()).remove(0);
+    // The second data block stands behind the first; its checksum becomes none, and it says that it gives 32,000 bytes.
+    let first = u32::from_le_bytes(bytes[36..40].try_into().unwrap()) as usize;
+    let packed = usize::from(u16::from_le_bytes(bytes[first + 4..first + 6].try_into().unwrap()));
+    let second = first + 8 + packed;
+    bytes[second..second + 4].fill(0);
+    bytes[second + 6..second + 8].copy_from_slice(&32_000u16.to_le_bytes());
+    let opened = open(bytes).unwrap();
+    assert!(read(&opened, "one.bin").unwrap() == one);
+    let why = read(&opened, "two.bin").unwrap_err().to_string();
+    assert!(why.contains(&format!("the data block at offset {second:#x} gives 32000 bytes, and not 32,768")), "{why}");
+}
+
+#[test]
 fn what_is_not_read_is_named() {
     let files = vec![("a.bin", b"tide".as_slice())];
     let mut bytes = cabinets(&[Folder { method: Method::Stored, files }], &Around::default()).remove(0);
