@@ -179,6 +179,7 @@ fn program(item: &Item, setting: Option<&Setting<'_>>) -> Result<Program> {
 
 /// Where a package with a disc goes: its name is made of what the disc is, so that it is the same every time.
 fn place(item: &Item, options: &Options) -> PathBuf {
+    // A program that cannot be read is told where the package is laid out.
     let program = program(item, None).unwrap_or_default();
     let mut hasher = Hasher::new(Algorithm::Sha1);
     for number in [program.title_id, program.media_id] {

@@ -139,6 +139,10 @@ fn open(shown: &str, setting: &Setting<'_>) -> Result<Item, Failure> {
     match &item.opened.holds.tree {
         Some(_) => Ok(item),
         None => {
+            // Whatever is in it is out of reach for that.
+            if let Some(first) = item.notices().iter().find(|n| n.is_damage) {
+                return Err(fail(Error::Damaged { what: first.text.clone() }));
+            }
             let failure = fail(Error::Usage(has_none(&item)));
             Err(match helps(&item) {
                 Some(command) => failure.hint(command),
