@@ -153,7 +153,7 @@ fn a_group_of_a_wrong_length_is_told_with_what_is_there_before() {
     let opened = open(bytes).unwrap();
     assert!(read(&opened, "one.bin").unwrap() == one);
     let why = read(&opened, "two.bin").unwrap_err().to_string();
-    assert!(why.contains(&format!("the data block at offset {second:#x} gives 32000 bytes, and not 32,768")), "{why}");
+    assert!(why.contains(&format!("the data block at offset {second:#x} gives 32,000 bytes, and not 32,768")), "{why}");
 }
 
 #[test]

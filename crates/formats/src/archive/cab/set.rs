@@ -7,6 +7,7 @@ use crate::lzx::FRAME;
 use crate::noticed::Noticed;
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;
+use decanter_core::tell::grouped;
 use decanter_core::{Error, Result};
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -198,8 +199,9 @@ impl<'a> Gathering<'a> {
             let is_full = len == FRAME || (parts.peek().is_none() && len < FRAME) || method == Method::Stored;
             let is_full = is_full || (method == Method::MsZip && len < FRAME);
             if !is_full {
+                let found = grouped(len as u64);
                 let what =
-                    format!("the data block at offset {at:#x} gives {len} bytes, and not 32,768 as all but the last");
+                    format!("the data block at offset {at:#x} gives {found} bytes, and not 32,768 as all but the last");
                 ends.get_or_insert(what);
                 break;
             }

@@ -11,6 +11,7 @@ use decanter_core::error::Blame;
 use decanter_core::opened::Opened;
 use decanter_core::seal::Settled;
 use decanter_core::source::SourceRef;
+use decanter_core::tell::count;
 use decanter_core::watch::{self, Watch};
 use std::sync::Arc;
 
@@ -112,7 +113,8 @@ fn inspect(
         }
     }
     if lost > 0 {
-        let name = format!("{lost} blocks that are in use and belong to no file");
+        let name =
+            count(lost, "block that is in use and belongs to no file", "blocks that are in use and belong to no file");
         let own = Settled::of(name, &first_of(wrong, "block"), FILES);
         settled.push(Settled { matters: None, ..own });
     }
