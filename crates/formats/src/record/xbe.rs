@@ -103,6 +103,11 @@ pub(crate) fn title_id(id: u32) -> String {
     }
 }
 
+/// A version as the 360 generation has it: four bits major, four minor, sixteen build, eight fix.
+pub(crate) fn version(bits: u32) -> String {
+    format!("{}.{}.{}.{}", bits >> 28, bits >> 24 & 15, bits >> 8 & 0xffff, bits & 255)
+}
+
 fn regions(bits: u32) -> String {
     let named: Vec<&str> = REGIONS.iter().filter(|(bit, _)| bits & bit != 0).map(|(_, name)| *name).collect();
     named.join(", ")

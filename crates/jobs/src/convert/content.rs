@@ -4,6 +4,7 @@ use super::Options;
 use super::choice::{Choice, Kind as ChoiceKind};
 use super::folder::chosen;
 use super::made::{Back, LeftOut, Made};
+use super::open::image;
 use super::shared::{BLANK, WITHOUT};
 use super::target::{Target, is_folder};
 use crate::label::{self, Filter, Fit};
@@ -268,8 +269,7 @@ fn disc(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Re
         notices.push(Notice::new("its program says no title id: the package has none, and no console finds it"));
     }
     notices.push(Notice::new(PLACEHOLDER));
-    let inner = item.opened.holds.volume.as_ref().filter(|_| x360::DISC.is_of(&item.opened));
-    let before = inner.or(item.source.as_ref()).map_or(partition.len(), |s| s.len());
+    let before = image(item).map_or(partition.len(), |s| s.len());
     let header: SourceRef = Arc::new(decanter_core::source::Bytes(laid.header));
     let mut made = Made::new(
         decanter_core::blueprint::Blueprint::of(header),
@@ -298,9 +298,7 @@ fn digits<const N: usize>(options: &Options, choice: &Choice) -> Result<[u8; N]>
 
 /// Files as a package.
 fn files(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Result<Made> {
-    let (mut tree, left_out) = chosen(item, options)?;
-    // Folders first in the order of paths: the same files give the same package, whoever lists them.
-    tree.nodes.sort_by(|a, b| (a.file().is_some(), a.path.as_bytes()).cmp(&(b.file().is_some(), b.path.as_bytes())));
+    let (tree, left_out) = chosen(item, options)?;
     if x360::FILES.is_of(&item.opened) {
         return anew(item, &tree, left_out, options, setting);
     }

@@ -125,9 +125,7 @@ fn iso(item: &Item, _: &Target, options: &Options, setting: &Setting<'_>) -> Res
         }
         return Ok(made);
     }
-    let is_inside = x360::DISC.is_of(&item.opened);
-    let source = if is_inside { item.opened.holds.volume.clone() } else { item.source.clone() };
-    let source = source.ok_or_else(|| Error::Usage("there is no image in it".into()))?;
+    let source = open::image(item).cloned().ok_or_else(|| Error::Usage("there is no image in it".into()))?;
     let mut blank = 0;
     let (source, preserved) = match &item.opened.protection {
         Some(p) if p.state == State::Encrypted => match (&p.clear, &p.clear_as_it_is, &p.key) {

@@ -2,6 +2,7 @@
 
 use super::choice::Choice;
 use super::made::{Back, LeftOut, Made};
+use super::open::image;
 use super::shared::{BLANK, LABEL, SPLIT, WITHOUT};
 use super::target::{Target, is_folder};
 use super::{Options, choose};
@@ -180,8 +181,7 @@ fn xdvdfs(item: &Item, _: &Target, options: &Options, _: &Setting<'_>) -> Result
     let (tree, mut left_out) = chosen(item, options)?;
     let placed = xdvdfs::compose_placed(&tree)?;
     let files: u64 = tree.files().map(|(_, f)| f.len).sum();
-    let inner = item.opened.holds.volume.as_ref().filter(|_| x360::DISC.is_of(&item.opened));
-    let before = inner.or(item.source.as_ref()).map_or(files, |s| s.len());
+    let before = image(item).map_or(files, |s| s.len());
     if let Some(source) = item.source.as_ref().filter(|_| Xdvdfs.is_of(&item.opened)) {
         let base = xdvdfs::find(source.as_ref())?.map_or(0, |p| p.offset);
         if base > 0 {

@@ -7,6 +7,7 @@ use decanter_core::source::SourceRef;
 use decanter_core::view::{Concat, Woven};
 use decanter_core::{Error, Format, Result};
 use decanter_formats::package::ps3::pkg::PACKAGE;
+use decanter_formats::package::x360::DISC;
 use std::sync::Arc;
 
 /// Opens the source, put together with its other parts.
@@ -31,6 +32,14 @@ pub(super) fn disc(shown: &str, options: &Options, setting: &Setting<'_>) -> std
             let inner = format!("{}{INSIDE}{path}", item.address);
             locate::open(&inner, "convert", setting).map(|inner| Item { shown: item.shown, stem: item.stem, ..inner })
         }
+    }
+}
+
+/// The bytes of the image that a source is, or that stands in the data files of a package.
+pub(super) fn image(item: &Item) -> Option<&SourceRef> {
+    match DISC.is_of(&item.opened) {
+        true => item.opened.holds.volume.as_ref(),
+        false => item.source.as_ref(),
     }
 }
 

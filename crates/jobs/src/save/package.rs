@@ -69,7 +69,6 @@ pub fn import_files(
         node.modified =
             package.opened.holds.tree.as_ref().and_then(|old| old.find(&node.path)).and_then(|n| n.modified);
     }
-    tree.nodes.sort_by(|a, b| (a.file().is_some(), a.path.as_bytes()).cmp(&(b.file().is_some(), b.path.as_bytes())));
     let header = Header::read(source.as_ref()).map_err(fail)?;
     let bytes = tree.files().map(|(_, f)| f.len).sum();
     setting.watch.begin("hashing the files", Some(bytes));

@@ -3,6 +3,7 @@
 use super::kind;
 use super::raw::{Certificate, Head};
 use crate::num::be32;
+use crate::record::xbe::version;
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::source::{Source, SourceRef, check_range, read_vec};
 use decanter_core::view::Slice;
@@ -77,15 +78,6 @@ impl Signer {
     }
 }
 
-/// What a volume is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Volume {
-    /// Files.
-    Stfs,
-    /// A disc.
-    Svod,
-}
-
 /// A header that was read.
 pub struct Header {
     /// By whom it says that it is signed.
@@ -93,8 +85,6 @@ pub struct Header {
     pub(super) head: Head,
     pub(super) bytes: Vec<u8>,
     certificate: Option<Certificate>,
-    /// Which volume it has.
-    pub volume: Volume,
 }
 
 impl Header {
@@ -115,18 +105,16 @@ impl Header {
         if !(LEAST..=MOST).contains(&len) {
             return Err(malformed(format!("a header of {len} bytes"), 0x340));
         }
-        let volume = match head.volume_kind.get() {
-            0 => Volume::Stfs,
-            1 => Volume::Svod,
-            other => return Err(malformed(format!("a volume of kind {other}"), 0x3a9)),
-        };
+        if head.volume_kind.get() > 1 {
+            return Err(malformed(format!("a volume of kind {}", head.volume_kind), 0x3a9));
+        }
         check_range(source.len(), 0, len)?;
         let bytes = read_vec(source, 0, len, "a header", MOST)?;
         let certificate = match signer {
             Signer::Console => Certificate::read_from_prefix(&bytes[4..]).ok().map(|(own, _)| own),
             _ => None,
         };
-        Ok(Self { signer: *signer, head, bytes, certificate, volume })
+        Ok(Self { signer: *signer, head, bytes, certificate })
     }
 
     /// Where the volume begins: behind the header, at a block.
@@ -279,10 +267,5 @@ impl Header {
 
 /// Capital hexadecimal digits.
 pub(super) fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02X}")).collect()
-}
-
-/// Four bits major, four minor, sixteen build, eight fix.
-pub(super) fn version(bits: u32) -> String {
-    format!("{}.{}.{}.{}", bits >> 28, bits >> 24 & 15, bits >> 8 & 0xffff, bits & 255)
+    decanter_core::digest::hex(bytes).to_uppercase()
 }

@@ -16,7 +16,7 @@ use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_array};
-use header::{Header, Volume};
+use header::Header;
 
 const ID: &str = "stfs";
 const ID_DISC: &str = "god";
@@ -86,7 +86,6 @@ impl Format for Stfs {
 
     fn open(&self, source: SourceRef, opener: &Opener<'_>) -> Result<Opened> {
         let (mut opened, header) = opened(ID, &source)?;
-        debug_assert_eq!(header.volume, Volume::Stfs);
         stfs::open(&mut opened, &header, &source, opener)?;
         Ok(opened)
     }

@@ -1,8 +1,8 @@
 //! What a package says of itself, in words.
 
-use super::header::{Header, hex, version};
+use super::header::{Header, hex};
 use super::kind;
-use crate::record::xbe::title_id;
+use crate::record::xbe::{title_id, version};
 use decanter_core::Result;
 use decanter_core::label::Label;
 use decanter_core::opened::Opened;

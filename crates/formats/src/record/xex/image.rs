@@ -32,6 +32,8 @@ const MOST_ZEROS: u64 = 256 << 20;
 pub(super) struct Stored {
     pub(super) is_encrypted: bool,
     pub(super) packing: Packing,
+    /// Where the header that says so stands.
+    at: u64,
 }
 
 /// How it is packed.
@@ -64,7 +66,9 @@ impl Packing {
 /// # Errors
 /// What reading fails with.
 pub(super) fn stored(source: &SourceRef, headers: &Headers) -> Result<Stored> {
-    let Some(at) = headers.place(FORMAT) else { return Ok(Stored { is_encrypted: false, packing: Packing::Whole }) };
+    let Some(at) = headers.place(FORMAT) else {
+        return Ok(Stored { is_encrypted: false, packing: Packing::Whole, at: 0 });
+    };
     let raw: [u8; 8] = read_array(source.as_ref(), at)?;
     let packing = match be16(&raw, 6) {
         0 => Packing::Whole,
@@ -73,7 +77,7 @@ pub(super) fn stored(source: &SourceRef, headers: &Headers) -> Result<Stored> {
         3 => Packing::Delta,
         other => Packing::Unknown(other),
     };
-    Ok(Stored { is_encrypted: be16(&raw, 4) != 0, packing })
+    Ok(Stored { is_encrypted: be16(&raw, 4) != 0, packing, at })
 }
 
 /// `wanted` bytes of the program, counted from its base address; `None` where its key is not there, or it is packed in a way
@@ -100,11 +104,10 @@ pub(super) fn read(
     }
     let image = match stored.packing {
         Packing::Whole => data,
-        Packing::Pieces => pieces(source, headers, &data)?,
+        Packing::Pieces => pieces(source, stored.at, &data)?,
         Packing::Lzx => {
-            let at = headers.place(FORMAT).unwrap_or_default();
             let len = be32(&read_array::<4>(source.as_ref(), u64::from(headers.security_at) + LEN)?, 0);
-            let packed = Packed::of(&read_array(source.as_ref(), at + 8)?, len)?;
+            let packed = Packed::of(&read_array(source.as_ref(), stored.at + 8)?, len)?;
             check_range(MOST_READ, 0, wanted.end - wanted.start)?;
             return packed.read(&data, wanted).map(Some);
         }
@@ -113,9 +116,8 @@ pub(super) fn read(
     read_vec(image.as_ref(), wanted.start, wanted.end - wanted.start, "a resource of a program", MOST_READ).map(Some)
 }
 
-/// Pieces, each with zeros behind it.
-fn pieces(source: &SourceRef, headers: &Headers, data: &SourceRef) -> Result<SourceRef> {
-    let at = headers.place(FORMAT).unwrap_or_default();
+/// Pieces, each with zeros behind it; `at` is where they are listed.
+fn pieces(source: &SourceRef, at: u64, data: &SourceRef) -> Result<SourceRef> {
     let len = u64::from(be32(&read_array::<4>(source.as_ref(), at)?, 0));
     let count = len.saturating_sub(8) / 8;
     let list = read_vec(source.as_ref(), at + 8, count * 8, "pieces of a program", MOST_PIECES * 8)?;

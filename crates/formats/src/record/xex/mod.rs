@@ -9,7 +9,7 @@ mod xdbf;
 
 pub use image::KEY;
 
-use super::xbe::title_id;
+use super::xbe::{title_id, version};
 use crate::num::be32;
 use crate::package::x360::header::LANGUAGES;
 use decanter_core::error::Blame;
@@ -95,9 +95,10 @@ impl Format for Xex {
             let name = name.split(|&b| b == 0).next().unwrap_or_default();
             opened.fact("linked as", String::from_utf8_lossy(name).into_owned());
         }
-        let region: Result<[u8; 4]> = read_array(source.as_ref(), u64::from(headers.security_at) + 0x178);
-        if let Ok(region) = region {
-            opened.fact("region", regions(u32::from_be_bytes(region)));
+        match read_array(source.as_ref(), u64::from(headers.security_at) + 0x178) {
+            Ok(region) => opened.fact("region", regions(u32::from_be_bytes(region))),
+            Err(e) if e.blame() == Blame::Source => opened.notice(format!("its regions cannot be read: {e}")),
+            Err(e) => return Err(e),
         }
         let stored = image::stored(&source, &headers)?;
         let closed = if stored.is_encrypted { "encrypted" } else { "not encrypted" };
@@ -211,11 +212,6 @@ impl Headers {
             discs: [raw[18], raw[19]],
         }))
     }
-}
-
-/// Four bits major, four minor, sixteen build, eight fix.
-fn version(bits: u32) -> String {
-    format!("{}.{}.{}.{}", bits >> 28, bits >> 24 & 15, bits >> 8 & 0xffff, bits & 255)
 }
 
 fn regions(bits: u32) -> String {

@@ -32,7 +32,7 @@ const MOST_NAME: usize = 40;
 /// Entries of the file table.
 const MOST_ENTRIES: usize = ROOT as usize;
 
-/// A package with all files and folders of `tree`, which stand in the order of the tree.
+/// A package with all files and folders of `tree`: the same ones give the same package, in whatever order they are listed.
 ///
 /// # Errors
 /// [`Error::Unsupported`] for what the volume has no place for; what reading the files for their digests fails with.
@@ -149,7 +149,10 @@ fn list(tree: &Tree) -> Result<Listed> {
     let mut own = Listed { table: Vec::new(), table_blocks, files: Vec::new(), lasts: vec![table_blocks - 1] };
     let mut folders: HashMap<&str, u16> = HashMap::new();
     let mut next = table_blocks;
-    for (index, node) in tree.nodes.iter().enumerate() {
+    // Folders before what is in them, then files, each by their paths.
+    let mut nodes: Vec<&Node> = tree.nodes.iter().collect();
+    nodes.sort_by_key(|n| (n.file().is_some(), n.path.as_bytes()));
+    for (index, node) in nodes.into_iter().enumerate() {
         let mut entry = entry(node, &folders)?;
         match &node.kind {
             Kind::Folder => {

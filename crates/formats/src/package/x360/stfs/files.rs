@@ -19,8 +19,6 @@ use std::ops::Range;
 use std::sync::Arc;
 use zerocopy::FromBytes;
 
-/// Entries of a block of the file table.
-const ENTRIES: usize = 64;
 /// Flags of an entry.
 pub(super) const FOLDER: u8 = 0x80;
 pub(super) const CONSECUTIVE: u8 = 0x40;
@@ -203,7 +201,6 @@ pub(super) fn read(
         .flat_map(|block| block.chunks_exact(size_of::<FileEntry>()))
         .map(entry)
         .collect();
-    debug_assert!(entries.len().is_multiple_of(ENTRIES));
     let (mut tree, mut room) = (Tree::default(), Room::default());
     for (index, own) in entries.iter().enumerate() {
         watch::check(watch)?;
