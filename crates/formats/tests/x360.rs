@@ -219,6 +219,7 @@ fn a_header_tells_what_it_is() {
     assert_eq!(opened.get("id"), Some("SP-025 (53500019)"));
     assert_eq!((opened.get("kind"), opened.get("disc")), (Some("add-on"), Some("1 of 3")));
     assert_eq!(opened.get("description"), Some("Six oars"));
+    assert!(opened.get("signature").unwrap().starts_with("not checked"));
     let titles = opened.told.label.as_ref().unwrap().titles.clone();
     let wanted = [("English", "Rowing"), ("Japanese", "ボート"), ("Russian", "Гребля")];
     assert_eq!(titles, wanted.map(|(language, text)| (language, text.to_owned())));

@@ -48,7 +48,8 @@ pub(super) fn tell(opened: &mut Opened, header: &Header, source: &SourceRef) -> 
     opened.fact("installer", header.installer().unwrap_or_default());
     opened.fact("for", header.licences().join(", "));
     opened.fact("transfer", header.transfer().join(", "));
-    opened.fact("signed by console", header.console().unwrap_or_default());
+    opened.fact("signed by", header.console().map(|id| format!("console {id}")).unwrap_or_default());
+    opened.fact("signature", "not checked: that takes the keys of who signed it");
     let bytes = |bytes: &[u8]| if bytes.iter().all(|b| *b == 0) { String::new() } else { hex(bytes) };
     opened.fact("console", bytes(&head.console_id));
     opened.fact("profile", bytes(&head.profile_id));
