@@ -4,7 +4,7 @@ use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args, ValueEnum};
 use decanter_core::Key;
 use decanter_jobs::shelf::{self, How};
-use decanter_jobs::{Failure, Setting, grouped};
+use decanter_jobs::{Failure, PASSCODE_LEN, Setting, grouped};
 use std::ops::RangeInclusive;
 use std::path::PathBuf;
 
@@ -94,9 +94,42 @@ pub struct WithArg {
 /// The key of the one source of a command.
 #[derive(Debug, Clone, Args)]
 pub struct KeyArg {
-    /// The key of this source, 32 hexadecimal digits; goes before all that are found elsewhere
+    /// The key of this source, 32 hexadecimal digits (64 for the image key of a PS4 package); goes before all that are found elsewhere
     #[arg(long, value_name = "HEX")]
     key: Option<Secret>,
+    #[command(flatten)]
+    passcode: PasscodeArg,
+}
+
+/// The passcode of packages.
+#[derive(Debug, Clone, Default, Args)]
+pub struct PasscodeArg {
+    /// The 32 characters that PS4 packages were made with, and that a new one is made with [default: 32 zeros]
+    #[arg(long, value_name = "TEXT")]
+    passcode: Option<Passcode>,
+}
+
+/// A passcode as it was typed, or that it is none.
+#[derive(Debug, Clone)]
+struct Passcode(Option<Key>);
+
+impl From<&str> for Passcode {
+    fn from(text: &str) -> Self {
+        let fits = text.len() == PASSCODE_LEN && text.bytes().all(|b| b.is_ascii_graphic());
+        Self(fits.then(|| Key::new(text.as_bytes().to_vec())))
+    }
+}
+
+impl PasscodeArg {
+    /// The passcode that was given.
+    pub fn passcode(&self) -> Option<Key> {
+        self.passcode.as_ref()?.0.clone()
+    }
+
+    /// Whether what was given is none.
+    pub fn is_wrong(&self) -> bool {
+        self.passcode.as_ref().is_some_and(|passcode| passcode.0.is_none())
+    }
 }
 
 /// A key as it was typed, or that it is none: the text itself may be most of a key, and is not kept.
@@ -105,7 +138,7 @@ struct Secret(Option<Key>);
 
 impl From<&str> for Secret {
     fn from(text: &str) -> Self {
-        Self(Key::from_hex(text).filter(|key| key.bytes().len() == 16))
+        Self(Key::from_hex(text).filter(|key| matches!(key.bytes().len(), 16 | 32)))
     }
 }
 
@@ -113,6 +146,11 @@ impl KeyArg {
     /// The key that was given.
     pub fn key(&self) -> Option<Key> {
         self.key.as_ref()?.0.clone()
+    }
+
+    /// The passcode.
+    pub fn passcode(&self) -> &PasscodeArg {
+        &self.passcode
     }
 
     /// Whether what was given is no key.

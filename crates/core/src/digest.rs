@@ -179,6 +179,24 @@ pub fn hmac_sha1(key: &[u8], bytes: &[u8]) -> [u8; 20] {
     code
 }
 
+/// A key for HMAC-SHA256 (RFC 2104), set up once for many messages.
+#[derive(Clone)]
+pub struct MacKey(aws_lc_rs::hmac::Key);
+
+impl MacKey {
+    /// The key of these bytes.
+    pub fn new(key: &[u8]) -> Self {
+        Self(aws_lc_rs::hmac::Key::new(aws_lc_rs::hmac::HMAC_SHA256, key))
+    }
+
+    /// The code of `bytes`.
+    pub fn code(&self, bytes: &[u8]) -> [u8; 32] {
+        let mut code = [0; 32];
+        code.copy_from_slice(aws_lc_rs::hmac::sign(&self.0, bytes).as_ref());
+        code
+    }
+}
+
 /// Computes several digests of a source in one read, each on a thread of its own. Calls
 /// [`Watch::advance`], not [`Watch::begin`].
 ///
@@ -301,6 +319,13 @@ mod tests {
     fn a_published_code() {
         let code = hmac_sha1(b"Jefe", b"what do ya want for nothing?");
         assert_eq!(super::hex(&code), "effcdf6ae5eb2fa2d27416d5f184df9c259a7c79");
+    }
+
+    /// RFC 4231, test case 2.
+    #[test]
+    fn another_published_code() {
+        let code = MacKey::new(b"Jefe").code(b"what do ya want for nothing?");
+        assert_eq!(super::hex(&code), "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843");
     }
 
     #[test]

@@ -231,6 +231,8 @@ pub enum KeyWay {
     Alone,
     /// In a list, under its name.
     ByName,
+    /// As the text that a package was made with.
+    Passcode,
 }
 
 /// A key that is missing or wrong: which one, and where it was looked for. Never its value.

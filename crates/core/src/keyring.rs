@@ -163,6 +163,11 @@ impl Keyring {
         self.entries.iter().find(|e| e.name.eq_ignore_ascii_case(name))
     }
 
+    /// All entries with exactly this name, in their order.
+    pub fn all_named(&self, name: &str) -> impl Iterator<Item = &Entry> {
+        self.entries.iter().filter(move |e| e.name.eq_ignore_ascii_case(name))
+    }
+
     /// The key of `len` bytes under one of these names, the first that there is, with where it came from. `need` says in a
     /// message what is needed.
     ///

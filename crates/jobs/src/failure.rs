@@ -87,6 +87,9 @@ fn advice(error: &Error) -> Option<String> {
         Error::Key(trouble) if trouble.wrong.is_empty() && trouble.way == KeyWay::ByName => {
             "put a line \"name = hexadecimal digits\" with that name into a list, and give the list with --keys FILE"
         }
+        Error::Key(trouble) if trouble.way == KeyWay::Passcode => {
+            "give the 32 characters that it was made with: --passcode TEXT; or its image key, 64 hexadecimal digits: --key HEX"
+        }
         Error::Key(trouble) if trouble.wrong.is_empty() => {
             "give it with --key HEX, or put a file with the key (ID.key or ID.dkey) next to the source or into a folder given with --keys"
         }

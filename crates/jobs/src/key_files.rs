@@ -5,6 +5,7 @@ use decanter_core::names::stem_of;
 use decanter_core::native;
 use decanter_core::source::{FileSource, SourceRef, read_vec};
 use decanter_core::{Guard, Key, Keyring};
+use decanter_formats::package::ps4;
 use decanter_formats::record::ird::Description;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -44,9 +45,12 @@ impl Gathering {
         kept
     }
 
-    /// One that begins with a key that was typed, and the folders that were looked into.
-    pub(crate) fn begin(given: Option<&Key>, looked: &[String]) -> Self {
+    /// One that begins with a key and a passcode that were typed, and the folders that were looked into.
+    pub(crate) fn begin(given: Option<&Key>, passcode: Option<&Key>, looked: &[String]) -> Self {
         let mut begun = Self::default();
+        if let Some(passcode) = passcode {
+            begun.ring.add(ps4::keys::PASSCODE, passcode.clone(), ps4::keys::TYPED);
+        }
         begun.ring.given = given.map(|key| Entry { name: "given".into(), key: key.clone(), origin: "--key".into() });
         looked.iter().for_each(|folder| begun.ring.add_place(folder.clone()));
         begun

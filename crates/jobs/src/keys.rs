@@ -4,7 +4,7 @@ use crate::locate::Around;
 use crate::{Failure, Setting, locate};
 use decanter_core::keyring::EntryReport;
 use decanter_core::protection::KeyState;
-use decanter_formats::package::{nx, ps3};
+use decanter_formats::package::{nx, ps3, ps4};
 use decanter_formats::record::xex;
 use serde::Serialize;
 
@@ -122,7 +122,8 @@ pub fn keys(sources: &[String], setting: &Setting<'_>) -> Result<KeysReport, Fai
 
 /// A key with what it opens.
 fn known(entry: EntryReport) -> KnownKey {
-    let opens = nx::keys::meaning(&entry.name).or_else(|| ps3::keys::meaning(&entry.name)).or_else(|| {
+    let families = [nx::keys::meaning, ps3::keys::meaning, ps4::keys::meaning];
+    let opens = families.iter().find_map(|meaning| meaning(&entry.name)).or_else(|| {
         (entry.name.eq_ignore_ascii_case(xex::KEY)).then(|| "programs (XEX): their names and pictures".into())
     });
     KnownKey { opens, entry }

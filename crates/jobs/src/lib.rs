@@ -44,6 +44,7 @@ pub mod typed_in;
 pub mod verify;
 
 pub use decanter_core::tell::grouped;
+pub use decanter_formats::package::ps4::keys::PASSCODE_LEN;
 pub use failure::Failure;
 pub use keys::{KeysReport, KnownKey, Standing, keys};
 pub use locate::{Item, PIPE, Piped, open};
@@ -65,6 +66,8 @@ pub struct Setting<'a> {
     pub watch: &'a dyn Watch,
     /// A key for the one source of this job.
     pub key: Option<Key>,
+    /// What packages of this job were made with, and what new ones are made with.
+    pub passcode: Option<Key>,
     /// Files and folders with keys, in the order in which they are looked into.
     pub key_places: Vec<PathBuf>,
     /// Those of them that were typed for this run: a command that goes on from here needs them again.
@@ -110,6 +113,7 @@ impl<'a> Setting<'a> {
         Self {
             watch,
             key: None,
+            passcode: None,
             key_places: Vec::new(),
             typed_key_places: Vec::new(),
             note_places: Vec::new(),
@@ -137,6 +141,7 @@ impl<'a> Setting<'a> {
         Setting {
             watch,
             key: self.key.clone(),
+            passcode: self.passcode.clone(),
             key_places: self.key_places.clone(),
             typed_key_places: self.typed_key_places.clone(),
             note_places: self.note_places.clone(),

@@ -35,7 +35,8 @@ impl Item {
     /// # Errors
     /// [`Error::Key`].
     pub(crate) fn check_given_key(&self, setting: &Setting<'_>) -> Result<()> {
-        let Some(protection) = self.opened.protection.as_ref().filter(|_| setting.key.is_some()) else { return Ok(()) };
+        let is_given = setting.key.is_some() || setting.passcode.is_some();
+        let Some(protection) = self.opened.protection.as_ref().filter(|_| is_given) else { return Ok(()) };
         match &protection.key {
             KeyState::Trouble(trouble) if !trouble.wrong.is_empty() => Err(Error::Key(trouble.clone())),
             _ => Ok(()),

@@ -29,7 +29,7 @@ mod verify;
 
 use crate::Stop;
 use crate::config::Settled;
-use crate::global::{Global, KeyArg};
+use crate::global::{Global, KeyArg, PasscodeArg};
 use crate::machine;
 use crate::progress::Screen;
 use crate::render::{self, Manner, Page, paper};
@@ -161,11 +161,26 @@ impl<'a> With<'a> {
     fn setting(&self, key: Option<&KeyArg>) -> Result<Setting<'a>, Failure> {
         if key.is_some_and(KeyArg::is_wrong) {
             let what = "cannot use what was given with --key";
-            return Err(Failure::usage(what, "it has to be 32 hexadecimal digits")
+            return Err(Failure::usage(what, "it has to be 32 hexadecimal digits, or 64")
                 .hint("\"decanter keys SOURCE\" shows which keys are found without it"));
+        }
+        if let Some(key) = key {
+            Self::check_passcode(key.passcode())?;
         }
         let what = "cannot use this configuration";
         self.settled.setting(self.global, key, self.watch).map_err(|e| Failure::new(what, e))
+    }
+
+    /// Fails for a passcode that is none.
+    fn check_passcode(passcode: &PasscodeArg) -> Result<(), Failure> {
+        match passcode.is_wrong() {
+            true => Err(Failure::usage(
+                "cannot use what was given with --passcode",
+                "a passcode has 32 characters of ASCII",
+            )
+            .hint("leave it out for packages of one's own making: most of them have 32 zeros")),
+            false => Ok(()),
+        }
     }
 
     /// The same for a job that also reads standard input.

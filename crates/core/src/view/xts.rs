@@ -1,4 +1,4 @@
-use super::{extent_but, read_by_ranges};
+use super::{Direction, extent_but, read_by_ranges};
 use crate::error::{Error, Result};
 use crate::keyring::Key;
 use crate::source::{Extent, Source, SourceRef};
@@ -11,17 +11,19 @@ use std::sync::Arc;
 /// Blocks of one sector that are worked on at once.
 const LANES: usize = 32;
 
-/// AES-128-XTS (IEEE 1619) with sectors counted from 0. The tweak of a sector is its number as a **big-endian** integer of
-/// 128 bits, where the standard has a little-endian one.
+/// AES-128-XTS (IEEE 1619). The tweak of a sector is its number as an integer of 128 bits: little-endian in the standard,
+/// big-endian in some containers.
 pub struct Xts {
     encrypt: Aes128Enc,
     decrypt: Aes128Dec,
     tweak: Aes128Enc,
     sector: usize,
+    is_standard: bool,
 }
 
 impl Xts {
-    /// One with sectors of `sector` bytes. The first half of the key is for the data, the second for the tweak.
+    /// One with sectors of `sector` bytes and **big-endian** numbers. The first half of the key is for the data, the second
+    /// for the tweak.
     ///
     /// # Errors
     /// [`Error::Usage`] when `sector` is not a positive multiple of 16, or the key has not 32 bytes.
@@ -39,7 +41,15 @@ impl Xts {
         };
         let (data, tweak) = (half(0), half(16));
         let (encrypt, decrypt) = (Aes128Enc::new(&data), Aes128Dec::new(&data));
-        Ok(Self { encrypt, decrypt, tweak: Aes128Enc::new(&tweak), sector })
+        Ok(Self { encrypt, decrypt, tweak: Aes128Enc::new(&tweak), sector, is_standard: false })
+    }
+
+    /// The same with little-endian numbers, as the standard has them.
+    ///
+    /// # Errors
+    /// As [`Xts::new`].
+    pub fn standard(key: &Key, sector: usize) -> Result<Self> {
+        Ok(Self { is_standard: true, ..Self::new(key, sector)? })
     }
 
     /// Bytes of a sector.
@@ -59,7 +69,8 @@ impl Xts {
 
     fn each(&self, number: u64, sectors: &mut [u8], cipher: impl Fn(&mut [Array<u8, U16>])) {
         for (index, sector) in sectors.chunks_mut(self.sector).enumerate() {
-            let mut first = Array::from(u128::from(number + index as u64).to_be_bytes());
+            let number = u128::from(number + index as u64);
+            let mut first = Array::from(if self.is_standard { number.to_le_bytes() } else { number.to_be_bytes() });
             self.tweak.encrypt_block(&mut first);
             let mut tweak = u128::from_le_bytes(first.into());
             let (blocks, _) = Array::<u8, U16>::slice_as_chunks_mut(sector);
@@ -94,6 +105,8 @@ fn mask(blocks: &mut [Array<u8, U16>], tweaks: &[u128]) {
 pub struct XtsRanges {
     ranges: Vec<Range<u64>>,
     ciphers: Vec<Arc<Xts>>,
+    first: u64,
+    direction: Direction,
 }
 
 impl XtsRanges {
@@ -107,7 +120,27 @@ impl XtsRanges {
             return Err(Error::Usage("ranges under XTS must be disjoint and have whole sectors".into()));
         }
         let (ranges, ciphers) = all.into_iter().unzip();
-        Ok(Self { ranges, ciphers })
+        Ok(Self { ranges, ciphers, first: 0, direction: Direction::Decrypt })
+    }
+
+    /// The same with `first` as the number of the first sector of each range.
+    #[must_use]
+    pub fn counted_from(self, first: u64) -> Self {
+        Self { first, ..self }
+    }
+
+    /// The same from plaintext to what is stored.
+    #[must_use]
+    pub fn encrypting(self) -> Self {
+        Self { direction: Direction::Encrypt, ..self }
+    }
+
+    /// Turns whole sectors of a range, the first of which is its sector `index`.
+    fn turn(&self, xts: &Xts, index: u64, sectors: &mut [u8]) {
+        match self.direction {
+            Direction::Decrypt => xts.decrypt(self.first + index, sectors),
+            Direction::Encrypt => xts.encrypt(self.first + index, sectors),
+        }
     }
 }
 
@@ -121,10 +154,8 @@ impl Transform for XtsRanges {
         let end = offset + bytes.len() as u64;
         for (range, xts) in self.ranges.iter().zip(&self.ciphers).filter(|(r, _)| r.start < end && offset < r.end) {
             let (from, to) = (range.start.max(offset), range.end.min(end));
-            xts.decrypt(
-                (from - range.start) / xts.sector as u64,
-                &mut bytes[(from - offset) as usize..(to - offset) as usize],
-            );
+            let sectors = &mut bytes[(from - offset) as usize..(to - offset) as usize];
+            self.turn(xts, (from - range.start) / xts.sector as u64, sectors);
         }
     }
 }
@@ -150,12 +181,12 @@ impl Tweaked {
         let start = range.start + first * sector;
         if start == offset && end == offset + buf.len() as u64 {
             self.inner.read_at(offset, buf)?;
-            xts.decrypt(first, buf);
+            self.xts.turn(xts, first, buf);
             return Ok(());
         }
         let mut wide = vec![0; (end - start) as usize];
         self.inner.read_at(start, &mut wide)?;
-        xts.decrypt(first, &mut wide);
+        self.xts.turn(xts, first, &mut wide);
         let from = (offset - start) as usize;
         buf.copy_from_slice(&wide[from..from + buf.len()]);
         Ok(())
@@ -227,6 +258,22 @@ mod tests {
         let next = if tweak >> 127 == 1 { tweak << 1 ^ 0x87 } else { tweak << 1 };
         let want = [block(&one, plain ^ tweak) ^ tweak, block(&one, plain ^ next) ^ next];
         assert_eq!(bytes, want.map(u128::to_le_bytes).concat());
+    }
+
+    /// IEEE 1619-2007, B, vector 2.
+    #[test]
+    fn the_standard_has_it_little_endian() {
+        let key = Key::new([vec![0x11; 16], vec![0x22; 16]].concat());
+        let xts = Arc::new(Xts::standard(&key, 32).unwrap());
+        let want = hex("c454185e6a16936e39334038acef838bfb186fff7480adc4289382ecd6d394f0");
+        let mut bytes = vec![0x44; 32];
+        xts.encrypt(0x33_3333_3333, &mut bytes);
+        assert_eq!(bytes, want);
+        let over = XtsRanges::new(vec![(32..64, xts)]).unwrap().counted_from(0x33_3333_3333).encrypting();
+        let view = Tweaked::new(Arc::new(Bytes(vec![0x44; 96])), Arc::new(over));
+        let mut all = vec![0; 96];
+        view.read_at(0, &mut all).unwrap();
+        assert_eq!(all, [vec![0x44; 32], want, vec![0x44; 32]].concat());
     }
 
     #[test]

@@ -3,6 +3,7 @@
 pub mod n3ds;
 pub mod nx;
 pub mod ps3;
+pub mod ps4;
 pub mod x360;
 
 use decanter_core::Digest;

@@ -88,6 +88,7 @@ fn typed_keys(item: &Item, setting: &Setting<'_>) -> String {
 fn key_option(item: &Item) -> &'static str {
     match item.opened.protection.as_ref().map(|p| &p.key) {
         Some(KeyState::Trouble(trouble)) if trouble.way == KeyWay::ByName => "--keys FILE",
+        Some(KeyState::Trouble(trouble)) if trouble.way == KeyWay::Passcode => "--passcode TEXT",
         _ => "--key HEX",
     }
 }

@@ -170,7 +170,7 @@ pub(super) fn folder_tree(root: &str, setting: &Setting<'_>) -> Result<Tree> {
 impl Around {
     /// All keys for a source with these surroundings. What lies next to it goes before what the user keeps elsewhere.
     pub(crate) fn keyring(&self, setting: &Setting<'_>) -> Keyring {
-        let mut gathering = Gathering::begin(setting.key.as_ref(), &self.folders);
+        let mut gathering = Gathering::begin(setting.key.as_ref(), setting.passcode.as_ref(), &self.folders);
         for (at, name, source) in &self.files {
             gathering.file(at, name, source);
         }

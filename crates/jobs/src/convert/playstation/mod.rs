@@ -1,6 +1,7 @@
-//! Packages of the PlayStation 3 generation, and what is wrapped in them.
+//! Packages of two PlayStation generations, and what is wrapped in those of the older one.
 
 pub(crate) mod classics;
+pub(crate) mod fourth;
 pub(crate) mod package;
 mod wrapped;
 
@@ -11,7 +12,7 @@ use decanter_core::{Error, Result};
 use decanter_formats::package::ps3::content_id;
 
 /// Packages of the family.
-pub(super) static TARGETS: [Target; 3] = [classics::TARGET, wrapped::TARGET, package::TARGET];
+pub(super) static TARGETS: [Target; 4] = [classics::TARGET, wrapped::TARGET, package::TARGET, fourth::TARGET];
 
 static CONTENT_ID: Choice = Choice::of(
     "content-id",
