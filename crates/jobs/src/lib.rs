@@ -21,6 +21,7 @@ mod key_files;
 mod keys;
 pub mod label;
 pub mod launcher;
+pub mod layers;
 pub mod list;
 mod locate;
 pub mod merge;

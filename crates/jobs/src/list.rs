@@ -5,6 +5,7 @@ use crate::grouped;
 use crate::locate::INSIDE;
 use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work};
 use crate::{Answer, Failure, Setting, locate};
+use decanter_core::role::Role;
 use decanter_core::tree::{Content, Kind};
 use decanter_core::{Notice, SECTOR};
 use serde::Serialize;
@@ -147,7 +148,9 @@ pub fn list(shown: &str, setting: &Setting<'_>) -> Result<ListReport, Failure> {
             Kind::File(file) => {
                 entry.kind = EntryKind::File;
                 entry.bytes = file.len;
-                entry.sector = file.spans.first().map(|s| s.start / unit);
+                // What a package holds has no sectors.
+                let is_package = item.opened.identity.role == Role::Package;
+                entry.sector = file.spans.first().filter(|_| !is_package).map(|s| s.start / unit);
                 (entry.state, entry.note) = match &file.content {
                     Content::Whole(_) => (EntryState::Whole, None),
                     Content::Locked(_) => (EntryState::Locked, Some("encrypted; the key is missing".into())),

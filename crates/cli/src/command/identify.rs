@@ -14,6 +14,7 @@ use decanter_jobs::Padding;
 use decanter_jobs::family::{Family, Member};
 use decanter_jobs::identify;
 use decanter_jobs::identify::{Encryption, IdentifyReport, Identity};
+use decanter_jobs::layers::{Layer, system_version};
 use decanter_jobs::starter::Starter;
 use std::io::Write;
 use std::path::PathBuf;
@@ -58,6 +59,7 @@ pub fn show(page: &mut Page, report: &IdentifyReport, manner: Manner) {
     }
     if report.sources.len() > MOST_SCREENS && !manner.is_verbose {
         table(page, report);
+        show_sets(page, report);
         show_groups(page, report);
         return show_folders(page, report);
     }
@@ -71,8 +73,42 @@ pub fn show(page: &mut Page, report: &IdentifyReport, manner: Manner) {
         page.blank();
         show_titles(page, report);
     }
+    show_sets(page, report);
     show_groups(page, report);
     show_folders(page, report)
+}
+
+/// Titles whose files lie over each other: each layer, what does not fit, and the command that makes one of them.
+fn show_sets(page: &mut Page, report: &IdentifyReport) {
+    for set in &report.sets {
+        page.blank();
+        let title =
+            if set.title.is_empty() { set.title_id.clone() } else { format!("{} [{}]", set.title, set.title_id) };
+        page.line(format!("{}one title: {title}{}", style::BOLD, style::PLAIN));
+        for layer in &set.layers {
+            page.row(layer.part.word(), format!("{}: {}", layer.source, layer_words(layer)));
+        }
+        page.row("latest", &set.latest);
+        for fault in &set.faults {
+            page.row("fault", format!("{}{fault}{}", style::BAD, style::PLAIN));
+        }
+        for remark in &set.remarks {
+            page.row("note", remark);
+        }
+        if let Some(next) = &set.next {
+            page.row("next", format!("{}{next}{}", style::GOOD, style::PLAIN));
+        }
+    }
+}
+
+fn layer_words(layer: &Layer) -> String {
+    let version = if layer.app_version.is_empty() { "no version told".into() } else { layer.app_version.clone() };
+    let system = match layer.system {
+        0 => String::new(),
+        number => format!(", needs system {}", system_version(number)),
+    };
+    let remarks: String = layer.remarks.iter().map(|r| format!("; {r}")).collect();
+    format!("{version}, {}{system}{remarks}", count(layer.files, "file"))
 }
 
 /// Titles that can be put into one file: a line each, then what there is to know of their parts.

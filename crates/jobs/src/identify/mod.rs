@@ -6,6 +6,7 @@ mod drive;
 use crate::below::Below;
 use crate::failure::with_article;
 use crate::family::{Family, Fault, Member, families};
+use crate::layers::{self, Layer, LayerSet, title_folders};
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
@@ -26,6 +27,7 @@ use decanter_core::{Blueprint, Error, Notice, SECTOR};
 use decanter_formats::archive::{lha::Lha, lzx::Lzx, zip::Zip};
 use decanter_formats::disk::amiga::{Adf, Hdf};
 use decanter_formats::disk::cbm::{D64, D71, D81, t64::T64};
+use decanter_formats::package::ps4::PACKAGE;
 use serde::Serialize;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -51,6 +53,9 @@ pub struct IdentifyReport {
     pub groups: Vec<Group>,
     /// The same where they can be put into one file: base, newest update, add-ons, and what is wrong.
     pub titles: Vec<Family>,
+    /// Titles whose files lie over each other: a base with its updates and replacement files.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub sets: Vec<LayerSet>,
     /// Folders with programs in them that may be the ones to start.
     pub starters: Vec<(String, Vec<Starter>)>,
 }
@@ -128,6 +133,9 @@ pub struct Identity {
     /// Whether it is a title that is packed to be installed or started.
     #[serde(skip)]
     pub is_package: bool,
+    /// Its place among the layers of a title, if it may be one.
+    #[serde(skip)]
+    layer: Option<Layer>,
     #[serde(skip)]
     cause: Option<Error>,
 }
@@ -179,6 +187,14 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
             paths.push((source.clone(), true));
         }
     }
+    // Folders with files of a title are meant as a whole.
+    let plain: Vec<String> = paths.iter().filter(|(_, is_named)| !is_named).map(|(path, _)| path.clone()).collect();
+    for folder in title_folders(&plain, setting) {
+        let is_below = |path: &str| path.strip_prefix(&folder).is_some_and(|rest| rest.starts_with('/'));
+        let at = paths.iter().position(|(path, _)| is_below(path)).unwrap_or(0);
+        paths.retain(|(path, _)| !is_below(path));
+        paths.insert(at.min(paths.len()), (folder, false));
+    }
     let next = AtomicUsize::new(0);
     let found = Mutex::new(Vec::new());
     std::thread::scope(|scope| {
@@ -203,10 +219,13 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
     let named = found.iter().flat_map(|(index, all)| all.iter().filter(|identity| counts(*index, identity)));
     let answer = answer(named.chain(&unread));
     let sources: Vec<Identity> = found.into_iter().flat_map(|(_, identities)| identities).chain(unread).collect();
-    let groups = groups(&sources);
+    let layers = sources.iter().filter_map(|s| s.layer.clone()).collect();
+    let sets = layers::sets(layers, &setting.typed_keys());
+    let mut groups = groups(&sources);
+    groups.retain(|group| !sets.iter().any(|set| group.name == format!("title {}", set.title_id)));
     let titles = titles(&sources);
     let starters = folder_starters(paths_given, setting);
-    Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups, titles, starters }, answer))
+    Ok((IdentifyReport { schema: "decanter.identify/1", sources, groups, titles, sets, starters }, answer))
 }
 
 /// Programs in folders of files that an archive may have held.
@@ -470,8 +489,15 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         starters: starters(item),
         notices: item.notices().to_vec(),
         is_package: (item.opened.identity.role == Role::Package),
+        // What cannot be read of it is told with it.
+        layer: is_layer(item).then(|| Layer::of(item).ok().flatten()).flatten(),
         cause: None,
     }
+}
+
+/// Whether it may be a layer of a title: a package of the generation, or a folder with files of one.
+fn is_layer(item: &Item) -> bool {
+    PACKAGE.is_of(&item.opened) || item.opened.identity.role == Role::Folder
 }
 
 /// Programs in disks and archives of home computers.

@@ -80,6 +80,9 @@ pub struct Proof {
     pub digests: usize,
     /// Bytes of contents under other keys than before, whose plaintext is the same.
     pub same_plaintext: u64,
+    /// Files that were held against their sources, where files are what is merged.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub same_files: Option<usize>,
 }
 
 /// Reads a result back: every digest in it has to hold, and changed contents have to be the same without their encryption.
@@ -113,5 +116,5 @@ pub(crate) fn prove(path: &Path, changed: &[(Nca, usize)], keys: &Keyring, setti
             }
         }
     }
-    Ok(Proof { digests, same_plaintext })
+    Ok(Proof { digests, same_plaintext, same_files: None })
 }

@@ -4,13 +4,16 @@
 mod apart;
 mod collect;
 mod lay;
+mod layered;
 mod name;
 mod report;
 
 pub use apart::unmerge;
 pub use lay::Proof;
 pub(crate) use lay::lay;
-pub use report::{MergeReport, Merged, UnmergeReport, Unmerged};
+pub use layered::are_layers;
+pub use layered::{Options as LayerOptions, merge as merge_layers};
+pub use report::{Dropped, MergeReport, Merged, Taken, UnmergeReport, Unmerged};
 
 use crate::family::{Family, Fault, Member, families};
 use crate::{Answer, Failure, Setting, place, quoted};
@@ -99,7 +102,7 @@ pub fn merge(
         return Err(Failure::usage(what, "--each makes several files, and -o is the name of one")
             .hint("give a folder with -o, with / at its end"));
     }
-    let mut report = MergeReport::new(form, setting.dry_run);
+    let mut report = MergeReport::new(form.id(), setting.dry_run);
     report.failed = collected.failed.clone();
     let job = Job { collected: &collected, form, output, options, setting };
     match all.as_slice() {

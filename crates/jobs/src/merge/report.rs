@@ -1,6 +1,5 @@
 //! What came of merging and of taking apart.
 
-use super::Form;
 use super::lay::{Laid, Proof};
 use crate::Failure;
 use crate::family::Family;
@@ -49,6 +48,12 @@ pub struct Merged {
     pub proven: Option<Proof>,
     /// What else is to be said of it: name and value.
     pub facts: Vec<(String, String)>,
+    /// What each source gave, where their files went over each other.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub taken: Vec<Taken>,
+    /// Files that have no place in the result, and why.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub dropped: Vec<Dropped>,
     /// Why it was not made.
     pub error: Option<String>,
     /// What to do about it.
@@ -57,10 +62,42 @@ pub struct Merged {
     pub notices: Vec<Notice>,
 }
 
+/// What one of several sources gave whose files went over each other.
+#[derive(Debug, Clone, Serialize)]
+pub struct Taken {
+    /// The source.
+    pub source: String,
+    /// What it is.
+    pub what: String,
+    /// Files of it that are in the result.
+    pub files: usize,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Files of sources before it that they took the place of.
+    pub replaced: usize,
+    /// Files that no source before it had.
+    pub added: usize,
+    /// Files of it that a source behind it took the place of.
+    pub superseded: usize,
+}
+
+/// A file that has no place in the result.
+#[derive(Debug, Clone, Serialize)]
+pub struct Dropped {
+    /// The source.
+    pub source: String,
+    /// Path of the file.
+    pub path: String,
+    /// Its length in bytes.
+    pub bytes: u64,
+    /// Why.
+    pub why: String,
+}
+
 impl MergeReport {
-    pub(super) fn new(form: Form, dry_run: bool) -> Self {
+    pub(super) fn new(to: &'static str, dry_run: bool) -> Self {
         let (results, failed, notices) = (Vec::new(), Vec::new(), Vec::new());
-        Self { schema: "decanter.merge/1", to: form.id(), dry_run, results, failed, notices }
+        Self { schema: "decanter.merge/1", to, dry_run, results, failed, notices }
     }
 }
 

@@ -106,6 +106,11 @@ pub(super) fn path(name: &str) -> String {
     below(FOLDER, name)
 }
 
+/// The path of the file with this id; empty for ids that are not known.
+pub fn path_of(id: u32) -> String {
+    name(id).map(|name| path(&name)).unwrap_or_default()
+}
+
 /// Whether an entry is a part of the container, and no file.
 pub(super) fn is_part(id: u32) -> bool {
     matches!(id, DIGESTS | KEYS | IMAGE_KEY | GENERAL | TABLE | NAMES)

@@ -1,0 +1,48 @@
+//! Folders with files of a title among other sources: they are meant as a whole.
+
+use crate::Setting;
+use decanter_core::store;
+use std::collections::BTreeSet;
+
+/// Paths that only folders with files of a title have, below them.
+const MARKS: [&str; 3] = ["sce_sys/param.sfo", "eboot.bin", "sce_module/libc.prx"];
+
+/// The folders among `paths` that hold files of a title, the outermost of those in each other.
+pub(crate) fn title_folders(paths: &[String], setting: &Setting<'_>) -> Vec<String> {
+    let found = paths.iter().filter_map(|path| {
+        let folded = path.to_ascii_lowercase();
+        let mark = MARKS.iter().find(|mark| folded.ends_with(*mark))?;
+        let folder = path.get(..path.len() - mark.len())?.strip_suffix('/')?;
+        // The folders of other consoles have the same names of programs, and none of these around them.
+        let is_one = *mark != "eboot.bin" || !is_of_another(folder);
+        (is_one && setting.is_folder(folder)).then(|| folder.to_owned())
+    });
+    let all: BTreeSet<String> = found.collect();
+    let is_inside = |path: &str, folder: &str| path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'));
+    all.iter().filter(|path| !all.iter().any(|folder| is_inside(path, folder))).cloned().collect()
+}
+
+/// Whether a folder is the one that programs of the generations before stand in.
+fn is_of_another(folder: &str) -> bool {
+    matches!(store::name_of(folder).to_ascii_uppercase().as_str(), "USRDIR" | "SYSDIR")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_outermost_folder_of_a_title_is_meant() {
+        let root = tempfile::tempdir().unwrap();
+        let at = |path: &str| decanter_core::native::text(root.path().join(path));
+        let paths =
+            ["fix/sce_sys/param.sfo", "fix/eboot.bin", "fix/more/eboot.bin", "old/USRDIR/EBOOT.BIN", "base.pkg"];
+        for path in paths {
+            let path = root.path().join(path);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, "").unwrap();
+        }
+        let setting = Setting::new(&());
+        assert_eq!(title_folders(&paths.map(at), &setting), [at("fix")]);
+    }
+}
