@@ -69,7 +69,7 @@ pub fn show(page: &mut Page, report: &IdentifyReport, manner: Manner) {
         }
         one(page, identity, manner);
     }
-    if report.sources.len() > 1 {
+    if report.sources.len() > 1 && !report.titles.is_empty() {
         page.blank();
         show_titles(page, report);
     }

@@ -176,6 +176,17 @@ impl Parameters {
             "2P" => "PS2 classic",
             "MN" => "minis",
             "PP" => "PSP remaster",
+            "gd" => "game",
+            "gda" => "system application",
+            "gdc" => "large application",
+            "gdd" => "background application",
+            "gde" => "small application",
+            "gp" => "update",
+            "gpc" => "update of a large application",
+            "gpd" => "update of a background application",
+            "gpe" => "update of a small application",
+            "ac" => "add-on",
+            "sd" => "save data",
             _ => return code.to_owned(),
         };
         format!("{meaning} ({code})")

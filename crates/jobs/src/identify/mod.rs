@@ -6,7 +6,7 @@ mod drive;
 use crate::below::Below;
 use crate::failure::with_article;
 use crate::family::{Family, Fault, Member, families};
-use crate::layers::{self, Layer, LayerSet, title_folders};
+use crate::layers::{self, Layer, LayerSet, TITLE_MARKS, title_folders};
 use crate::padding::{self, Padding};
 use crate::picture::{self, Scene};
 use crate::rom::RomReport;
@@ -424,7 +424,8 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
     facts.extend(drive::facts(item, setting));
     facts.extend(known(item, setting));
     let tracks = &item.opened.holds.tracks;
-    let stored = item.source.as_ref().map_or(0, |s| s.len());
+    let in_folder = || opened.holds.tree.iter().flat_map(|t| t.files()).map(|(_, f)| f.len).sum();
+    let stored = item.source.as_ref().map_or_else(in_folder, |s| s.len());
     let bytes = if tracks.is_empty() { stored } else { tracks.iter().map(|t| t.source.len()).sum() };
     let missing = opened.extent.promised_len.map_or(0, |promised| promised.saturating_sub(bytes));
     let (mut hit_files, mut hit_count) = (Vec::new(), 0);
@@ -459,6 +460,11 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
             key_trouble: trouble,
         }
     });
+    let layer = is_layer(item).then(|| Layer::of(item).ok().flatten()).flatten();
+    let title_folder = layer.as_ref().filter(|_| item.opened.identity.role == Role::Folder && is_title_folder(item));
+    if let Some(layer) = title_folder {
+        facts.extend(facts_of(layer));
+    }
     let is_cut = missing > 0 || item.unfinished.is_some();
     let becomes = becomes(item, is_cut, setting);
     Identity {
@@ -468,7 +474,10 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         belongs: opened.identity.belongs.clone(),
         titles: opened.holds.titles.clone(),
         format: Some(opened.identity.format),
-        kind: opened.identity.kind.clone(),
+        kind: match title_folder {
+            Some(_) => "files of a PS4 title, in a folder".into(),
+            None => opened.identity.kind.clone(),
+        },
         inside: item.around.iter().map(|around| around.kind.clone()).collect(),
         facts,
         bytes,
@@ -489,8 +498,7 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
         starters: starters(item),
         notices: item.notices().to_vec(),
         is_package: (item.opened.identity.role == Role::Package),
-        // What cannot be read of it is told with it.
-        layer: is_layer(item).then(|| Layer::of(item).ok().flatten()).flatten(),
+        layer,
         cause: None,
     }
 }
@@ -498,6 +506,25 @@ pub fn describe(item: &Item, setting: &Setting<'_>) -> Identity {
 /// Whether it may be a layer of a title: a package of the generation, or a folder with files of one.
 fn is_layer(item: &Item) -> bool {
     PACKAGE.is_of(&item.opened) || item.opened.identity.role == Role::Folder
+}
+
+/// Whether a folder has files that only those of a title of the generation have.
+fn is_title_folder(item: &Item) -> bool {
+    item.opened.holds.tree.as_ref().is_some_and(|tree| TITLE_MARKS.iter().any(|mark| tree.find(mark).is_some()))
+}
+
+/// What the parameter file in a folder says.
+fn facts_of(layer: &Layer) -> Vec<Fact> {
+    let system = layers::system_version(layer.system);
+    let all = [
+        ("title", &layer.title),
+        ("id", &layer.title_id),
+        ("content id", &layer.content_id),
+        ("app version", &layer.app_version),
+        ("needs system", &system),
+    ];
+    let told = all.into_iter().filter(|(_, value)| !value.is_empty());
+    told.map(|(name, value)| Fact { name, value: value.clone() }).collect()
 }
 
 /// Programs in disks and archives of home computers.

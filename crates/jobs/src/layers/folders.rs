@@ -5,13 +5,13 @@ use decanter_core::store;
 use std::collections::BTreeSet;
 
 /// Paths that only folders with files of a title have, below them.
-const MARKS: [&str; 3] = ["sce_sys/param.sfo", "eboot.bin", "sce_module/libc.prx"];
+pub(crate) const TITLE_MARKS: [&str; 3] = ["sce_sys/param.sfo", "eboot.bin", "sce_module/libc.prx"];
 
 /// The folders among `paths` that hold files of a title, the outermost of those in each other.
 pub(crate) fn title_folders(paths: &[String], setting: &Setting<'_>) -> Vec<String> {
     let found = paths.iter().filter_map(|path| {
         let folded = path.to_ascii_lowercase();
-        let mark = MARKS.iter().find(|mark| folded.ends_with(*mark))?;
+        let mark = TITLE_MARKS.iter().find(|mark| folded.ends_with(*mark))?;
         let folder = path.get(..path.len() - mark.len())?.strip_suffix('/')?;
         // The folders of other consoles have the same names of programs, and none of these around them.
         let is_one = *mark != "eboot.bin" || !is_of_another(folder);

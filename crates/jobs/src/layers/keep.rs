@@ -104,20 +104,30 @@ fn points(base_item: &Item, base: &Layer, item: &Item, own: &Layer) -> Result<Ve
             found: format!("version {}, the base is {}", own.made_for, shown(&base.app_version)),
         });
     }
-    for (in_update, in_base) in entry::CHUNKS_OF_BASE {
-        let [kept, there] = [(item, in_update), (base_item, in_base)].map(|(item, id)| digest(item, id));
-        let name = entry::path_of(in_base);
-        let (holds, found) = match (kept?, there?) {
-            (None, _) => (None, "the update keeps nothing of the base that it was made for".to_owned()),
-            (Some(_), None) => (None, format!("the base has no {name} to compare with")),
-            (Some(kept), Some(there)) if kept == there => {
-                (Some(true), "what the update keeps of its base is that of this one".to_owned())
-            }
-            _ => (Some(false), "the update was made for another build of the base: a console may refuse it".to_owned()),
-        };
-        points.push(Point { what: name, holds, found });
-    }
+    points.push(made_for(base_item, item)?);
     Ok(points)
+}
+
+/// Whether what an update keeps of the base that it was made for is that of this one.
+fn made_for(base: &Item, own: &Item) -> Result<Point> {
+    let (mut same, mut other) = (0, 0);
+    let mut is_kept = false;
+    for (in_update, in_base) in entry::CHUNKS_OF_BASE {
+        let Some(kept) = digest(own, in_update)? else { continue };
+        is_kept = true;
+        match digest(base, in_base)? {
+            Some(there) if there == kept => same += 1,
+            Some(_) => other += 1,
+            None => {}
+        }
+    }
+    let (holds, found) = match (is_kept, same, other) {
+        (false, ..) => (None, "the update keeps nothing of the base that it was made for"),
+        (_, _, 1..) => (Some(false), "the update was made for another build of it: a console may refuse it"),
+        (_, 0, 0) => (None, "the base has nothing to compare with what the update keeps"),
+        _ => (Some(true), "what the update keeps of its base is that of this one"),
+    };
+    Ok(Point { what: "made for base".into(), holds, found: found.into() })
 }
 
 fn shown(version: &str) -> &str {

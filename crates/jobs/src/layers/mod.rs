@@ -6,7 +6,7 @@ mod keep;
 
 pub use fit::{LayerSet, sets};
 pub(crate) use fit::{fault_of_order, fits};
-pub(crate) use folders::title_folders;
+pub(crate) use folders::{TITLE_MARKS, title_folders};
 pub use keep::{Kept, Point, keep};
 
 use crate::Item;

@@ -183,8 +183,10 @@ impl Access {
             own = Self::of_console(source, header, keys, kept.as_deref(), &fits)?;
         }
         Ok(own.unwrap_or_else(|| {
-            let known = if wrong.is_empty() { "" } else { " (the package has another digest of its key)" };
-            let need = format!("the passcode of {content_id}, or its image key,{known}");
+            let need = match wrong.is_empty() {
+                true => format!("the passcode, or the image key, of {content_id}"),
+                false => format!("the passcode or image key of {content_id}, which has another digest of its key,"),
+            };
             Self {
                 entries: Default::default(),
                 image: None,

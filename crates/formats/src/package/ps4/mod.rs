@@ -164,33 +164,68 @@ fn with_image(opened: &mut Opened, file: File) {
     tree.nodes.push(Node::new(pfs::compose::INSIDE.into(), Kind::File(file), None));
 }
 
-/// What stands in the image of a package.
-struct Inside {
-    opened: Opened,
-    image: Opened,
-}
-
-/// Opens the image, and what is in that.
-fn inside(image: &SourceRef, access: &Access, opener: &Opener<'_>) -> Result<Inside> {
-    let image = pfs::open(image, access.image.as_ref(), opener)?;
+/// Opens what stands in the image of a package: the one with the files, which may be packed once more.
+fn inside(image: &Opened, opener: &Opener<'_>) -> Result<Opened> {
     let file = image.holds.tree.as_ref().and_then(|tree| tree.find(pfs::compose::INSIDE)).and_then(Node::file);
     let missing = || Error::Unreadable { why: format!("there is no {} in its image", pfs::compose::INSIDE) };
     let source = file.ok_or_else(missing)?.source()?.clone();
-    // It may be packed once more, or not.
     let opener = opener.inside()?;
     let mut opened = opener.open(source)?;
     if opened.identity.role == Role::Wrapper
         && let Some((_, file)) = opened.holds.tree.as_ref().and_then(|tree| tree.files().next())
     {
-        let within = opener.inside()?.open(file.source()?.clone())?;
-        let packed = opened.get("blocks").unwrap_or_default().to_owned();
-        opened = within;
-        opened.fact("packed", packed);
+        opened = opener.inside()?.open(file.source()?.clone())?;
     }
     match opened.holds.tree {
-        Some(_) => Ok(Inside { opened, image }),
+        Some(_) => Ok(opened),
         None => Err(Error::Unreadable { why: format!("{} holds no files", pfs::compose::INSIDE) }),
     }
+}
+
+/// Opens the image with its key, and takes over what is known of it and of what is in it.
+///
+/// # Errors
+/// What something else than the package is to blame for.
+fn open_image(
+    opened: &mut Opened,
+    header: &Header,
+    access: &Access,
+    image: &SourceRef,
+    nodes: Vec<Node>,
+    opener: &Opener<'_>,
+) -> Result<()> {
+    let found = pfs::open(image, access.image.as_ref(), opener).and_then(|mut image| {
+        let wanted = if header.is_seeded() { Derivation::Seeded } else { Derivation::Plain };
+        let found = image.get("keys").filter(|found| *found != wanted.words());
+        let faults: Vec<String> =
+            found.map(|found| format!("the header says {}, they are {found}", wanted.words())).into_iter().collect();
+        opened.proof.settled.push(Settled::of("how the keys of the image are made", &faults, KEYS));
+        let inner = inside(&image, opener);
+        take_over(opened, &mut image, "image");
+        inner
+    });
+    match found {
+        Ok(mut inner) => {
+            take_over(opened, &mut inner, "files");
+            joined(opened, nodes, inner.holds.tree.take().unwrap_or_default());
+        }
+        Err(e) if matches!(e.blame(), Blame::Machine | Blame::Stopped) => return Err(e),
+        Err(e) => {
+            opened.damage(format!("the files of its image cannot be reached: {e}"));
+            with_image(opened, File::broken(image.len(), e.to_string()));
+        }
+    }
+    Ok(())
+}
+
+/// Takes over what is noticed of an image, and what proves it.
+fn take_over(opened: &mut Opened, own: &mut Opened, of: &str) {
+    own.told.notices.retain(|n| n.is_damage);
+    opened.told.notices.append(&mut own.told.notices);
+    own.proof.settled.iter_mut().for_each(|s| s.name = format!("{of}: {}", s.name));
+    opened.proof.settled.append(&mut own.proof.settled);
+    opened.proof.inspections.append(&mut own.proof.inspections);
+    opened.proof.on_reading.append(&mut own.proof.on_reading);
 }
 
 impl Format for Ps4Pkg {
@@ -245,23 +280,7 @@ impl Format for Ps4Pkg {
             opened.extent.regions.push(Region { range: at..at + len, encrypted: true });
             let image: SourceRef = Arc::new(Slice::new(source.clone(), at.min(source.len()), there)?);
             if access.image.is_some() {
-                match inside(&image, &access, opener) {
-                    Ok(Inside { opened: inner, image }) => {
-                        let wanted = if header.is_seeded() { Derivation::Seeded } else { Derivation::Plain };
-                        let found = image.get("keys").filter(|found| *found != wanted.words());
-                        let faults: Vec<String> = found
-                            .map(|found| format!("the header says {}, they are {found}", wanted.words()))
-                            .into_iter()
-                            .collect();
-                        opened.proof.settled.push(Settled::of("how the keys of the image are made", &faults, KEYS));
-                        take_over(&mut opened, nodes, inner, image);
-                    }
-                    Err(e) if matches!(e.blame(), Blame::Machine | Blame::Stopped) => return Err(e),
-                    Err(e) => {
-                        opened.damage(format!("the files of its image cannot be reached: {e}"));
-                        with_image(&mut opened, File::broken(len, e.to_string()));
-                    }
-                }
+                open_image(&mut opened, &header, &access, &image, nodes, opener)?;
             } else {
                 let locked = Locked::new(image.clone(), Arc::new([0..there]), entries.trouble());
                 let content = Content::Locked(Arc::new(locked));
@@ -273,23 +292,6 @@ impl Format for Ps4Pkg {
         crate::package::trailing(&mut opened, &source, header.end());
         Ok(opened)
     }
-}
-
-/// Takes over what is known of the image, and of what is in it.
-fn take_over(opened: &mut Opened, nodes: Vec<Node>, mut inner: Opened, image: Opened) {
-    let tree = inner.holds.tree.take().unwrap_or_default();
-    if let Some(packed) = inner.get("packed").map(str::to_owned) {
-        opened.fact("image", packed);
-    }
-    for (mut own, of) in [(image, "image"), (inner, "files")] {
-        own.told.notices.retain(|n| n.is_damage);
-        opened.told.notices.append(&mut own.told.notices);
-        own.proof.settled.iter_mut().for_each(|s| s.name = format!("{of}: {}", s.name));
-        opened.proof.settled.append(&mut own.proof.settled);
-        opened.proof.inspections.append(&mut own.proof.inspections);
-        opened.proof.on_reading.append(&mut own.proof.on_reading);
-    }
-    joined(opened, nodes, tree);
 }
 
 fn protection(access: &Access) -> Protection {

@@ -89,6 +89,9 @@ pub(super) fn tell(
     opened.identified(id.clone());
     opened.fact("content id", content_id);
     let category = value("CATEGORY");
+    if part(&category, header) == TitlePart::Update && !header.is_delta() {
+        opened.identity.kind = "PS4 package: update".into();
+    }
     opened.fact("category", parameters.as_ref().and_then(|p| p.get("category")).unwrap_or_default());
     opened.fact("app version", value("APP_VER"));
     opened.fact("version", value("VERSION"));

@@ -52,7 +52,7 @@ fn accepts(item: &Item, _: &Target) -> Option<u8> {
     if ps4::PACKAGE.is_of(&item.opened) {
         return Some(8);
     }
-    is_folder(item).then(|| if tree.find(PARAMETERS).is_some() { 60 } else { 3 })
+    is_folder(item).then(|| if tree.find(PARAMETERS).is_some() { 95 } else { 3 })
 }
 
 /// The parameter file of a tree; nothing where there is none.

@@ -83,7 +83,7 @@ pub(super) struct Opening {
 }
 
 /// Finds out how an image is closed: that way is taken under which the table of inodes has its code; where that is damaged,
-/// the one under which the header has its own. `None` where none fits.
+/// the one under which the header has its own, or under which there are inodes at all. `None` where none fits.
 ///
 /// # Errors
 /// What reading fails with.
@@ -91,7 +91,7 @@ pub(super) fn open(image: &SourceRef, header: &Header, image_key: &Key) -> Resul
     let mut first = vec![0; header.block as usize];
     let wanted = header.table.pointers[0].code;
     let (coded, code) = header.coded();
-    let mut second_best = None;
+    let (mut second_best, mut third_best) = (None, None);
     for derivation in Derivation::ALL {
         let plain = match header.is_encrypted() {
             true => turned(image, header.block, cipher(image_key, &header.seed, derivation)?, false)?,
@@ -106,15 +106,15 @@ pub(super) fn open(image: &SourceRef, header: &Header, image_key: &Key) -> Resul
             let is_header_right = mac.code(&coded) == code;
             let is_exact = wanted == Some(mac.code(&first));
             let opening = Opening { plain: plain.clone(), mac: Some(mac), is_header_right, derivation };
-            if is_exact {
-                return Ok(Some(opening));
-            }
-            if is_header_right && signs == derivation {
-                second_best = Some(opening);
+            match signs == derivation {
+                _ if is_exact => return Ok(Some(opening)),
+                true if is_header_right => second_best = Some(opening),
+                true if looks_like_inodes(&first, header) => third_best = Some(opening),
+                _ => {}
             }
         }
     }
-    Ok(second_best)
+    Ok(second_best.or(third_best))
 }
 
 /// Whether a block may be the first of the table of inodes: nothing else tells where there are no codes.
