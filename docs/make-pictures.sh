@@ -63,9 +63,6 @@ shot dump 'rm -f lane.iso*' \
 drawn disc-map map.png 'decanter dump sim:saltmarsh/drive.toml -o map.iso --picture map.png'
 shot verify-dat '' 'decanter verify saltmarsh/*.iso saltmarsh/*.zip saltmarsh/*.cue --against saltmarsh/saltmarsh.dat' \
     'decanter verify saltmarsh/drawer/drawer.zip --against saltmarsh/drawer/drawer.dat'
-shot verify-cd 'rm -f pinball.*' \
-    'decanter verify "saltmarsh/Pier Nine Pinball (scratched).bin"' \
-    'decanter convert "saltmarsh/Pier Nine Pinball (scratched).bin" --repair -o pinball.bin'
 shot patch 'rm -rf patched deep.gb' \
     'decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o deep.gb' \
     'decanter patch apply "saltmarsh/drawer/Brine Racer.smc" "saltmarsh/drawer/Brine Racer.bps" -o racer.sfc' \
@@ -89,6 +86,10 @@ shot merge 'rm -rf card parts' \
     'decanter identify saltmarsh/shelf' \
     'decanter merge "saltmarsh/shelf/Kelp Courier" --to xci -o card/' \
     "decanter unmerge \"$cards\" --keys saltmarsh/shelf/keys -o parts"
+shot layers 'rm -f "Pier Nine 01.08.pkg"' \
+    'decanter identify saltmarsh/pier9 | tail -8' \
+    'decanter merge saltmarsh/pier9/*.pkg saltmarsh/pier9/backport --prove 2>/dev/null' \
+    'decanter verify "Pier Nine 01.08.pkg"'
 shot console 'rm -rf saltmarsh/console/stick/* parade.pkg lane.bin.enc' \
     'decanter recipe make saltmarsh/console/parade.toml --keys saltmarsh/console/keys -o parade.pkg 2>/dev/null' \
     'decanter convert "saltmarsh/Lamplighter Lane.iso" --to ps2-classics --keys saltmarsh/console/keys -o lane.bin.enc --prove' \

@@ -10,6 +10,7 @@ mod disc;
 mod handheld;
 pub mod hybrid;
 mod machines;
+mod pier;
 mod rowing;
 mod shelf;
 
@@ -92,6 +93,21 @@ pub struct Collection {
     pub console: Console,
     /// What was downloaded for another one.
     pub downloads: Downloads,
+    /// A game in three layers.
+    pub pier: Pier,
+}
+
+/// A game of the fourth generation in three layers.
+#[derive(Debug, Clone, serde::Serialize)]
+pub struct Pier {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The base.
+    pub base: PathBuf,
+    /// The update.
+    pub update: PathBuf,
+    /// The folder with files for an older system.
+    pub replacements: PathBuf,
 }
 
 /// What belongs to the 360 generation.
@@ -292,6 +308,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let shelf = hybrid_shelf(folder, &put)?;
     let console = console(folder, &put)?;
     let downloads = downloads(folder, &put)?;
+    let pier = pier(folder, &put)?;
     Ok(Collection {
         image,
         archive,
@@ -314,6 +331,25 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         shelf,
         console,
         downloads,
+        pier,
+    })
+}
+
+/// Fills the folder of the game in three layers.
+fn pier(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Result<Pier> {
+    let place = folder.join("pier9");
+    let replacements = place.join("backport");
+    for (path, bytes) in pier::replacements() {
+        let target = replacements.join(path);
+        let around = target.parent().unwrap_or(&place);
+        std::fs::create_dir_all(around).map_err(|e| Error::io("make folder", around, e))?;
+        put(&format!("pier9/backport/{path}"), &Blueprint::of(Arc::new(Bytes(bytes))))?;
+    }
+    Ok(Pier {
+        base: put("pier9/base.pkg", &pier::base()?)?,
+        update: put("pier9/update.pkg", &pier::update()?)?,
+        folder: place,
+        replacements,
     })
 }
 

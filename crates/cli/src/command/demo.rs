@@ -81,6 +81,7 @@ fn report(made: &Collection) -> serde_json::Value {
         "shelf": made.shelf,
         "console": made.console,
         "downloads": made.downloads,
+        "pier": made.pier,
     })
 }
 
@@ -110,6 +111,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
         (Some(&made.case.folder), "a handheld game as image and package, recipes, art, a save"),
         (Some(&made.shelf), "a Switch title: base, updates, add-ons; another one on a gamecard"),
         (Some(&made.console.folder), "a PS3 game in a folder, recipes, made-up keys, a stick and an image of it"),
+        (Some(&made.pier.folder), "a PS4 game: base, update, and files for an older system"),
         (Some(&made.downloads.folder), "an Xbox 360 disc, the same in a cabinet, packages, a saved game"),
     ];
     for (path, what) in told {
@@ -135,6 +137,7 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
     let (dat, scratched) = (show(&made.dat), show(&made.scratched));
     let (handheld_keys, dash) = (show(&made.case.keys), target("Kelp Dash.cia"));
     let (package, classic) = (target("Fogbell Rescue.pkg"), target("Lamplighter Lane.bin.enc"));
+    let nine = target("Pier Nine 01.08.pkg");
     let console_keys = show(&made.console.keys);
     let parade = target("Moth Parade.pkg");
     let shelf_keys = show(&made.shelf.join("keys"));
@@ -342,6 +345,22 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
             words(&["save", "export", &show(&made.downloads.save), "-o", &target("rowing save")]),
             0,
         ),
+        ("Base, update, replacements: do they belong together?", words(&["identify", &show(&made.pier.folder)]), 0),
+        (
+            "They become one package, without anything unpacked on the way,",
+            words(&[
+                "merge",
+                &show(&made.pier.base),
+                &show(&made.pier.update),
+                &show(&made.pier.replacements),
+                "-o",
+                &nine,
+                "--prove",
+            ]),
+            0,
+        ),
+        ("every block of which is signed.", words(&["verify", &nine]), 0),
+        ("Its files, out again.", words(&["extract", &nine, "-o", &target("nine")]), 0),
         (
             "Five programs of a home computer go onto one disk.",
             std::iter::once("convert".to_owned())

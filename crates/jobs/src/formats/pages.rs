@@ -45,6 +45,7 @@ pages! {
     "partitions": "mbr" "gpt" "img";
     "patches": "ips" "ups" "bps";
     "pce": "pce";
+    "pfs": "pfs" "pfsc";
     "pfs0-hfs0": "pfs0" "hfs0" "nsp" "xci";
     "pkg": "pkg";
     "playstation-disc": "ps-disc" "ps3-disc" "psp-disc" "iso";
@@ -52,6 +53,7 @@ pages! {
     "ps2-classics": "ps2-classics";
     "ps3-disc": "ps3-disc";
     "ps3-title": "pkg";
+    "ps4-pkg": "ps4-pkg";
     "save": "gb" "gba" "md" "n64" "nds" "nes" "pce" "sms" "snes";
     "sfo": "sfo";
     "sms": "sms" "gg";

@@ -4,6 +4,7 @@ use super::entry::{self, flags};
 use super::header::{CODE_AT, DIGEST_AT, DIGESTS_AT, IMAGE_AT, MAGIC};
 use super::keys::{self, Role};
 use super::pfs::compose::{Form, Image, image};
+use super::pfs::paths::folded;
 use super::raw::{Digests, Entry, Head, ImagePart};
 use crate::package::sha256;
 use crate::record::sfo::Parameters;
@@ -59,12 +60,12 @@ struct Part {
 }
 
 /// Files that are entries, and the others.
-fn apart(tree: &Tree) -> Result<(Vec<Part>, Tree)> {
-    let (mut parts, mut rest) = (Vec::new(), Tree::default());
+fn apart(tree: &Tree) -> Result<(Vec<Part>, Vec<&Node>)> {
+    let (mut parts, mut rest) = (Vec::new(), Vec::new());
     let mut total = 0;
     for node in &tree.nodes {
         let (Some(id), Some(file)) = (entry::id(&node.path), node.file()) else {
-            rest.nodes.push(node.clone());
+            rest.push(node);
             continue;
         };
         total += file.len;
@@ -83,17 +84,16 @@ fn apart(tree: &Tree) -> Result<(Vec<Part>, Tree)> {
 }
 
 /// Leaves folders out that held nothing but entries.
-fn prune(tree: &mut Tree) {
-    let used: Vec<String> = tree.files().map(|(node, _)| super::pfs::paths::folded(&node.path)).collect();
-    let used: std::collections::HashSet<&str> =
-        used.iter().flat_map(|path| path.match_indices('/').map(|(at, _)| &path[..at])).collect();
-    let own = super::pfs::paths::folded(entry::FOLDER);
-    let is_kept = |node: &Node| {
-        let path = super::pfs::paths::folded(&node.path);
-        let is_own = path == own || path.strip_prefix(&own).is_some_and(|rest| rest.starts_with('/'));
-        !matches!(node.kind, Kind::Folder) || !is_own || used.contains(path.as_str())
-    };
-    tree.nodes.retain(is_kept);
+fn prune(nodes: &mut Vec<&Node>) {
+    let own = folded(entry::FOLDER);
+    let is_own = |path: &str| path == own || path.strip_prefix(&own).is_some_and(|rest| rest.starts_with('/'));
+    let files = nodes.iter().filter(|n| n.file().is_some()).map(|n| folded(&n.path));
+    let kept: Vec<String> = files.filter(|path| is_own(path)).collect();
+    let holds = |folder: &str| kept.iter().any(|path| path.strip_prefix(folder).is_some_and(|r| r.starts_with('/')));
+    nodes.retain(|node| {
+        let path = folded(&node.path);
+        !matches!(node.kind, Kind::Folder) || !is_own(&path) || holds(&path)
+    });
 }
 
 /// A package with these files, its parameter file among them. All of them are read twice: once for their signatures, once when they are written.

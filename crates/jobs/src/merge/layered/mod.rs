@@ -138,7 +138,7 @@ pub fn merge(
     setting: &Setting<'_>,
 ) -> Result<(MergeReport, Answer), Failure> {
     let what = format!("cannot merge these {} sources", sources.len());
-    let all = open(sources, &what, setting)?;
+    let mut all = open(sources, &what, setting)?;
     check(&all, &what)?;
     let fail = |e: Error| advise(&what, e);
     for source in &all {
@@ -146,8 +146,10 @@ pub fn merge(
         source.item.sound(false, setting).map_err(|e| damaged(&source.item.shown, e))?;
     }
     let (own, mut notices) = parameters::merged(&all, &options.set).map_err(fail)?;
-    let base = &all[0];
     let Over { mut tree, taken, dropped } = lay_over(&all).map_err(fail)?;
+    // A tree may have a hundred thousand files: those that were laid over each other are not needed twice.
+    all.iter_mut().for_each(|source| source.item.opened.holds.tree = None);
+    let base = &all[0];
     with_parameters(&mut tree, &own);
     let version = own.text("APP_VER").unwrap_or_default().to_owned();
     let title = own.text("TITLE").filter(|t| !t.is_empty()).unwrap_or(&base.item.stem).to_owned();

@@ -1,6 +1,7 @@
 //! The keys of an image: they are made of the image key and the seed in the header.
 
 use super::header::Header;
+use super::mac::Mac;
 use decanter_core::digest::MacKey;
 use decanter_core::keyring::Key;
 use decanter_core::view::{Concat, Slice, Tweaked, Xts, XtsRanges};
@@ -45,8 +46,8 @@ fn derive(image_key: &Key, seed: &[u8; 16], purpose: u32, derivation: Derivation
 }
 
 /// The key for the codes of blocks.
-pub(super) fn signing(image_key: &Key, seed: &[u8; 16], derivation: Derivation) -> MacKey {
-    MacKey::new(derive(image_key, seed, SIGNATURES, derivation).bytes())
+pub(super) fn signing(image_key: &Key, seed: &[u8; 16], derivation: Derivation) -> Mac {
+    Mac::new(&derive(image_key, seed, SIGNATURES, derivation))
 }
 
 /// The cipher of everything behind the header.
@@ -76,7 +77,7 @@ pub(super) fn turned(image: &SourceRef, block: u64, xts: Xts, is_encrypting: boo
 /// How an image was closed, and with what.
 pub(super) struct Opening {
     pub(super) plain: SourceRef,
-    pub(super) mac: Option<MacKey>,
+    pub(super) mac: Option<Mac>,
     /// Whether the code of the header is right under that key.
     pub(super) is_header_right: bool,
     pub(super) derivation: Derivation,

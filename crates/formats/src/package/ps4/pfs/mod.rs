@@ -5,6 +5,7 @@ pub mod compose;
 mod header;
 mod inode;
 pub mod key;
+mod mac;
 pub mod paths;
 mod proof;
 mod raw;

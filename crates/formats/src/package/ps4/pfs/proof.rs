@@ -135,7 +135,7 @@ fn codes(own: &Checked, watch: &dyn Watch) -> Result<Vec<Settled>> {
         let map = Map::new(volume, &inode, path);
         let count = inode.stored_len(volume.block).div_ceil(volume.block).min(volume.blocks());
         places.extend(seen.walk(&map, count, path)?);
-        wrong.extend(wrong_blocks(volume, &map, count, path, watch)?);
+        wrong.extend(wrong_blocks(volume, &map, count, watch)?);
     }
     Ok(vec![
         Settled::of("signatures of all blocks", &first_of(wrong, "block"), DAMAGED).by_digests(),
@@ -144,18 +144,24 @@ fn codes(own: &Checked, watch: &dyn Watch) -> Result<Vec<Settled>> {
 }
 
 /// Blocks that have not their codes, on all processors.
-fn wrong_blocks(volume: &Volume, map: &Map, count: u64, path: &str, watch: &dyn Watch) -> Result<Vec<(u64, String)>> {
+fn wrong_blocks(volume: &Volume, map: &Map, count: u64, watch: &dyn Watch) -> Result<Vec<(u64, String)>> {
     let (shares, found) = (Shares::new(count, AT_ONCE), Mutex::new(Vec::new()));
     on_all(|| {
-        let mut bytes = vec![0; volume.block as usize];
-        for index in (&shares).flatten() {
+        let mut bytes = vec![0; (volume.block * AT_ONCE) as usize];
+        for share in &shares {
             watch::check(watch)?;
-            let name = |_| format!("block {index:#x} of {path}");
-            match map.pointer(index).and_then(|pointer| volume.read(&name, &[pointer], &mut bytes)) {
-                Err(e) if e.blame() == Blame::Source => {
-                    found.lock().unwrap_or_else(PoisonError::into_inner).push((index, e.to_string()));
+            let len = ((share.end - share.start) * volume.block) as usize;
+            if map.read_blocks(share.start, &mut bytes[..len]).is_ok() {
+                continue;
+            }
+            // Which of them it is.
+            for index in share {
+                match map.read_blocks(index, &mut bytes[..volume.block as usize]) {
+                    Err(e) if e.blame() == Blame::Source => {
+                        found.lock().unwrap_or_else(PoisonError::into_inner).push((index, e.to_string()));
+                    }
+                    read => read?,
                 }
-                read => read?,
             }
         }
         Ok(())

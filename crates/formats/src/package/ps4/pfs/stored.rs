@@ -2,7 +2,8 @@
 
 use super::header::Header;
 use super::inode::{DIRECT, INDIRECT, Inode, Pointer, Shape};
-use decanter_core::digest::MacKey;
+use super::mac::Mac;
+use decanter_core::error::Blame;
 use decanter_core::source::{Source, SourceRef, check_range};
 use decanter_core::view::{Blocks, Cached};
 use decanter_core::{Error, Result};
@@ -11,8 +12,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 /// Tables of pointers that are kept.
 const MOST_TABLES: usize = 32;
-/// Blocks of content that are kept for reads of parts of them.
-const MOST_BLOCKS: usize = 8;
+/// Blocks of a group, and groups that are kept for reads of parts of them.
+const GROUP: u64 = 16;
+const MOST_GROUPS: usize = 8;
 /// Blocks that are read at once.
 const AT_ONCE: u64 = 64;
 
@@ -23,11 +25,11 @@ pub(super) struct Volume {
     pub(super) block: u64,
     pub(super) shape: Shape,
     /// What the codes of blocks are made with; `None` where there are none, or nobody asks.
-    pub(super) mac: Option<MacKey>,
+    pub(super) mac: Option<Mac>,
 }
 
 impl Volume {
-    pub(super) fn new(image: SourceRef, header: &Header, mac: Option<MacKey>) -> Arc<Self> {
+    pub(super) fn new(image: SourceRef, header: &Header, mac: Option<Mac>) -> Arc<Self> {
         Arc::new(Self { image, block: header.block, shape: header.shape(), mac })
     }
 
@@ -41,9 +43,9 @@ impl Volume {
         let Some(first) = pointers.first() else { return Ok(()) };
         self.image.read_at(first.block * self.block, bytes)?;
         let Some(mac) = &self.mac else { return Ok(()) };
-        for (index, (pointer, block)) in pointers.iter().zip(bytes.chunks(self.block as usize)).enumerate() {
+        let codes = mac.codes(bytes, self.block as usize);
+        for (index, (pointer, found)) in pointers.iter().zip(codes).enumerate() {
             let Some(wanted) = pointer.code else { continue };
-            let found = mac.code(block);
             if found != wanted {
                 let hex = |bytes: &[u8]| decanter_core::digest::hex(bytes);
                 return Err(Error::Checksum {
@@ -162,6 +164,31 @@ impl Map {
         Ok(found)
     }
 
+    /// Reads whole blocks from `first` on: those that follow each other at once.
+    ///
+    /// # Errors
+    /// As [`Map::pointer`]; blocks that have not their codes.
+    pub(super) fn read_blocks(&self, mut first: u64, mut bytes: &mut [u8]) -> Result<()> {
+        let mut run: Vec<Pointer> = Vec::new();
+        while !bytes.is_empty() {
+            let most = (bytes.len() as u64 / self.volume.block).min(AT_ONCE);
+            run.clear();
+            for index in 0..most {
+                let next = self.pointer(first + index)?;
+                if run.last().is_some_and(|last| last.block + 1 != next.block) {
+                    break;
+                }
+                run.push(next);
+            }
+            let (now, later) = bytes.split_at_mut(run.len() * self.volume.block as usize);
+            let name = |index| format!("block {:#x} of {}", first + index, self.name);
+            self.volume.read(&name, &run, now)?;
+            first += run.len() as u64;
+            bytes = later;
+        }
+        Ok(())
+    }
+
     /// The blocks with the tables of pointers, in their order.
     ///
     /// # Errors
@@ -184,11 +211,12 @@ impl Map {
 
 /// The content of a file.
 pub(super) struct Stored {
-    own: Arc<Content>,
-    parts: Cached<Content>,
+    own: Content,
+    /// Several blocks each: their codes are worked out together, and reads of parts of them find them here.
+    groups: Cached<Content>,
 }
 
-/// The same, block by block.
+/// The same in groups of blocks.
 #[derive(Clone)]
 struct Content {
     map: Arc<Map>,
@@ -199,7 +227,7 @@ impl Stored {
     /// `len` bytes in the blocks of `map`.
     pub(super) fn new(map: Arc<Map>, len: u64) -> Self {
         let own = Content { map, len };
-        Self { parts: Cached::new(own.clone(), MOST_BLOCKS), own: Arc::new(own) }
+        Self { groups: Cached::new(own.clone(), MOST_GROUPS), own }
     }
 }
 
@@ -208,24 +236,26 @@ impl Content {
         self.map.volume.block
     }
 
-    /// Reads whole blocks from `first` on: those that follow each other at once.
-    fn read_blocks(&self, mut first: u64, mut bytes: &mut [u8]) -> Result<()> {
-        let mut run: Vec<Pointer> = Vec::new();
-        while !bytes.is_empty() {
-            let most = (bytes.len() as u64 / self.block()).min(AT_ONCE);
-            run.clear();
-            for index in 0..most {
-                let next = self.map.pointer(first + index)?;
-                if run.last().is_some_and(|last| last.block + 1 != next.block) {
-                    break;
-                }
-                run.push(next);
+    fn group(&self) -> u64 {
+        self.block() * GROUP
+    }
+
+    /// Reads any bytes, block by block: no more than what they stand in.
+    fn read_exactly(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
+        let (block, mut wide) = (self.block(), Vec::new());
+        while !buf.is_empty() {
+            let (into, whole) = (offset % block, buf.len() as u64 / block * block);
+            let len = if into == 0 && whole > 0 { whole } else { (block - into).min(buf.len() as u64) };
+            let (now, later) = buf.split_at_mut(len as usize);
+            if into == 0 && whole > 0 {
+                self.map.read_blocks(offset / block, now)?;
+            } else {
+                wide.resize(block as usize, 0);
+                self.map.read_blocks(offset / block, &mut wide)?;
+                now.copy_from_slice(&wide[into as usize..(into + len) as usize]);
             }
-            let (now, later) = bytes.split_at_mut(run.len() * self.block() as usize);
-            let name = |index| format!("block {:#x} of {}", first + index, self.map.name);
-            self.map.volume.read(&name, &run, now)?;
-            first += run.len() as u64;
-            bytes = later;
+            offset += len;
+            buf = later;
         }
         Ok(())
     }
@@ -237,16 +267,17 @@ impl Blocks for Content {
     }
 
     fn count(&self) -> usize {
-        self.len.div_ceil(self.block()) as usize
+        self.len.div_ceil(self.group()) as usize
     }
 
     fn find(&self, offset: u64) -> (usize, u64) {
-        ((offset / self.block()) as usize, offset / self.block() * self.block())
+        ((offset / self.group()) as usize, offset / self.group() * self.group())
     }
 
     fn make(&self, index: usize) -> Result<Vec<u8>> {
-        let mut bytes = vec![0; self.block() as usize];
-        self.read_blocks(index as u64, &mut bytes)?;
+        let first = index as u64 * self.group();
+        let mut bytes = vec![0; (self.len - first).min(self.group()).next_multiple_of(self.block()) as usize];
+        self.map.read_blocks(first / self.block(), &mut bytes)?;
         Ok(bytes)
     }
 }
@@ -258,17 +289,22 @@ impl Source for Stored {
 
     fn read_at(&self, mut offset: u64, mut buf: &mut [u8]) -> Result<()> {
         check_range(self.len(), offset, buf.len() as u64)?;
-        let block = self.own.block();
+        if self.own.map.volume.mac.is_none() {
+            return self.own.read_exactly(offset, buf);
+        }
+        let group = self.own.group();
         while !buf.is_empty() {
-            let (into, whole) = (offset % block, buf.len() as u64 / block * block);
-            let len = match into {
-                0 if whole > 0 => whole,
-                _ => (block - into).min(buf.len() as u64),
-            };
+            let (into, whole) = (offset % group, buf.len() as u64 / group * group);
+            let is_whole = into == 0 && whole > 0;
+            let len = if is_whole { whole } else { (group - into).min(buf.len() as u64) };
             let (now, later) = buf.split_at_mut(len as usize);
-            match into == 0 && whole > 0 {
-                true => self.own.read_blocks(offset / block, now)?,
-                false => self.parts.read_at(offset, now)?,
+            match is_whole {
+                true => self.own.map.read_blocks(offset / self.own.block(), now)?,
+                false => match self.groups.read_at(offset, now) {
+                    // Its neighbours may be damaged: what was asked for is read by itself.
+                    Err(e) if e.blame() == Blame::Source => self.own.read_exactly(offset, now)?,
+                    read => read?,
+                },
             }
             offset += len;
             buf = later;

@@ -1,12 +1,12 @@
 //! A plain image with files: every file begins at a block, and its blocks follow each other.
 
-use super::{BLOCK, Heading, List, filled, header, table};
+use super::{BLOCK, Heading, List, Table, filled, header};
 use crate::package::ps4::pfs::ID;
 use crate::package::ps4::pfs::inode::{self, FILE, FOLDER, INTERNAL, Inode, READ_ONLY, READABLE, Shape};
 use crate::package::ps4::pfs::paths::{self, Target, folded};
 use crate::package::ps4::pfs::walk::{self, ITSELF, MOST_NAME, PARENT, PATHS, ROOT, SHARED};
 use decanter_core::source::{Bytes, SourceRef};
-use decanter_core::tree::{File, Kind, Node, Tree};
+use decanter_core::tree::{File, Kind, Node};
 use decanter_core::view::{Concat, Fill};
 use decanter_core::{Error, Result};
 use std::collections::{BTreeMap, HashMap};
@@ -30,9 +30,9 @@ fn unsupported(what: String) -> Error {
 }
 
 impl<'a> Order<'a> {
-    fn of(tree: &'a Tree) -> Result<Self> {
+    fn of(nodes: &[&'a Node]) -> Result<Self> {
         let mut own = Self { folders: BTreeMap::new(), files: BTreeMap::new(), first: BEFORE };
-        for Node { path, kind, .. } in &tree.nodes {
+        for Node { path, kind, .. } in nodes.iter().copied() {
             if let Some(name) =
                 path.split('/').find(|n| n.is_empty() || n.len() > MOST_NAME as usize || *n == "." || *n == "..")
             {
@@ -108,7 +108,8 @@ fn has_shared_hashes<'a>(paths: impl Iterator<Item = &'a str>) -> bool {
 
 /// What is in an image, in the order of its blocks.
 struct Layout {
-    inodes: Vec<Inode>,
+    /// The inodes as they are stored: there may be as many of them as files.
+    inodes: Table,
     next: u64,
 }
 
@@ -117,7 +118,7 @@ impl Layout {
         let blocks = len.div_ceil(BLOCK);
         let pointers = if blocks == 0 { Default::default() } else { inode::run(self.next, blocks) };
         let mode = mode | READABLE;
-        self.inodes.push(Inode { mode, links, flags, len, len_again: len, blocks, times: 0, pointers });
+        self.inodes.add(&Inode { mode, links, flags, len, len_again: len, blocks, times: 0, pointers }, SHAPE);
         self.next += blocks;
     }
 }
@@ -126,11 +127,11 @@ impl Layout {
 ///
 /// # Errors
 /// [`Error::Unsupported`] for names that have no place in it; for files that cannot be read.
-pub fn plain(tree: &Tree) -> Result<SourceRef> {
-    let order = Order::of(tree)?;
+pub fn plain(nodes: &[&Node]) -> Result<SourceRef> {
+    let order = Order::of(nodes)?;
     let count = order.first as usize + 1 + order.folders.len() + order.files.len();
     let inode_blocks = (count as u64).div_ceil(BLOCK / SHAPE.len() as u64);
-    let mut layout = Layout { inodes: Vec::with_capacity(count), next: 1 + inode_blocks };
+    let mut layout = Layout { inodes: Table::default(), next: 1 + inode_blocks };
     let mut front: Vec<Vec<u8>> = Vec::new();
     let (table_of_paths, shared) = order.paths();
     let mut top = List::default();
@@ -182,7 +183,7 @@ pub fn plain(tree: &Tree) -> Result<SourceRef> {
     };
     let heading = Heading { mode: 0, inodes: count as u64, blocks: layout.next, table: &own, seed: None };
     let mut head = header(&heading);
-    head.extend(table(&layout.inodes, SHAPE));
+    head.extend(layout.inodes.finish());
     front.into_iter().for_each(|block| head.extend(block));
     parts.insert(0, Arc::new(Bytes(head)));
     Ok(Arc::new(Concat::new(parts)?))
@@ -197,8 +198,8 @@ mod tests {
         Node::new(path.into(), Kind::File(File::of(Arc::new(Bytes(bytes)))), None)
     }
 
-    fn bytes(tree: &Tree) -> Vec<u8> {
-        let source = plain(tree).unwrap();
+    fn bytes(nodes: &[Node]) -> Vec<u8> {
+        let source = plain(&nodes.iter().collect::<Vec<_>>()).unwrap();
         let mut all = vec![0; source.len() as usize];
         source.read_at(0, &mut all).unwrap();
         all
@@ -207,9 +208,8 @@ mod tests {
     /// One file in one folder, all places worked out by hand: header, inodes, top, paths, root, folder, file.
     #[test]
     fn fixed_places() {
-        let tree =
-            Tree { nodes: vec![Node::new("Sea".into(), Kind::Folder, None), file("Sea/a.bin", vec![7; 70_000])] };
-        let all = bytes(&tree);
+        let nodes = [Node::new("Sea".into(), Kind::Folder, None), file("Sea/a.bin", vec![7; 70_000])];
+        let all = bytes(&nodes);
         assert_eq!(all.len(), 8 << 16);
         let header = reread(&all).unwrap();
         assert_eq!((header.inodes, header.blocks, header.inode_blocks, header.block), (5, 8, 1, 0x1_0000));
@@ -229,7 +229,7 @@ mod tests {
 
     #[test]
     fn what_has_no_place_is_told() {
-        let told = |nodes: Vec<Node>| plain(&Tree { nodes }).err().unwrap().to_string();
+        let told = |nodes: Vec<Node>| plain(&nodes.iter().collect::<Vec<_>>()).err().unwrap().to_string();
         assert!(told(vec![file("a.bin", vec![1]), file("A.bin", vec![2])]).contains("for the console they are one"));
         assert!(told(vec![file("sea/a.bin", vec![1])]).contains("in a folder that is not there"));
         assert!(told(vec![file(&"n".repeat(256), vec![1])]).contains("the name"));

@@ -7,13 +7,13 @@ pub use inner::plain;
 pub use outer::{INSIDE, Image};
 
 use super::header::{ALWAYS, MAGIC, SEED_AT, TABLE_AT, TABLE_SHAPE, VERSION};
-use super::inode::Inode;
+use super::inode::{Inode, Shape};
+use super::mac::Mac;
 use super::raw;
 use crate::package::ps4::pfsc;
-use decanter_core::digest::MacKey;
 use decanter_core::keyring::Key;
 use decanter_core::threads::{Shares, on_all};
-use decanter_core::tree::Tree;
+use decanter_core::tree::Node;
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Result, SourceRef};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -40,8 +40,8 @@ pub enum Form {
 ///
 /// # Errors
 /// [`decanter_core::Error::Unsupported`] for names that have no place in it; what reading fails with.
-pub fn image(tree: &Tree, form: Form, key: &Key, seed: [u8; 16], watch: &dyn Watch) -> Result<Image> {
-    let files = plain(tree)?;
+pub fn image(nodes: &[&Node], form: Form, key: &Key, seed: [u8; 16], watch: &dyn Watch) -> Result<Image> {
+    let files = plain(nodes)?;
     let mac = super::key::signing(key, &seed, super::key::Derivation::Plain);
     let (content, codes) = match form {
         Form::Stored => {
@@ -54,7 +54,7 @@ pub fn image(tree: &Tree, form: Form, key: &Key, seed: [u8; 16], watch: &dyn Wat
             let planned = pfsc::plan(&files, &mut |packed| coder.take(packed), watch)?;
             let behind = coder.finish()?;
             let stream = pfsc::Stream::new(planned);
-            let mut codes: Vec<[u8; 32]> = stream.front().chunks(BLOCK as usize).map(|b| mac.code(b)).collect();
+            let mut codes = mac.codes(stream.front(), BLOCK as usize);
             codes.extend(behind);
             (Arc::new(stream) as SourceRef, codes)
         }
@@ -63,7 +63,7 @@ pub fn image(tree: &Tree, form: Form, key: &Key, seed: [u8; 16], watch: &dyn Wat
 }
 
 /// The codes of all blocks of `content`, the last of which is filled up with zeros.
-fn codes(content: &SourceRef, mac: &MacKey, watch: &dyn Watch) -> Result<Vec<[u8; 32]>> {
+fn codes(content: &SourceRef, mac: &Mac, watch: &dyn Watch) -> Result<Vec<[u8; 32]>> {
     let count = content.len().div_ceil(BLOCK);
     let (shares, all) = (Shares::new(count.div_ceil(AT_ONCE), 1), Mutex::new(vec![[0; 32]; count as usize]));
     on_all(|| {
@@ -75,7 +75,7 @@ fn codes(content: &SourceRef, mac: &MacKey, watch: &dyn Watch) -> Result<Vec<[u8
             bytes.resize(len as usize, 0);
             content.read_at(first * BLOCK, &mut bytes)?;
             bytes.resize(len.next_multiple_of(BLOCK) as usize, 0);
-            let own: Vec<[u8; 32]> = bytes.chunks(BLOCK as usize).map(|block| mac.code(block)).collect();
+            let own = mac.codes(&bytes, BLOCK as usize);
             let mut all = all.lock().unwrap_or_else(PoisonError::into_inner);
             all[first as usize..first as usize + own.len()].copy_from_slice(&own);
             watch.advance(len);
@@ -87,7 +87,7 @@ fn codes(content: &SourceRef, mac: &MacKey, watch: &dyn Watch) -> Result<Vec<[u8
 
 /// Codes the blocks of bytes that come piece by piece.
 struct Coder<'a> {
-    mac: &'a MacKey,
+    mac: &'a Mac,
     rest: Vec<u8>,
     codes: Vec<[u8; 32]>,
 }
@@ -104,11 +104,14 @@ impl Coder<'_> {
     /// Codes the whole blocks that there are.
     fn code(&mut self) -> Result<()> {
         let whole = self.rest.len() / BLOCK as usize;
-        let (shares, own) = (Shares::new(whole as u64, 4), Mutex::new(vec![[0; 32]; whole]));
+        let (shares, own) = (Shares::new((whole as u64).div_ceil(AT_ONCE), 1), Mutex::new(vec![[0; 32]; whole]));
         on_all(|| {
-            for index in (&shares).flatten() {
-                let code = self.mac.code(&self.rest[(index * BLOCK) as usize..][..BLOCK as usize]);
-                own.lock().unwrap_or_else(PoisonError::into_inner)[index as usize] = code;
+            for share in (&shares).flatten() {
+                let first = (share * AT_ONCE) as usize;
+                let count = (whole - first).min(AT_ONCE as usize);
+                let codes =
+                    self.mac.codes(&self.rest[first * BLOCK as usize..][..count * BLOCK as usize], BLOCK as usize);
+                own.lock().unwrap_or_else(PoisonError::into_inner)[first..first + count].copy_from_slice(&codes);
             }
             Ok(())
         })?;
@@ -157,7 +160,7 @@ fn header(own: &Heading<'_>) -> Vec<u8> {
 }
 
 /// Puts the code of the header in its place.
-fn close(first_block: &mut [u8], mac: &MacKey) {
+fn close(first_block: &mut [u8], mac: &Mac) {
     use super::header::{CODE_AT, CODED};
     let code = mac.code(&first_block[..CODED]);
     first_block[CODE_AT..CODE_AT + code.len()].copy_from_slice(&code);
@@ -170,14 +173,22 @@ fn filled(mut bytes: Vec<u8>) -> Vec<u8> {
 }
 
 /// Inodes one after the other, none over the end of a block.
-fn table(inodes: &[Inode], shape: super::inode::Shape) -> Vec<u8> {
-    let each = BLOCK as usize / shape.len();
-    let mut bytes = Vec::with_capacity(inodes.len().div_ceil(each) * BLOCK as usize);
-    for some in inodes.chunks(each) {
-        some.iter().for_each(|inode| bytes.extend(inode.compose(shape)));
-        bytes.resize(bytes.len().next_multiple_of(BLOCK as usize), 0);
+#[derive(Default)]
+struct Table(Vec<u8>);
+
+impl Table {
+    fn add(&mut self, inode: &Inode, shape: Shape) {
+        let left = BLOCK as usize - self.0.len() % BLOCK as usize;
+        if left < shape.len() {
+            self.0.resize(self.0.len() + left, 0);
+        }
+        self.0.extend(inode.compose(shape));
     }
-    bytes
+
+    /// Up to the end of their last block.
+    fn finish(self) -> Vec<u8> {
+        filled(self.0)
+    }
 }
 
 /// The entries of a folder's list, none over the end of a block.

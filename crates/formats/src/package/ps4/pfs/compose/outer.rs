@@ -1,15 +1,15 @@
 //! A signed and encrypted image around another one.
 
-use super::{BLOCK, Heading, List, close, filled, header, table};
+use super::{BLOCK, Heading, List, Table, close, filled, header};
 use crate::package::ps4::pfs::ID;
 use crate::package::ps4::pfs::header::{ENCRYPTED, SIGNED};
 use crate::package::ps4::pfs::inode::{
     DIRECT, FILE, FOLDER, INDIRECT, INTERNAL, Inode, PACKED, Pointer, READ_ONLY, READABLE, Shape,
 };
 use crate::package::ps4::pfs::key::{self, Derivation};
+use crate::package::ps4::pfs::mac::Mac;
 use crate::package::ps4::pfs::paths::{self, Target};
 use crate::package::ps4::pfs::walk::{self, ITSELF, PARENT, PATHS, ROOT};
-use decanter_core::digest::MacKey;
 use decanter_core::keyring::Key;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::view::{Concat, Fill};
@@ -91,7 +91,9 @@ pub(super) fn lay(
             pointers,
         },
     ];
-    let inodes = table(&inodes, SHAPE);
+    let mut table = Table::default();
+    inodes.iter().for_each(|inode| table.add(inode, SHAPE));
+    let inodes = table.finish();
     let mut own = single(0, 0, 0, INODES_AT, &inodes, BLOCK);
     own.mode = 0;
     let blocks = data_at + count as u64;
@@ -127,7 +129,7 @@ impl Tables {
         })
     }
 
-    fn of(all: &[Pointer], mac: &MacKey) -> Self {
+    fn of(all: &[Pointer], mac: &Mac) -> Self {
         let mut pointers = [Pointer { block: 0, code: Some([0; 32]) }; DIRECT + INDIRECT];
         let (direct, more) = all.split_at(all.len().min(DIRECT));
         pointers[..direct.len()].copy_from_slice(direct);
@@ -159,7 +161,7 @@ mod tests {
 
     #[test]
     fn tables_stand_where_pointers_lead() {
-        let mac = MacKey::new(b"made up");
+        let mac = Mac::new(&Key::new(b"made up".to_vec()));
         let all: Vec<Pointer> =
             (0..12 + 1820 + 1820 + 5u64).map(|n| Pointer { block: 100 + n, code: Some([n as u8; 32]) }).collect();
         for (count, wanted) in [(12, 0), (13, 1), (12 + 1820, 1), (12 + 1821, 3), (all.len(), 4)] {
