@@ -19,6 +19,7 @@ mod handheld;
 mod help;
 mod independent;
 mod interrupt;
+mod layers;
 mod look;
 mod machines;
 mod matches;

@@ -19,6 +19,7 @@ use decanter_formats::package::ps4::keys::ZEROS;
 use decanter_formats::package::ps4::pfs::compose::{BLOCK, Form};
 use decanter_formats::package::ps4::{self, Making, PARAMETERS};
 use over::{Over, lay_over};
+use parameters::Merging;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -140,12 +141,13 @@ pub fn merge(
     let what = format!("cannot merge these {} sources", sources.len());
     let mut all = open(sources, &what, setting)?;
     check(&all, &what)?;
-    let fail = |e: Error| advise(&what, e);
+    let packages: Vec<String> = all.iter().filter(|s| s.item.source.is_some()).map(|s| quoted(&s.item.shown)).collect();
+    let fail = |e: Error| advise(&what, &packages, e);
     for source in &all {
         // What a package is known to have that is wrong is not made part of another one.
         source.item.sound(false, setting).map_err(|e| damaged(&source.item.shown, e))?;
     }
-    let (own, mut notices) = parameters::merged(&all, &options.set).map_err(fail)?;
+    let Merging { own, changed, mut notices } = parameters::merged(&all, &options.set).map_err(fail)?;
     let Over { mut tree, taken, dropped } = lay_over(&all).map_err(fail)?;
     // A tree may have a hundred thousand files: those that were laid over each other are not needed twice.
     all.iter_mut().for_each(|source| source.item.opened.holds.tree = None);
@@ -176,6 +178,7 @@ pub fn merge(
         files: tree.files().count(),
         facts: vec![
             ("content id".into(), content_id),
+            ("parameters".into(), changed.clone()),
             ("app version".into(), version),
             ("needs system".into(), crate::layers::system_version(parameters::system(&own))),
             ("passcode".into(), if making.passcode == ZEROS { "32 zeros" } else { "the one given" }.into()),
@@ -243,12 +246,15 @@ fn prove(path: &Path, wanted: &Tree, keys: &Keyring, setting: &Setting<'_>) -> d
     Ok(super::Proof { digests, same_plaintext: 0, same_files: Some(same) })
 }
 
-/// A failure of merging, with what to do about it.
-fn advise(what: &str, error: Error) -> Failure {
+/// A failure of merging `packages`, with what to do about it.
+fn advise(what: &str, packages: &[String], error: Error) -> Failure {
     let hint = match &error {
-        Error::Unsupported { .. } => "rename or leave out what does not fit",
+        Error::Unsupported { .. } => "rename or leave out what does not fit".to_owned(),
+        Error::Checksum { .. } | Error::Malformed { .. } | Error::PastEnd { .. } => {
+            format!("decanter verify {} names which of them is damaged, and what is hit", packages.join(" "))
+        }
         Error::Usage(text) if text.contains(PARAMETERS) => {
-            "--set KEY=VALUE gives a value; or correct the file in the last source"
+            "--set KEY=VALUE gives a value; or correct the file in the last source".to_owned()
         }
         _ => return Failure::new(what, error),
     };

@@ -21,11 +21,19 @@ pub(super) fn system(own: &Parameters) -> u32 {
 }
 
 /// The parameters of the result, and what is to be said of them.
+pub(super) struct Merging {
+    pub(super) own: Parameters,
+    /// What is not as in the base, in words.
+    pub(super) changed: String,
+    pub(super) notices: Vec<Notice>,
+}
+
+/// The parameters of the base with what later sources say, and what was given.
 ///
 /// # Errors
 /// For a base without the entries that decide, and for values that cannot be set.
-pub(super) fn merged(all: &[Source], given: &[String]) -> Result<(Parameters, Vec<Notice>)> {
-    let mut own = Parameters::default();
+pub(super) fn merged(all: &[Source], given: &[String]) -> Result<Merging> {
+    let (mut own, mut base) = (Parameters::default(), Parameters::default());
     let mut notices = Vec::new();
     for (number, source) in all.iter().enumerate() {
         let Some(tree) = source.item.opened.holds.tree.as_ref() else { continue };
@@ -35,7 +43,7 @@ pub(super) fn merged(all: &[Source], given: &[String]) -> Result<(Parameters, Ve
                 let why = format!("\"{}\" has no {PARAMETERS}: nothing says what the title is", source.item.shown);
                 return Err(Error::Usage(why));
             }
-            (0, Some(found)) => own = found,
+            (0, Some(found)) => (own, base) = (found.clone(), found),
             (_, None) => {}
             (_, Some(found)) => notices.extend(take_over(&mut own, &found, &source.item.shown)),
         }
@@ -43,7 +51,13 @@ pub(super) fn merged(all: &[Source], given: &[String]) -> Result<(Parameters, Ve
     own.entries.retain(|(name, _)| !OF_UPDATE.contains(&name.as_str()));
     set(&mut own, given)?;
     check(&own)?;
-    Ok((own, notices))
+    let is_new = |entry: &&(String, Value)| !base.entries.contains(entry);
+    let names: Vec<&str> = own.entries.iter().filter(is_new).map(|(name, _)| name.as_str()).collect();
+    let changed = match names.is_empty() {
+        true => "those of the base".to_owned(),
+        false => format!("those of the base, but for {}", names.join(", ")),
+    };
+    Ok(Merging { own, changed, notices })
 }
 
 /// Takes over what a later parameter file says.
