@@ -176,7 +176,6 @@ impl Settled {
     ) -> decanter_core::Result<Setting<'a>> {
         let mut setting = Setting::new(watch);
         setting.key = key.and_then(KeyArg::key);
-        setting.passcode = key.and_then(|key| key.passcode().passcode());
         setting.key_places = self.key_places.iter().map(|(place, _)| place.clone()).collect();
         setting.typed_key_places.clone_from(&global.keys);
         setting.note_places.clone_from(&self.note_places);

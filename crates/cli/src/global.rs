@@ -97,15 +97,13 @@ pub struct KeyArg {
     /// The key of this source, 32 hexadecimal digits (64 for the image key of a PS4 package); goes before all that are found elsewhere
     #[arg(long, value_name = "HEX")]
     key: Option<Secret>,
-    #[command(flatten)]
-    passcode: PasscodeArg,
 }
 
 /// The passcode of packages.
 #[derive(Debug, Clone, Default, Args)]
 pub struct PasscodeArg {
     /// The 32 characters that PS4 packages were made with, and that a new one is made with [default: 32 zeros]
-    #[arg(long, value_name = "TEXT")]
+    #[arg(long, value_name = "TEXT", hide_short_help = true)]
     passcode: Option<Passcode>,
 }
 
@@ -146,11 +144,6 @@ impl KeyArg {
     /// The key that was given.
     pub fn key(&self) -> Option<Key> {
         self.key.as_ref()?.0.clone()
-    }
-
-    /// The passcode.
-    pub fn passcode(&self) -> &PasscodeArg {
-        &self.passcode
     }
 
     /// Whether what was given is no key.

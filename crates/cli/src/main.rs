@@ -50,7 +50,7 @@ fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(e) => return usage(&e),
     };
-    let screen = Screen::new(manner(&cli));
+    let screen = Screen::new(manner(&cli)).quiet(cli.global.quiet);
     // What goes wrong where nothing should is told in one line, not as a trace.
     machine::plain_panics();
     let ended = panic::catch_unwind(AssertUnwindSafe(|| command(&cli, &screen)));

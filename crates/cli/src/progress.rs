@@ -47,6 +47,8 @@ pub struct Screen {
     stretch: Mutex<Option<Stretch>>,
     done: AtomicU64,
     manner: Manner,
+    /// Whether nothing is told but what is damaged.
+    is_quiet: bool,
     stop: Arc<AtomicBool>,
     /// What was told already, word by word.
     told: Mutex<HashSet<String>>,
@@ -78,7 +80,13 @@ impl Screen {
             }
         });
         let (bar, stretch, done, told, has_unread) = Default::default();
-        Self { bar, stretch, done, manner, stop, told, has_unread }
+        Self { bar, stretch, done, manner, is_quiet: false, stop, told, has_unread }
+    }
+
+    /// The same, that tells of nothing but damage.
+    #[must_use]
+    pub fn quiet(self, is_quiet: bool) -> Self {
+        Self { is_quiet, ..self }
     }
 
     /// Whether something in a folder could not be read.
@@ -206,6 +214,9 @@ impl Watch for Screen {
     }
 
     fn notice(&self, notice: &Notice) {
+        if self.is_quiet && !notice.is_damage {
+            return;
+        }
         // A folder may be looked into more than once.
         if !self.told.lock().unwrap_or_else(PoisonError::into_inner).insert(notice.text.clone()) {
             return;

@@ -4,7 +4,7 @@ use super::{Run, With, shelf};
 use crate::Stop;
 use crate::choices::TargetArgs;
 use crate::code_of_answer;
-use crate::global::{KeyArg, SourcesArg, native};
+use crate::global::{KeyArg, PasscodeArg, SourcesArg, native};
 use crate::render::speed;
 use crate::render::{Manner, Page, count, exact, number, size, style};
 use clap::Args;
@@ -72,11 +72,13 @@ pub struct Convert {
     algorithm: Vec<Algorithm>,
     #[command(flatten)]
     key: KeyArg,
+    #[command(flatten)]
+    passcode: PasscodeArg,
 }
 
 impl Run for Convert {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let mut setting = with.setting(Some(&self.key))?;
+        let mut setting = with.setting_with_passcode(Some(&self.key), &self.passcode)?;
         setting.incomplete = self.incomplete;
         setting.unchecked = self.unchecked;
         let (to, output) = (self.target.to.as_deref(), self.output.as_deref());

@@ -3,7 +3,7 @@
 use super::{Run, With, shelf};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, SourcesArg, WithArg, native};
+use crate::global::{KeyArg, PasscodeArg, SourcesArg, WithArg, native};
 use crate::render::{Manner, Page, count, exact, number, size, speed, style};
 use clap::Args;
 use decanter_core::native;
@@ -56,11 +56,13 @@ pub struct Extract {
     companions: WithArg,
     #[command(flatten)]
     key: KeyArg,
+    #[command(flatten)]
+    passcode: PasscodeArg,
 }
 
 impl Run for Extract {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let mut setting = with.setting(Some(&self.key))?;
+        let mut setting = with.setting_with_passcode(Some(&self.key), &self.passcode)?;
         setting.unchecked = self.unchecked;
         setting.take_along(&self.companions.with)?;
         let options = extract::Options {

@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, SourcesArg};
+use crate::global::{KeyArg, PasscodeArg, SourcesArg};
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, exact, number, size, style};
 use clap::Args;
@@ -31,12 +31,14 @@ pub struct Identify {
     picture: Option<PathBuf>,
     #[command(flatten)]
     key: KeyArg,
+    #[command(flatten)]
+    passcode: PasscodeArg,
 }
 
 impl Run for Identify {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { sources, picture, key } = self;
-        let setting = with.setting(Some(key))?;
+        let Self { sources, picture, key, passcode } = self;
+        let setting = with.setting_with_passcode(Some(key), passcode)?;
         let sources = &sources.all(&setting)?;
         if let Some(picture) = picture {
             identify::draw(sources, picture, &setting)?;

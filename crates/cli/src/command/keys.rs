@@ -3,7 +3,7 @@
 use super::{Run, With};
 use crate::Stop;
 use crate::code_of_answer;
-use crate::global::{KeyArg, native};
+use crate::global::{KeyArg, PasscodeArg, native};
 use crate::render::page::{Column, Table};
 use crate::render::{Page, count, style};
 use clap::Args;
@@ -21,12 +21,14 @@ pub struct Keys {
     sources: Vec<String>,
     #[command(flatten)]
     key: KeyArg,
+    #[command(flatten)]
+    passcode: PasscodeArg,
 }
 
 impl Run for Keys {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { sources, key } = self;
-        let report = decanter_jobs::keys(sources, &with.setting(Some(key))?)?;
+        let Self { sources, key, passcode } = self;
+        let report = decanter_jobs::keys(sources, &with.setting_with_passcode(Some(key), passcode)?)?;
         with.show(out, &report, |page| show(page, &report))?;
         let lacks = report.sources.iter().any(|s| s.need.is_some());
         Ok(if lacks { 4 } else { code_of_answer(Answer::Yes) })

@@ -2,7 +2,7 @@
 
 use super::{Run, With, shelf};
 use crate::Stop;
-use crate::global::{KeyArg, SourcesArg, WithArg};
+use crate::global::{KeyArg, PasscodeArg, SourcesArg, WithArg};
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size};
 use clap::Args;
@@ -24,12 +24,14 @@ pub struct List {
     companions: WithArg,
     #[command(flatten)]
     key: KeyArg,
+    #[command(flatten)]
+    passcode: PasscodeArg,
 }
 
 impl Run for List {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { sources, companions, key } = self;
-        let mut setting = with.setting(Some(key))?;
+        let Self { sources, companions, key, passcode } = self;
+        let mut setting = with.setting_with_passcode(Some(key), passcode)?;
         setting.take_along(&companions.with)?;
         let search = match list::sort_out(&sources.all(&setting)?, sources.how(false, false), &setting)? {
             Work::One(shown) => {

@@ -24,8 +24,9 @@ use std::time::Duration;
     byte for byte, so their signatures stay valid, and each is held against the SHA-256 that its title's\n\
     list has of it in the same read. The same set gives the same bytes, whatever the order on the\n\
     command line. \"decanter unmerge\" takes the result apart again.\n\n\
-    PS4 packages: the base first, then updates, then folders or packages with replacement files. A file of a\n\
-    later source takes the place of one at the same path, whatever its case; nothing is unpacked on the way.")]
+    PS4 packages: the base first, then updates, then folders or packages with replacement files.\n\
+    A file of a later source takes the place of one at the same path, whatever its case; nothing is\n\
+    unpacked on the way.")]
 pub struct Merge {
     #[command(flatten)]
     sources: SourcesArg,
@@ -94,9 +95,7 @@ enum System {
 
 impl Run for Merge {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let mut setting = with.setting(None)?;
-        With::check_passcode(&self.passcode)?;
-        setting.passcode = self.passcode.passcode();
+        let mut setting = with.setting_with_passcode(None, &self.passcode)?;
         setting.unchecked = self.unchecked;
         let sources = self.sources.all(&setting)?;
         if self.keep_update {

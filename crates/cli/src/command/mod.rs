@@ -164,23 +164,23 @@ impl<'a> With<'a> {
             return Err(Failure::usage(what, "it has to be 32 hexadecimal digits, or 64")
                 .hint("\"decanter keys SOURCE\" shows which keys are found without it"));
         }
-        if let Some(key) = key {
-            Self::check_passcode(key.passcode())?;
-        }
         let what = "cannot use this configuration";
         self.settled.setting(self.global, key, self.watch).map_err(|e| Failure::new(what, e))
     }
 
-    /// Fails for a passcode that is none.
-    fn check_passcode(passcode: &PasscodeArg) -> Result<(), Failure> {
-        match passcode.is_wrong() {
-            true => Err(Failure::usage(
-                "cannot use what was given with --passcode",
-                "a passcode has 32 characters of ASCII",
-            )
-            .hint("leave it out for packages of one's own making: most of them have 32 zeros")),
-            false => Ok(()),
+    /// The same for a job that also takes a passcode.
+    ///
+    /// # Errors
+    /// As [`With::setting`], and for a passcode that is none.
+    fn setting_with_passcode(&self, key: Option<&KeyArg>, passcode: &PasscodeArg) -> Result<Setting<'a>, Failure> {
+        if passcode.is_wrong() {
+            let what = "cannot use what was given with --passcode";
+            return Err(Failure::usage(what, "a passcode has 32 characters of ASCII")
+                .hint("leave it out for packages of one's own making: most of them have 32 zeros"));
         }
+        let mut setting = self.setting(key)?;
+        setting.passcode = passcode.passcode();
+        Ok(setting)
     }
 
     /// The same for a job that also reads standard input.

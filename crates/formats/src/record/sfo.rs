@@ -3,6 +3,7 @@
 use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::label::Label;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
 use decanter_core::source::{Source, SourceRef, read_vec};
@@ -305,6 +306,30 @@ pub(crate) fn in_tree(opened: &mut Opened, tree: &Tree, paths: &[&str], opener: 
         _ => opened.damage(format!("{path} is not all there")),
     }
     Ok(None)
+}
+
+/// The titles that parameters have in numbered languages, and the pictures that stand beside them: their paths, and what each
+/// is. `None` where there are neither.
+pub(crate) fn label<'a>(
+    parameters: impl Iterator<Item = &'a (String, String)>,
+    languages: &[&'static str],
+    tree: Option<&Tree>,
+    pictures: &[(&str, &'static str)],
+) -> Option<Label> {
+    let mut label = Label::default();
+    for (name, title) in parameters {
+        let number = name.strip_prefix("TITLE_").and_then(|digits| digits.parse::<usize>().ok());
+        if let Some(language) = number.and_then(|n| languages.get(n)) {
+            label.titles.push((language, title.clone()));
+        }
+    }
+    for (path, what) in pictures {
+        let file = tree.and_then(|t| t.find(path)).and_then(|n| n.file());
+        if let Some(Content::Whole(picture)) = file.map(|f| &f.content) {
+            label.packed.push((what, picture.clone()));
+        }
+    }
+    (!label.titles.is_empty() || !label.packed.is_empty()).then_some(label)
 }
 
 #[cfg(test)]

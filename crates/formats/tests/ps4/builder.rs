@@ -56,7 +56,7 @@ fn xts(data: &[u8], tweak: &[u8], number: u64, sector: &mut [u8]) {
         let mut out: Block = own.to_le_bytes().into();
         cipher.encrypt_block(&mut out);
         block.copy_from_slice(&(u128::from_le_bytes(out.into()) ^ mask).to_le_bytes());
-        mask = mask << 1 ^ (mask >> 127) * 0x87;
+        mask = (mask << 1) ^ ((mask >> 127) * 0x87);
     }
 }
 
@@ -81,8 +81,6 @@ pub struct Wish {
     /// Id, name, bytes, under which key.
     pub entries: Vec<(u32, &'static str, Vec<u8>, Option<u32>)>,
     pub files: Vec<(&'static str, Vec<u8>)>,
-    /// What ENTRY_KEYS and IMAGE_KEY have of RSA.
-    pub wrap: Option<fn(usize, &[u8; 32]) -> Vec<u8>>,
     pub content_flags: u32,
 }
 
@@ -106,7 +104,6 @@ impl Default for Wish {
                 ("data/deep/a.txt", b"tide".to_vec()),
                 ("sce_sys/keystone", vec![3; 96]),
             ],
-            wrap: None,
             content_flags: 0x0a00_0000,
         }
     }
@@ -432,19 +429,19 @@ fn container(wish: &Wish, image: Vec<u8>, places: Vec<u64>) -> Built {
     let mut id = CONTENT_ID.as_bytes().to_vec();
     id.resize(48, 0);
     let own_key = |index: u32| key(CONTENT_ID, &wish.passcode, index);
-    let wrap = |index: usize, key: &[u8; 32]| wish.wrap.map_or(vec![0; 256], |wrap| wrap(index, key));
     let mut keys = sha256(&id).to_vec();
     for index in 0..7 {
         let own = own_key(index);
         keys.extend(std::array::from_fn::<u8, 32, _>(|i| sha256(&own)[i] ^ own[i]));
     }
-    (0..7).for_each(|index| keys.extend(wrap(index, &own_key(index as u32))));
+    // Nothing under the console's own keys.
+    keys.extend([0; 7 * 256]);
     let mut names = vec![0u8];
     // Order of the body: keys, image key, general digests, table, digests, names, files.
     type Part = (u32, u32, u32, u32, Vec<u8>);
     let mut parts: Vec<Part> = vec![
         (0x10, 0, 0x6000_0000, 0, keys),
-        (0x20, 0, 0xe000_0000, 0x3000, wrap(7, &own_key(1))),
+        (0x20, 0, 0xe000_0000, 0x3000, vec![0; 256]),
         (0x80, 0, 0x6000_0000, 0, vec![0; 0x180]),
         (0x100, 0, 0x6000_0000, 0, Vec::new()),
         (0x1, 0, 0x4000_0000, 0, Vec::new()),

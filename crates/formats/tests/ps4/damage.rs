@@ -111,7 +111,7 @@ fn wrong_signatures_are_no_wrong_key() {
 fn packed_blocks_with_wrong_lengths_are_told() {
     let wish = Wish { deflated: true, ..Wish::default() };
     let plain = builder::inner(&wish.files);
-    let block = plain.windows(64).position(|w| w == &[5; 64]).unwrap() / BLOCK;
+    let block = plain.windows(64).position(|w| w == [5; 64]).unwrap() / BLOCK;
     let entry = move |content: &Vec<u8>, n: usize| {
         let at = 0x400 + n * 8;
         u64::from_le_bytes(content[at..at + 8].try_into().unwrap())

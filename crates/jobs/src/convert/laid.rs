@@ -9,7 +9,8 @@ use decanter_core::digest::Algorithm;
 use decanter_core::error::Blame;
 use decanter_core::pour::{self, Output};
 use decanter_core::role::Role;
-use decanter_core::{Error, Notice};
+use decanter_core::{Error, Format, Notice};
+use decanter_formats::package::ps4;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -57,6 +58,11 @@ impl<'a> Laid<'a> {
             let why = format!("--{} has no meaning with --to {}", extra.name, target.id);
             return Err(Failure::usage(what(item, target), why)
                 .hint(format!("it is for {}: leave it out, or choose one of these with --to", table::having(extra))));
+        }
+        let takes_passcode = ps4::PACKAGE.is_of(&item.opened) || target.id == ps4::PACKAGE.id();
+        if setting.passcode.is_some() && !takes_passcode {
+            let why = format!("--passcode has no meaning with --to {}", target.id);
+            return Err(Failure::usage(what(item, target), why).hint("it is for PS4 packages: leave it out"));
         }
         if setting.watch.cancelled() {
             return Err(fail(Error::Cancelled));

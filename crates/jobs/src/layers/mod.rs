@@ -101,6 +101,10 @@ impl Layer {
             Err(e) => return Err(e),
         };
         let own = found.clone().unwrap_or_default();
+        // A handheld of the same time has files of the same names.
+        if own.entries.iter().any(|(name, _)| name.starts_with("PSP2_")) {
+            return Ok(None);
+        }
         let text = |name: &str| own.text(name).unwrap_or_default().to_owned();
         let mut layer = Self {
             source: item.address.clone(),

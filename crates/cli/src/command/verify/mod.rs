@@ -4,7 +4,7 @@ mod matches;
 
 use super::{Run, With};
 use crate::Stop;
-use crate::global::{KeyArg, SourcesArg, WithArg, native};
+use crate::global::{KeyArg, PasscodeArg, SourcesArg, WithArg, native};
 use crate::render;
 use crate::render::style::{self, Ink};
 use crate::render::{Manner, Page, count, number};
@@ -38,12 +38,14 @@ pub struct Verify {
     companions: WithArg,
     #[command(flatten)]
     key: KeyArg,
+    #[command(flatten)]
+    passcode: PasscodeArg,
 }
 
 impl Run for Verify {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { sources, against, companions, key } = self;
-        let mut setting = with.setting(Some(key))?;
+        let Self { sources, against, companions, key, passcode } = self;
+        let mut setting = with.setting_with_passcode(Some(key), passcode)?;
         setting.take_along(&companions.with)?;
         let mut code = 0;
         let run = verify::verify_all(&sources.all(&setting)?, against, &setting, |result| -> Result<(), Stop> {

@@ -7,10 +7,8 @@ use crate::package::ps3::content_id::title_id;
 use crate::record::sfo;
 use decanter_core::Result;
 use decanter_core::format::Opener;
-use decanter_core::label::Label;
 use decanter_core::opened::{Opened, TitlePart};
 use decanter_core::tell::{grouped, size};
-use decanter_core::tree::Content;
 
 /// The parameter file of a title.
 pub const PARAMETERS: &str = "sce_sys/param.sfo";
@@ -113,22 +111,7 @@ pub(super) fn tell(
     if let Some((at, len)) = header.image() {
         opened.fact("image", format!("{} ({} bytes) at {at:#x}", size(len), grouped(len)));
     }
-    let mut label = Label::default();
-    for (name, title) in all() {
-        let digits = name.strip_prefix("TITLE_").filter(|digits| digits.len() == 2);
-        if let Some(language) = digits.and_then(|d| d.parse::<usize>().ok()).and_then(|n| LANGUAGES.get(n)) {
-            label.titles.push((language, title.clone()));
-        }
-    }
-    for (path, what) in entry::PICTURES {
-        let file = tree.as_ref().and_then(|t| t.find(path)).and_then(|n| n.file());
-        if let Some(Content::Whole(picture)) = file.map(|f| &f.content) {
-            label.packed.push((what, picture.clone()));
-        }
-    }
-    if !label.titles.is_empty() || !label.packed.is_empty() {
-        opened.told.label = Some(label);
-    }
+    opened.told.label = sfo::label(all(), &LANGUAGES, tree.as_ref(), &entry::PICTURES);
     opened.holds.tree = tree;
     Ok(parameters)
 }

@@ -148,9 +148,7 @@ pub fn merge(
         source.item.sound(false, setting).map_err(|e| damaged(&source.item.shown, e))?;
     }
     let Merging { own, changed, mut notices } = parameters::merged(&all, &options.set).map_err(fail)?;
-    let Over { mut tree, taken, dropped } = lay_over(&all).map_err(fail)?;
-    // A tree may have a hundred thousand files: those that were laid over each other are not needed twice.
-    all.iter_mut().for_each(|source| source.item.opened.holds.tree = None);
+    let Over { mut tree, taken, dropped } = lay_over(&mut all).map_err(fail)?;
     let base = &all[0];
     with_parameters(&mut tree, &own);
     let version = own.text("APP_VER").unwrap_or_default().to_owned();

@@ -21,18 +21,19 @@ struct Place {
     node: usize,
 }
 
-/// Lays the files of sources over each other, in their order. A file keeps the spelling of the first source that has it.
+/// Lays the files of sources over each other, in their order, and takes their trees for that: there may be a hundred thousand
+/// files. A file keeps the spelling of the first source that has it.
 ///
 /// # Errors
 /// For files that cannot be read, or links.
-pub(super) fn lay_over(all: &[Source]) -> Result<Over> {
+pub(super) fn lay_over(all: &mut [Source]) -> Result<Over> {
     let mut taken: Vec<Taken> = all.iter().map(of).collect();
     let mut dropped = Vec::new();
     let mut tree = Tree::default();
     let mut places: HashMap<String, Place> = HashMap::new();
-    for (number, source) in all.iter().enumerate() {
+    for (number, source) in all.iter_mut().enumerate() {
         let is_package = ps4::PACKAGE.is_of(&source.item.opened);
-        for node in source.item.opened.holds.tree.iter().flat_map(|t| &t.nodes) {
+        for node in source.item.opened.holds.tree.take().unwrap_or_default().nodes {
             let file = match &node.kind {
                 Kind::Folder => continue,
                 Kind::Link(target) => {
@@ -59,13 +60,16 @@ pub(super) fn lay_over(all: &[Source]) -> Result<Over> {
             match places.get_mut(&folded(&node.path)) {
                 None => {
                     places.insert(folded(&node.path), Place { source: number, node: tree.nodes.len() });
-                    tree.nodes.push(Node::new(node.path.clone(), node.kind.clone(), None));
+                    let len = file.len;
+                    tree.nodes.push(Node::new(node.path, node.kind, None));
                     taken[number].added += 1;
+                    taken[number].bytes += len;
                 }
                 Some(place) => {
                     let before = &mut tree.nodes[place.node];
                     let old = before.file().map_or(0, |f| f.len);
-                    before.kind = node.kind.clone();
+                    taken[number].bytes += file.len;
+                    before.kind = node.kind;
                     taken[place.source].files -= 1;
                     taken[place.source].bytes -= old;
                     taken[place.source].superseded += 1;
@@ -74,7 +78,6 @@ pub(super) fn lay_over(all: &[Source]) -> Result<Over> {
                 }
             }
             taken[number].files += 1;
-            taken[number].bytes += file.len;
         }
     }
     spell_folders_alike(&mut tree);

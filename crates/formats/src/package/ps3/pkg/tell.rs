@@ -5,10 +5,8 @@ use super::header::Header;
 use crate::record::sfo;
 use decanter_core::Result;
 use decanter_core::format::Opener;
-use decanter_core::label::Label;
 use decanter_core::opened::Opened;
 use decanter_core::tell::count;
-use decanter_core::tree::Content;
 
 /// The parameter file of a title.
 pub const PARAMETERS: &str = "PARAM.SFO";
@@ -87,22 +85,7 @@ pub(super) fn tell(opened: &mut Opened, package: &Package, opener: &Opener<'_>) 
             first.unwrap_or_default()
         ));
     }
-    let mut label = Label::default();
-    for (name, title) in all() {
-        let number = name.strip_prefix("TITLE_").and_then(|digits| digits.parse::<usize>().ok());
-        if let Some(language) = number.and_then(|n| LANGUAGES.get(n)) {
-            label.titles.push((language, title.clone()));
-        }
-    }
-    for (name, what) in PICTURES {
-        let file = tree.as_ref().and_then(|t| t.find(name)).and_then(|n| n.file());
-        if let Some(Content::Whole(picture)) = file.map(|f| &f.content) {
-            label.packed.push((what, picture.clone()));
-        }
-    }
-    if !label.titles.is_empty() || !label.packed.is_empty() {
-        opened.told.label = Some(label);
-    }
+    opened.told.label = sfo::label(all(), &LANGUAGES, tree.as_ref(), &PICTURES);
     opened.holds.tree = tree;
     Ok(parameters)
 }

@@ -135,7 +135,9 @@ fn codes(own: &Checked, watch: &dyn Watch) -> Result<Vec<Settled>> {
         let map = Map::new(volume, &inode, path);
         let count = inode.stored_len(volume.block).div_ceil(volume.block).min(volume.blocks());
         places.extend(seen.walk(&map, count, path)?);
+        watch.begin("checking signatures", Some(count * volume.block));
         wrong.extend(wrong_blocks(volume, &map, count, watch)?);
+        watch.end();
     }
     Ok(vec![
         Settled::of("signatures of all blocks", &first_of(wrong, "block"), DAMAGED).by_digests(),
@@ -151,6 +153,7 @@ fn wrong_blocks(volume: &Volume, map: &Map, count: u64, watch: &dyn Watch) -> Re
         for share in &shares {
             watch::check(watch)?;
             let len = ((share.end - share.start) * volume.block) as usize;
+            watch.advance(len as u64);
             if map.read_blocks(share.start, &mut bytes[..len]).is_ok() {
                 continue;
             }

@@ -182,10 +182,9 @@ pub fn plain(nodes: &[&Node]) -> Result<SourceRef> {
         pointers,
     };
     let heading = Heading { mode: 0, inodes: count as u64, blocks: layout.next, table: &own, seed: None };
-    let mut head = header(&heading);
-    head.extend(layout.inodes.finish());
-    front.into_iter().for_each(|block| head.extend(block));
-    parts.insert(0, Arc::new(Bytes(head)));
+    let front = [header(&heading), layout.inodes.finish()].into_iter().chain(front);
+    let front = front.map(|bytes| Arc::new(Bytes(bytes)) as SourceRef);
+    parts.splice(0..0, front);
     Ok(Arc::new(Concat::new(parts)?))
 }
 
