@@ -219,7 +219,9 @@ pub fn identify(paths_given: &[String], setting: &Setting<'_>) -> Result<(Identi
     let named = found.iter().flat_map(|(index, all)| all.iter().filter(|identity| counts(*index, identity)));
     let answer = answer(named.chain(&unread));
     let sources: Vec<Identity> = found.into_iter().flat_map(|(_, identities)| identities).chain(unread).collect();
-    let layers = sources.iter().filter_map(|s| s.layer.clone()).collect();
+    // What one source by itself goes over is not asked.
+    let are_many = paths_given.len() > 1 || paths_given.iter().any(|path| setting.is_folder(path));
+    let layers = sources.iter().filter(|_| are_many).filter_map(|s| s.layer.clone()).collect();
     let sets = layers::sets(layers, &setting.typed_keys());
     let mut groups = groups(&sources);
     groups.retain(|group| !sets.iter().any(|set| group.name == format!("title {}", set.title_id)));

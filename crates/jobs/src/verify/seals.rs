@@ -7,7 +7,7 @@ use crate::quoted;
 use crate::{Item, Setting, grouped};
 use decanter_core::digest::{Algorithm, Hasher};
 use decanter_core::error::Blame;
-use decanter_core::opened::Opened;
+use decanter_core::opened::{Inspect, Opened};
 use decanter_core::pour::pipeline::{self, Consumer, Piece, Plan};
 use decanter_core::protection::KeyState;
 use decanter_core::seal::{Expected, Seal, Sealed, Settled};
@@ -203,23 +203,20 @@ fn algorithm(seal: &Seal) -> Algorithm {
 /// # Errors
 /// What reading fails with.
 fn seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
-    let mut seals = Vec::new();
-    for settled in &opened.proof.settled {
-        seals.push(SealReport::of_settled(settled.clone()));
-    }
-    for inspect in &opened.proof.inspections {
-        seals.extend(inspect(setting.watch)?.into_iter().map(SealReport::of_settled));
-    }
-    seals.extend(check_all(&opened.proof.sealed, setting)?);
-    Ok(seals)
+    seals_with(opened, &[], setting)
 }
 
 /// The same with what every reading checks anyway.
 fn all_seals_of(opened: &Opened, setting: &Setting<'_>) -> Result<Vec<SealReport>> {
-    let mut seals = seals_of(opened, setting)?;
-    for inspect in &opened.proof.on_reading {
+    seals_with(opened, &opened.proof.on_reading, setting)
+}
+
+fn seals_with(opened: &Opened, more: &[Inspect], setting: &Setting<'_>) -> Result<Vec<SealReport>> {
+    let mut seals: Vec<SealReport> = opened.proof.settled.iter().cloned().map(SealReport::of_settled).collect();
+    for inspect in opened.proof.inspections.iter().chain(more) {
         seals.extend(inspect(setting.watch)?.into_iter().map(SealReport::of_settled));
     }
+    seals.extend(check_all(&opened.proof.sealed, setting)?);
     Ok(seals)
 }
 

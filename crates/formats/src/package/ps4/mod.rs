@@ -138,14 +138,14 @@ impl Entries<'_> {
 
 /// The files of the container, then those of the image; of two at one path the first.
 fn joined(opened: &mut Opened, mut nodes: Vec<Node>, inner: Tree) {
-    let mut taken: HashSet<String> = nodes.iter().map(|n| pfs::paths::folded(&n.path)).collect();
+    let taken: HashSet<String> = nodes.iter().map(|n| pfs::paths::folded(&n.path)).collect();
     let mut doubled = Vec::new();
     for node in inner.nodes {
         let is_folder = matches!(node.kind, Kind::Folder);
-        match taken.insert(pfs::paths::folded(&node.path)) {
-            true => nodes.push(node),
-            false if is_folder => {}
-            false => doubled.push(node.path),
+        match taken.contains(&pfs::paths::folded(&node.path)) {
+            false => nodes.push(node),
+            true if is_folder => {}
+            true => doubled.push(node.path),
         }
     }
     if let Some(first) = doubled.first() {

@@ -65,7 +65,7 @@ pub(super) fn open(source: &SourceRef, image_key: Option<&Key>, opener: &Opener<
     let inodes = Inodes::new(&header, &volume);
     let found = walk::walk(&header, &volume, &inodes, opener)?;
     opened.told.notices.extend(found.walked.notices.iter().cloned());
-    proof::add(&mut opened, &header, opening.as_ref(), &volume, inodes, source);
+    proof::add(&mut opened, &header, opening.as_ref(), &volume, (&found, inodes), source);
     opened.holds.tree = Some(found.walked.tree);
     Ok(opened)
 }

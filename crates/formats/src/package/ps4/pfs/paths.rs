@@ -1,7 +1,7 @@
 //! The flat table of paths: by the hash of its path a console finds the inode of a file without going through folders.
 
 use super::raw;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use zerocopy::{FromBytes, IntoBytes};
 
 /// In an entry: the inode is that of a folder.
@@ -29,20 +29,24 @@ pub(super) struct Target {
     pub(super) is_folder: bool,
 }
 
+impl Target {
+    /// As an entry has it.
+    fn entry(self) -> u32 {
+        self.inode | if self.is_folder { IS_FOLDER } else { 0 }
+    }
+}
+
 /// The table, and the resolver of collisions: empty where there are none.
 pub(super) fn compose<'a>(paths: impl Iterator<Item = (&'a str, Target)>) -> (Vec<u8>, Vec<u8>) {
-    let mut by_hash: BTreeMap<u32, Vec<(&str, Target)>> = BTreeMap::new();
-    for (path, target) in paths {
-        by_hash.entry(hash(path)).or_default().push((path, target));
-    }
-    let (mut table, mut shared) = (Vec::new(), Vec::new());
-    for (hash, mut paths) in by_hash {
-        let inode = match paths[..] {
-            [(_, only)] => only.inode | if only.is_folder { IS_FOLDER } else { 0 },
+    let mut all: Vec<(u32, &str, Target)> = paths.map(|(path, target)| (hash(path), path, target)).collect();
+    all.sort_unstable_by_key(|(hash, path, _)| (*hash, *path));
+    let (mut table, mut shared) = (Vec::with_capacity(all.len() * size_of::<raw::Path>()), Vec::new());
+    for alike in all.chunk_by(|a, b| a.0 == b.0) {
+        let inode = match alike {
+            [(.., only)] => only.entry(),
             _ => {
                 let at = shared.len() as u32;
-                paths.sort_by_key(|(path, _)| *path);
-                for (path, target) in paths {
+                for (_, path, target) in alike {
                     let kind = if target.is_folder { super::walk::FOLDER } else { super::walk::FILE };
                     shared.extend(super::walk::entry(target.inode, kind, &format!("/{path}")));
                 }
@@ -50,9 +54,18 @@ pub(super) fn compose<'a>(paths: impl Iterator<Item = (&'a str, Target)>) -> (Ve
                 at | IS_SHARED
             }
         };
-        table.extend(raw::Path { hash: hash.into(), inode: inode.into() }.as_bytes());
+        table.extend(raw::Path { hash: alike[0].0.into(), inode: inode.into() }.as_bytes());
     }
     (table, shared)
+}
+
+/// Whether a table is that of these hashes and targets, sorted by their hashes, none of which is shared.
+pub(super) fn is_exact(table: &[u8], sorted: impl ExactSizeIterator<Item = (u32, Target)>) -> bool {
+    table.len() == sorted.len() * size_of::<raw::Path>()
+        && sorted.zip(table.chunks_exact(size_of::<raw::Path>())).all(|((hash, target), bytes)| {
+            let own = raw::Path { hash: hash.into(), inode: target.entry().into() };
+            own.as_bytes() == bytes
+        })
 }
 
 /// What is wrong with a table, where these are the paths of the image.

@@ -12,7 +12,7 @@ use decanter_core::opened::Opened;
 use decanter_core::seal::Settled;
 use decanter_core::source::SourceRef;
 use decanter_core::threads::{Shares, on_all};
-use decanter_core::tree::{Kind, Tree};
+use decanter_core::tree::{Kind, Node, Tree};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Keyring, Result};
 use std::collections::HashMap;
@@ -22,6 +22,8 @@ const CONSOLE: &str = "a console refuses it: copy or make the package again";
 const DAMAGED: &str = "the files that it hits cannot be read: copy the package again";
 const FILES: &str = "a console does not find the files that it hits: make the package again";
 
+const TABLE: &str = "table of paths";
+const PLACES: &str = "places of files";
 /// Blocks that a thread takes at once.
 const AT_ONCE: u64 = 16;
 
@@ -31,7 +33,7 @@ pub(super) fn add(
     header: &Header,
     opening: Option<&Opening>,
     volume: &Arc<Volume>,
-    inodes: Inodes,
+    (found, inodes): (&Found, Inodes),
     source: &SourceRef,
 ) {
     if let Some(opening) = opening.filter(|o| o.mac.is_some()) {
@@ -56,19 +58,57 @@ pub(super) fn add(
         let own = own.clone();
         opened.proof.on_reading.push(Arc::new(move |watch| codes(&own, watch)));
     }
+    let (outline, paths) = (Outline::of(found), found.paths.clone());
     opened.proof.inspections.push(Arc::new(move |watch| {
+        // What is in order is seen without any names.
+        let table = paths.as_ref().map(|inode| walk::table(&own.volume, inode));
+        if let Some(Ok(table)) = table
+            && outline.is_in_order(&table)
+        {
+            return Ok(vec![Settled::holds(TABLE), Settled::holds(PLACES)]);
+        }
         let Found { walked, paths, inodes } = own.walk(watch)?;
         let tree = &walked.tree;
         let table = paths.as_ref().map(|inode| walk::table(&own.volume, inode)).transpose();
         let table = match table {
             Ok(table) => table,
             Err(e) if e.blame() == Blame::Source => {
-                return Ok(vec![Settled::fails("table of paths", e.to_string(), FILES)]);
+                return Ok(vec![Settled::fails(TABLE, e.to_string(), FILES)]);
             }
             Err(e) => return Err(e),
         };
         Ok(vec![table_of_paths(table.as_deref(), tree, &inodes), overlaps(tree)])
     }));
+}
+
+/// Folders and files without their names, in the order of their hashes.
+struct Outline {
+    targets: Vec<(u32, Target)>,
+    has_shared: bool,
+    has_overlaps: bool,
+}
+
+impl Outline {
+    fn of(found: &Found) -> Self {
+        let nodes = &found.walked.tree.nodes;
+        let target = |(node, inode): (&Node, &u32)| {
+            (paths::hash(&node.path), Target { inode: *inode, is_folder: matches!(node.kind, Kind::Folder) })
+        };
+        let mut targets: Vec<(u32, Target)> = nodes.iter().zip(&found.inodes).map(target).collect();
+        targets.sort_unstable_by_key(|(hash, target)| (*hash, target.inode));
+        let mut spans: Vec<(u64, u64)> =
+            found.walked.tree.files().flat_map(|(_, file)| file.spans.iter().map(|s| (s.start, s.end))).collect();
+        spans.sort_unstable();
+        Self {
+            has_shared: targets.windows(2).any(|w| w[0].0 == w[1].0),
+            has_overlaps: spans.windows(2).any(|w| w[0].1 > w[1].0),
+            targets,
+        }
+    }
+
+    fn is_in_order(&self, table: &[u8]) -> bool {
+        !self.has_shared && !self.has_overlaps && paths::is_exact(table, self.targets.iter().copied())
+    }
 }
 
 /// An image that is to be checked.
@@ -98,7 +138,7 @@ fn table_of_paths(table: Option<&[u8]>, tree: &Tree, inodes: &[u32]) -> Settled 
         None => vec!["there is none".into()],
     };
     let faults = first_of(faults.into_iter().map(|f| (0, f)).collect(), "fault");
-    Settled::of("table of paths", &faults, FILES)
+    Settled::of(TABLE, &faults, FILES)
 }
 
 /// Whether two files share bytes.
@@ -113,7 +153,7 @@ fn overlaps(tree: &Tree) -> Settled {
     for pair in spans.windows(2).filter(|w| w[0].1 > w[1].0) {
         faults.push((pair[1].0, format!("{} and {} share bytes at {:#x}", pair[0].2, pair[1].2, pair[1].0)));
     }
-    Settled::of("places of files", &first_of(faults, "fault"), FILES)
+    Settled::of(PLACES, &first_of(faults, "fault"), FILES)
 }
 
 /// The codes of all blocks of the files, and whether each of them has its blocks for itself.

@@ -131,7 +131,7 @@ pub fn plain(nodes: &[&Node]) -> Result<SourceRef> {
     let order = Order::of(nodes)?;
     let count = order.first as usize + 1 + order.folders.len() + order.files.len();
     let inode_blocks = (count as u64).div_ceil(BLOCK / SHAPE.len() as u64);
-    let mut layout = Layout { inodes: Table::default(), next: 1 + inode_blocks };
+    let mut layout = Layout { inodes: Table::with_room(count as u64, SHAPE), next: 1 + inode_blocks };
     let mut front: Vec<Vec<u8>> = Vec::new();
     let (table_of_paths, shared) = order.paths();
     let mut top = List::default();

@@ -173,10 +173,14 @@ fn filled(mut bytes: Vec<u8>) -> Vec<u8> {
 }
 
 /// Inodes one after the other, none over the end of a block.
-#[derive(Default)]
 struct Table(Vec<u8>);
 
 impl Table {
+    /// One for so many inodes.
+    fn with_room(count: u64, shape: Shape) -> Self {
+        Self(Vec::with_capacity((count.div_ceil(BLOCK / shape.len() as u64) * BLOCK) as usize))
+    }
+
     fn add(&mut self, inode: &Inode, shape: Shape) {
         let left = BLOCK as usize - self.0.len() % BLOCK as usize;
         if left < shape.len() {

@@ -91,7 +91,7 @@ pub(super) fn lay(
             pointers,
         },
     ];
-    let mut table = Table::default();
+    let mut table = Table::with_room(inodes.len() as u64, SHAPE);
     inodes.iter().for_each(|inode| table.add(inode, SHAPE));
     let inodes = table.finish();
     let mut own = single(0, 0, 0, INODES_AT, &inodes, BLOCK);
