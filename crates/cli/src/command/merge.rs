@@ -119,7 +119,7 @@ impl Merge {
             Some(To::Ps4Pkg) => None,
             None if merge::are_layers(sources, setting)? => None,
             None => {
-                let hint = "add --to nsp for a package, or --to xci for a gamecard image";
+                let hint = "add --to nsp for a package, or --to xci for a gamecard image; of a PS4 title, give the packages themselves: decanter identify FOLDER says which, and in which order";
                 return Err(Failure::usage(what, "what the result is to be is not said").hint(hint));
             }
         };

@@ -210,6 +210,10 @@ fn what_does_not_go_together_is_refused_with_what_to_do() {
     assert!(told.out.contains("sce_module/libc.prx"), "{told:?}");
     let told = run(folder.path(), &["extract", "damaged.pkg", "-o", "rest"]).expect(1).says("left out");
     assert!(told.out.contains("8 files"), "{told:?}");
+    // A package that does not say whether it is a base.
+    make("kind", &[("CATEGORY", "xx"), ("APP_VER", "01.00")]);
+    refused(&["kind.pkg", update], &["has the CATEGORY xx: nothing says whether it is a base or an update"]);
+    refused(&[base, "kind.pkg"], &["has the CATEGORY xx"]);
     // A parameter file without what decides.
     title(&at("bare"), &[("CATEGORY", ""), ("APP_VER", "")], &[("eboot.bin", "e")]);
     let told = run(folder.path(), &["convert", "bare", "--to", "ps4-pkg", "-o", "out.pkg"]).expect(2);

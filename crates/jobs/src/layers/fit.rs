@@ -26,6 +26,9 @@ pub struct LayerSet {
 /// Why a layer does not go over a base; `None` where it does.
 pub(crate) fn fits(base: &Layer, own: &Layer) -> Option<String> {
     let other = |name: &str, own: &str, base: &str| format!("its {name} is {own}, that of the base {base}");
+    if let (LayerPart::Other, Some(remark)) = (own.part, own.remarks.first()) {
+        return Some(remark.clone());
+    }
     if own.part == LayerPart::Other {
         return Some("it is an add-on, which stays a package of its own".into());
     }

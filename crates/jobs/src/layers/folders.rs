@@ -2,6 +2,7 @@
 
 use crate::Setting;
 use decanter_core::store;
+use decanter_core::tree::Tree;
 use std::collections::BTreeSet;
 
 /// Paths that only folders with files of a title have, below them.
@@ -22,6 +23,27 @@ pub(crate) fn title_folders(paths: &[String], setting: &Setting<'_>) -> Vec<Stri
     all.iter().filter(|path| !all.iter().any(|folder| is_inside(path, folder))).cloned().collect()
 }
 
+/// Takes the one folder at the top for the root, where the files of a title stand in it and not at the top: archives are often
+/// made so. Returns its name.
+pub(crate) fn take_root(tree: &mut Tree) -> Option<String> {
+    let has_mark =
+        |tree: &Tree, below: &str| TITLE_MARKS.iter().any(|mark| tree.find(&format!("{below}{mark}")).is_some());
+    let first = |path: &str| path.split('/').next().unwrap_or_default().to_owned();
+    let top = first(&tree.nodes.first()?.path);
+    let is_alone = tree.nodes.iter().all(|n| first(&n.path) == top);
+    if !is_alone || has_mark(tree, "") || !has_mark(tree, &format!("{top}/")) {
+        return None;
+    }
+    tree.nodes.retain_mut(|node| match node.path.get(top.len() + 1..).map(str::to_owned) {
+        Some(path) => {
+            node.path = path;
+            true
+        }
+        None => false,
+    });
+    Some(top)
+}
+
 /// Whether a folder is the one that programs of the generations before stand in.
 fn is_of_another(folder: &str) -> bool {
     matches!(store::name_of(folder).to_ascii_uppercase().as_str(), "USRDIR" | "SYSDIR")
@@ -30,6 +52,22 @@ fn is_of_another(folder: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use decanter_core::source::Bytes;
+    use decanter_core::tree::{File, Kind, Node};
+    use std::sync::Arc;
+
+    #[test]
+    fn one_folder_around_a_title_is_its_root() {
+        let file = |path: &str| Node::new(path.into(), Kind::File(File::of(Arc::new(Bytes(vec![1])))), None);
+        let of = |paths: &[&str]| Tree { nodes: paths.iter().map(|p| file(p)).collect() };
+        let mut around = of(&["fix/eboot.bin", "fix/media/a"]);
+        around.nodes.insert(0, Node::new("fix".into(), Kind::Folder, None));
+        assert_eq!(take_root(&mut around).as_deref(), Some("fix"));
+        assert_eq!(around.nodes.iter().map(|n| n.path.as_str()).collect::<Vec<_>>(), ["eboot.bin", "media/a"]);
+        for paths in [&["eboot.bin"][..], &["media/a", "media/b"], &["fix/eboot.bin", "read.me"]] {
+            assert_eq!(take_root(&mut of(paths)), None, "{paths:?}");
+        }
+    }
 
     #[test]
     fn the_outermost_folder_of_a_title_is_meant() {

@@ -6,7 +6,7 @@ mod keep;
 
 pub use fit::{LayerSet, sets};
 pub(crate) use fit::{fault_of_order, fits};
-pub(crate) use folders::{TITLE_MARKS, title_folders};
+pub(crate) use folders::{TITLE_MARKS, take_root, title_folders};
 pub use keep::{Kept, Point, keep};
 
 use crate::Item;
@@ -130,6 +130,14 @@ impl Layer {
                 Some(TitlePart::Update) => LayerPart::Update,
                 _ => LayerPart::Other,
             };
+            if let (LayerPart::Other, true, Some(own)) = (layer.part, header.is_game(), &found) {
+                let said = own.text("CATEGORY").unwrap_or_default();
+                let what = if said.is_empty() { "no CATEGORY".to_owned() } else { format!("the CATEGORY {said}") };
+                layer.remarks.push(format!(
+                    "its {} has {what}: nothing says whether it is a base or an update",
+                    ps4::PARAMETERS
+                ));
+            }
             if found.is_none() {
                 layer.remarks.push(format!("it has no {} that says what it is", ps4::PARAMETERS));
             }

@@ -154,7 +154,12 @@ impl Header {
         (number, words)
     }
 
-    /// How it is protected: number, and words.
+    /// Whether it holds a game, or an update of one.
+    pub fn is_game(&self) -> bool {
+        self.content_type().0 == 0x1a
+    }
+
+    /// How it is protected, in words.
     pub(super) fn drm(&self) -> String {
         match self.head.drm.get() {
             0 => "none".into(),

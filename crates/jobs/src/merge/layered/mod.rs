@@ -6,7 +6,7 @@ mod parameters;
 
 use super::report::{MergeReport, Merged};
 use crate::convert::playstation::fourth::{passcode, placeholders, with_parameters};
-use crate::layers::{Layer, LayerPart, fault_of_order, fits};
+use crate::layers::{Layer, LayerPart, fault_of_order, fits, take_root};
 use crate::{Answer, Failure, Item, Setting, locate, place, quoted};
 use decanter_core::error::Blame;
 use decanter_core::pour::{Output, check_room};
@@ -58,13 +58,15 @@ pub fn are_layers(sources: &[String], setting: &Setting<'_>) -> Result<bool, Fai
 struct Source {
     layer: Layer,
     item: Item,
+    /// The folder in it that was taken for its root.
+    root: Option<String>,
 }
 
 /// Opens the sources, in their order, and fails for what cannot be one.
 fn open(sources: &[String], what: &str, setting: &Setting<'_>) -> Result<Vec<Source>, Failure> {
     let mut all: Vec<Source> = Vec::new();
     for source in sources {
-        let item = match setting.is_folder(source) {
+        let mut item = match setting.is_folder(source) {
             true => locate::open(source, "merge", setting)?,
             false => locate::open_container(source, setting)
                 .map_err(|e| Failure::new(format!("cannot merge \"{source}\""), e))?,
@@ -72,6 +74,8 @@ fn open(sources: &[String], what: &str, setting: &Setting<'_>) -> Result<Vec<Sou
         if let Some(KeyState::Trouble(trouble)) = item.opened.protection.as_ref().map(|p| &p.key) {
             return Err(Failure::new(format!("cannot merge \"{source}\""), trouble.clone().into()));
         }
+        let is_package = item.opened.identity.role == Role::Package;
+        let root = item.opened.holds.tree.as_mut().filter(|_| !is_package).and_then(take_root);
         let layer = Layer::of(&item).map_err(|e| Failure::new(what, e))?;
         let Some(layer) = layer.filter(|l| l.files > 0) else {
             let kind = crate::failure::with_article(&item.opened.identity.kind);
@@ -79,7 +83,7 @@ fn open(sources: &[String], what: &str, setting: &Setting<'_>) -> Result<Vec<Sou
             return Err(Failure::usage(what, why)
                 .hint("give a base, then updates, then folders or packages with replacement files"));
         };
-        all.push(Source { layer, item });
+        all.push(Source { layer, item, root });
     }
     Ok(all)
 }
@@ -89,6 +93,12 @@ fn check(all: &[Source], what: &str) -> Result<(), Failure> {
     let layers: Vec<Layer> = all.iter().map(|s| s.layer.clone()).collect();
     let usage = |why: String| Failure::usage(what, why);
     let Some((base, others)) = layers.split_first() else { return Err(usage("there is nothing to merge".into())) };
+    if let (LayerPart::Other, Some(remark)) = (base.part, base.remarks.first()) {
+        let why = format!("the first source, \"{}\", cannot be the base: {remark}", base.source);
+        return Err(
+            usage(why).hint("extract it, and make it anew: decanter convert FOLDER --to ps4-pkg --set CATEGORY=gd")
+        );
+    }
     if base.part != LayerPart::Base {
         let why = format!("the first source, \"{}\", is no base but {}", base.source, base.what());
         let mut sorted = layers.clone();
@@ -166,6 +176,13 @@ pub fn merge(
     let blueprint = ps4::compose(&tree, &making, setting.watch).map_err(fail)?;
     setting.watch.end();
     notices.extend(placeholders(keys));
+    notices.extend(all.iter().filter_map(|source| {
+        let root = source.root.as_ref()?;
+        Some(Notice::new(format!(
+            "the files of \"{}\" stand in {root}/: that was taken for their root",
+            source.item.shown
+        )))
+    }));
     let mut merged = Merged {
         id: base.layer.title_id.clone(),
         title: Some(title.clone()),

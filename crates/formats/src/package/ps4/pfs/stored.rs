@@ -14,7 +14,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 const MOST_TABLES: usize = 32;
 /// Blocks of a group, and groups that are kept for reads of parts of them.
 const GROUP: u64 = 16;
-const MOST_GROUPS: usize = 8;
+const MOST_GROUPS: usize = 4;
 /// Blocks that are read at once.
 const AT_ONCE: u64 = 64;
 

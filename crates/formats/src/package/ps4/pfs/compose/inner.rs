@@ -1,13 +1,14 @@
 //! A plain image with files: every file begins at a block, and its blocks follow each other.
 
-use super::{BLOCK, Heading, List, Table, filled, header};
+use super::lazy::{Files, Inodes, Outline};
+use super::{BLOCK, Heading, List, filled, header};
 use crate::package::ps4::pfs::ID;
-use crate::package::ps4::pfs::inode::{self, FILE, FOLDER, INTERNAL, Inode, READ_ONLY, READABLE, Shape};
+use crate::package::ps4::pfs::inode::{self, FILE, FOLDER, INTERNAL, Inode, READ_ONLY, Shape};
 use crate::package::ps4::pfs::paths::{self, Target, folded};
 use crate::package::ps4::pfs::walk::{self, ITSELF, MOST_NAME, PARENT, PATHS, ROOT, SHARED};
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::tree::{File, Kind, Node};
-use decanter_core::view::{Concat, Fill};
+use decanter_core::view::Concat;
 use decanter_core::{Error, Result};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -17,12 +18,19 @@ const SHAPE: Shape = Shape { is_signed: false, is_wide: false };
 /// Inodes that stand before those of files: the top, the table of paths.
 const BEFORE: u32 = 2;
 
-/// Folders and files in the order of the image, each with the names in it.
+/// Folders and files in the order of the image, each with its inode.
 struct Order<'a> {
-    /// By their paths without case: the path, and the inode.
+    /// By their paths without case.
     folders: BTreeMap<String, (&'a str, u32)>,
-    files: BTreeMap<String, (&'a str, &'a File, u32)>,
-    first: u32,
+    /// In the order of their paths without case.
+    files: Vec<(&'a str, &'a File)>,
+    /// The root's inode: folders follow it, then files.
+    root: u32,
+}
+
+/// The letters of a path without case, one by one: there may be very many paths.
+fn letters(path: &str) -> impl Iterator<Item = u8> {
+    path.bytes().map(|b| b.to_ascii_uppercase())
 }
 
 fn unsupported(what: String) -> Error {
@@ -31,69 +39,87 @@ fn unsupported(what: String) -> Error {
 
 impl<'a> Order<'a> {
     fn of(nodes: &[&'a Node]) -> Result<Self> {
-        let mut own = Self { folders: BTreeMap::new(), files: BTreeMap::new(), first: BEFORE };
+        let mut own = Self { folders: BTreeMap::new(), files: Vec::new(), root: BEFORE };
         for Node { path, kind, .. } in nodes.iter().copied() {
-            if let Some(name) =
-                path.split('/').find(|n| n.is_empty() || n.len() > MOST_NAME as usize || *n == "." || *n == "..")
-            {
+            let is_no_name = |n: &&str| n.is_empty() || n.len() > MOST_NAME as usize || *n == "." || *n == "..";
+            if let Some(name) = path.split('/').find(is_no_name) {
                 return Err(unsupported(format!("the name \"{name}\" in {path}")));
             }
-            let clash = match kind {
-                Kind::Folder => own.folders.insert(folded(path), (path, 0)).map(|(other, _)| other),
-                Kind::File(file) => own.files.insert(folded(path), (path, file, 0)).map(|(other, ..)| other),
+            match kind {
+                Kind::Folder => {
+                    let other = own.folders.insert(folded(path), (path, 0));
+                    if let Some((other, _)) = other.filter(|(other, _)| other != path) {
+                        return Err(alike(other, path));
+                    }
+                }
+                Kind::File(file) => own.files.push((path, file)),
                 Kind::Link(_) => return Err(unsupported(format!("the link {path}"))),
-            };
-            if let Some(other) = clash.filter(|other| other != path) {
-                return Err(unsupported(format!("{other} beside {path}: for the console they are one, and that")));
             }
         }
-        for path in own.files.keys().chain(own.folders.keys()) {
+        own.files.sort_unstable_by(|(a, _), (b, _)| letters(a).cmp(letters(b)));
+        if let Some(pair) = own.files.windows(2).find(|w| letters(w[0].0).eq(letters(w[1].0))) {
+            return Err(alike(pair[0].0, pair[1].0));
+        }
+        own.check()?;
+        let both = own.folders.values().map(|(path, _)| *path).chain(own.files.iter().map(|(path, _)| *path));
+        if has_shared_hashes(both) {
+            own.root += 1;
+        }
+        let first = own.root + 1;
+        own.folders.values_mut().zip(first..).for_each(|((_, inode), number)| *inode = number);
+        Ok(own)
+    }
+
+    /// Fails for files in folders that are not there, and for files that are folders.
+    fn check(&self) -> Result<()> {
+        let folders = self.folders.values().map(|(path, _)| *path);
+        for path in self.files.iter().map(|(path, _)| *path).chain(folders) {
             let above = path.rsplit_once('/').map(|(above, _)| above);
-            if above.is_some_and(|above| !own.folders.contains_key(above)) {
+            if above.is_some_and(|above| !self.folders.contains_key(&folded(above))) {
                 return Err(unsupported(format!("{path} in a folder that is not there")));
             }
         }
-        if let Some(path) = own.files.keys().find(|path| own.folders.contains_key(*path)) {
-            return Err(unsupported(format!("{path} as a file and a folder")));
+        match self.files.iter().find(|(path, _)| self.folders.contains_key(&folded(path))) {
+            Some((path, _)) => Err(unsupported(format!("{path} as a file and a folder"))),
+            None => Ok(()),
         }
-        let both = own.folders.values().map(|(path, _)| *path).chain(own.files.values().map(|(path, ..)| *path));
-        if has_shared_hashes(both) {
-            own.first += 1;
-        }
-        let numbers = own.first + 1..;
-        let folders = own.folders.values_mut().map(|(_, number)| number);
-        folders.chain(own.files.values_mut().map(|(.., number)| number)).zip(numbers).for_each(|(own, n)| *own = n);
-        Ok(own)
+    }
+
+    /// The files with their inodes.
+    fn numbered(&self) -> impl Iterator<Item = (&'a str, u32)> {
+        let first = self.root + 1 + self.folders.len() as u32;
+        self.files.iter().map(|(path, _)| *path).zip(first..)
     }
 
     /// The table of paths, and the resolver of collisions.
     fn paths(&self) -> (Vec<u8>, Vec<u8>) {
         let folders = self.folders.values().map(|(path, inode)| (*path, Target { inode: *inode, is_folder: true }));
-        let files = self.files.values().map(|(path, _, inode)| (*path, Target { inode: *inode, is_folder: false }));
+        let files = self.numbered().map(|(path, inode)| (path, Target { inode, is_folder: false }));
         paths::compose(folders.chain(files))
     }
 
     /// The lists of names, by the folder's path without case; the root's is empty.
-    fn lists(&self) -> HashMap<&str, List> {
-        let mut lists: HashMap<&str, List> = HashMap::new();
-        let above = |path: &'_ str| path.rfind('/').map_or(0, |at| at);
-        let root = self.first;
-        let number = |folder: &str| self.folders.get(folder).map_or(root, |(_, inode)| *inode);
+    fn lists(&self) -> HashMap<String, List> {
+        let mut lists: HashMap<String, List> = HashMap::new();
+        let above = |path: &str| folded(path.rsplit_once('/').map_or("", |(above, _)| above));
+        let number = |folder: &str| self.folders.get(folder).map_or(self.root, |(_, inode)| *inode);
         for folder in std::iter::once("").chain(self.folders.keys().map(String::as_str)) {
-            let list = lists.entry(folder).or_default();
+            let list = lists.entry(folder.to_owned()).or_default();
             list.add(number(folder), ITSELF, ".");
-            list.add(number(&folder[..above(folder)]), PARENT, "..");
+            list.add(number(&above(folder)), PARENT, "..");
         }
-        for (folded, (path, inode)) in &self.folders {
-            let list = lists.entry(&folded[..above(folded)]).or_default();
-            list.add(*inode, walk::FOLDER, name(path));
-        }
-        for (folded, (path, _, inode)) in &self.files {
-            let list = lists.entry(&folded[..above(folded)]).or_default();
-            list.add(*inode, walk::FILE, name(path));
+        let folders = self.folders.values().map(|(path, inode)| (*path, *inode, walk::FOLDER));
+        let files = self.numbered().map(|(path, inode)| (path, inode, walk::FILE));
+        for (path, inode, kind) in folders.chain(files) {
+            lists.entry(above(path)).or_default().add(inode, kind, name(path));
         }
         lists
     }
+}
+
+/// Two paths that the console does not tell apart.
+fn alike(one: &str, other: &str) -> Error {
+    unsupported(format!("{one} beside {other}: for the console they are one, and that"))
 }
 
 fn name(path: &str) -> &str {
@@ -108,18 +134,14 @@ fn has_shared_hashes<'a>(paths: impl Iterator<Item = &'a str>) -> bool {
 
 /// What is in an image, in the order of its blocks.
 struct Layout {
-    /// The inodes as they are stored: there may be as many of them as files.
-    inodes: Table,
+    inodes: Vec<Outline>,
     next: u64,
 }
 
 impl Layout {
     fn add(&mut self, mode: u16, flags: u32, links: u16, len: u64) {
-        let blocks = len.div_ceil(BLOCK);
-        let pointers = if blocks == 0 { Default::default() } else { inode::run(self.next, blocks) };
-        let mode = mode | READABLE;
-        self.inodes.add(&Inode { mode, links, flags, len, len_again: len, blocks, times: 0, pointers }, SHAPE);
-        self.next += blocks;
+        self.inodes.push(Outline { mode, links, flags, len, first: self.next });
+        self.next += len.div_ceil(BLOCK);
     }
 }
 
@@ -129,9 +151,9 @@ impl Layout {
 /// [`Error::Unsupported`] for names that have no place in it; for files that cannot be read.
 pub fn plain(nodes: &[&Node]) -> Result<SourceRef> {
     let order = Order::of(nodes)?;
-    let count = order.first as usize + 1 + order.folders.len() + order.files.len();
+    let count = order.root as usize + 1 + order.folders.len() + order.files.len();
     let inode_blocks = (count as u64).div_ceil(BLOCK / SHAPE.len() as u64);
-    let mut layout = Layout { inodes: Table::with_room(count as u64, SHAPE), next: 1 + inode_blocks };
+    let mut layout = Layout { inodes: Vec::with_capacity(count), next: 1 + inode_blocks };
     let mut front: Vec<Vec<u8>> = Vec::new();
     let (table_of_paths, shared) = order.paths();
     let mut top = List::default();
@@ -139,7 +161,7 @@ pub fn plain(nodes: &[&Node]) -> Result<SourceRef> {
     if !shared.is_empty() {
         top.add(2, walk::FILE, SHARED);
     }
-    top.add(order.first, walk::FOLDER, ROOT);
+    top.add(order.root, walk::FOLDER, ROOT);
     let top = filled(top.0);
     layout.add(FOLDER, INTERNAL | READ_ONLY, 1, top.len() as u64);
     layout.add(FILE, INTERNAL | READ_ONLY, 1, table_of_paths.len() as u64);
@@ -154,37 +176,24 @@ pub fn plain(nodes: &[&Node]) -> Result<SourceRef> {
         layout.add(FOLDER, READ_ONLY, if folder.is_empty() { 3 } else { 2 }, list.len() as u64);
         front.push(list);
     }
-    let mut parts: Vec<SourceRef> = Vec::with_capacity(2 * order.files.len() + 1);
-    for (path, file, _) in order.files.values() {
+    let mut files = Files::default();
+    for (path, file) in &order.files {
         let source = file.source()?;
         if source.len() != file.len {
             return Err(Error::Unreadable { why: format!("{path} has another length than its folder says") });
         }
         layout.add(FILE, READ_ONLY, 1, file.len);
-        if file.len > 0 {
-            parts.push(source.clone());
-        }
-        let rest = file.len.next_multiple_of(BLOCK) - file.len;
-        if rest > 0 {
-            parts.push(Arc::new(Fill { byte: 0, len: rest }));
-        }
+        files.add(source.clone());
     }
     let mut pointers = inode::run(1, 1);
     (0..inode_blocks.min(inode::DIRECT as u64)).for_each(|n| pointers[n as usize].block = 1 + n);
-    let own = Inode {
-        mode: 0,
-        links: 0,
-        flags: 0,
-        len: inode_blocks * BLOCK,
-        len_again: inode_blocks * BLOCK,
-        blocks: inode_blocks,
-        times: 0,
-        pointers,
-    };
+    let len = inode_blocks * BLOCK;
+    let own = Inode { mode: 0, links: 0, flags: 0, len, len_again: len, blocks: inode_blocks, times: 0, pointers };
     let heading = Heading { mode: 0, inodes: count as u64, blocks: layout.next, table: &own, seed: None };
-    let front = [header(&heading), layout.inodes.finish()].into_iter().chain(front);
-    let front = front.map(|bytes| Arc::new(Bytes(bytes)) as SourceRef);
-    parts.splice(0..0, front);
+    let mut parts: Vec<SourceRef> = vec![Arc::new(Bytes(header(&heading)))];
+    parts.push(Arc::new(Inodes { all: layout.inodes, shape: SHAPE }));
+    parts.extend(front.into_iter().map(|bytes| Arc::new(Bytes(bytes)) as SourceRef));
+    parts.push(Arc::new(files));
     Ok(Arc::new(Concat::new(parts)?))
 }
 

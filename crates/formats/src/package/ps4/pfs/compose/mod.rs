@@ -1,13 +1,14 @@
 //! New images: a plain one with files, and a signed and encrypted one around it.
 
 mod inner;
+mod lazy;
 mod outer;
 
 pub use inner::plain;
 pub use outer::{INSIDE, Image};
 
 use super::header::{ALWAYS, MAGIC, SEED_AT, TABLE_AT, TABLE_SHAPE, VERSION};
-use super::inode::{Inode, Shape};
+use super::inode::Inode;
 use super::mac::Mac;
 use super::raw;
 use crate::package::ps4::pfsc;
@@ -170,29 +171,6 @@ fn close(first_block: &mut [u8], mac: &Mac) {
 fn filled(mut bytes: Vec<u8>) -> Vec<u8> {
     bytes.resize(bytes.len().next_multiple_of(BLOCK as usize), 0);
     bytes
-}
-
-/// Inodes one after the other, none over the end of a block.
-struct Table(Vec<u8>);
-
-impl Table {
-    /// One for so many inodes.
-    fn with_room(count: u64, shape: Shape) -> Self {
-        Self(Vec::with_capacity((count.div_ceil(BLOCK / shape.len() as u64) * BLOCK) as usize))
-    }
-
-    fn add(&mut self, inode: &Inode, shape: Shape) {
-        let left = BLOCK as usize - self.0.len() % BLOCK as usize;
-        if left < shape.len() {
-            self.0.resize(self.0.len() + left, 0);
-        }
-        self.0.extend(inode.compose(shape));
-    }
-
-    /// Up to the end of their last block.
-    fn finish(self) -> Vec<u8> {
-        filled(self.0)
-    }
 }
 
 /// The entries of a folder's list, none over the end of a block.

@@ -1,6 +1,6 @@
 //! A signed and encrypted image around another one.
 
-use super::{BLOCK, Heading, List, Table, close, filled, header};
+use super::{BLOCK, Heading, List, close, filled, header};
 use crate::package::ps4::pfs::ID;
 use crate::package::ps4::pfs::header::{ENCRYPTED, SIGNED};
 use crate::package::ps4::pfs::inode::{
@@ -91,9 +91,7 @@ pub(super) fn lay(
             pointers,
         },
     ];
-    let mut table = Table::with_room(inodes.len() as u64, SHAPE);
-    inodes.iter().for_each(|inode| table.add(inode, SHAPE));
-    let inodes = table.finish();
+    let inodes = filled(inodes.iter().flat_map(|inode| inode.compose(SHAPE)).collect());
     let mut own = single(0, 0, 0, INODES_AT, &inodes, BLOCK);
     own.mode = 0;
     let blocks = data_at + count as u64;
