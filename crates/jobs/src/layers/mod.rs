@@ -125,12 +125,13 @@ impl Layer {
             layer.content_id = header.content_id();
             layer.title_id = item.opened.identity.id.clone().unwrap_or(layer.title_id);
             layer.is_delta = header.is_delta();
-            layer.part = match item.opened.identity.belongs.as_ref().map(|b| b.part) {
+            let part = item.opened.identity.belongs.as_ref().map(|b| b.part);
+            layer.part = match part {
                 Some(TitlePart::Program) => LayerPart::Base,
                 Some(TitlePart::Update) => LayerPart::Update,
                 _ => LayerPart::Other,
             };
-            if let (LayerPart::Other, true, Some(own)) = (layer.part, header.is_game(), &found) {
+            if let (Some(TitlePart::Other), true, Some(own)) = (part, header.is_game(), &found) {
                 let said = own.text("CATEGORY").unwrap_or_default();
                 let what = if said.is_empty() { "no CATEGORY".to_owned() } else { format!("the CATEGORY {said}") };
                 layer.remarks.push(format!(
