@@ -41,13 +41,18 @@ fn what_it_says_of_itself_is_told() {
 #[test]
 fn encrypted_entries_are_under_the_keys_of_the_passcode() {
     let mut wish = Wish::default();
-    for (id, name, under) in [(0x402, "nptitle.dat", 3), (0x403, "npbind.dat", 5)] {
-        wish.entries.push((id, name, builder::noise(id, 160), Some(under)));
+    // One of them is filled up to whole blocks.
+    for (id, name, len, under) in [(0x402, "nptitle.dat", 160, 3), (0x403, "npbind.dat", 131, 5)] {
+        wish.entries.push((id, name, builder::noise(id, len), Some(under)));
     }
     let built = builder::package(&wish);
     let opened = open(built.bytes.clone()).unwrap();
     check_files(&opened, &wish);
     assert_eq!(faults(&opened).0, Vec::<String>::new());
+    let mut damaged = built.bytes.clone();
+    damaged[built.entries[&0x402].0 + 9] ^= 1;
+    let told = read(&open(damaged).unwrap(), "sce_sys/nptitle.dat").unwrap_err().to_string();
+    assert!(told.contains("sce_sys/nptitle.dat at"), "{told}");
     // With the image key alone they stay closed.
     let opened = open_with(built.bytes, &ring(CONTENT_ID, &builder::key(CONTENT_ID, &ZEROS, 1))).unwrap();
     assert!(read(&opened, "Eboot.bin").is_ok());

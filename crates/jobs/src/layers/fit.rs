@@ -118,6 +118,9 @@ fn set(title_id: &str, mut layers: Vec<Layer>, options: &str) -> LayerSet {
                 .max_by_key(|l| l.rank());
             for own in layers.iter().filter(|l| *l != base) {
                 match (own.part, fits(base, own)) {
+                    (LayerPart::Other, Some(why)) if !own.remarks.is_empty() => {
+                        faults.push(format!("\"{}\" does not fit: {why}", own.source));
+                    }
                     (LayerPart::Other, _) => {
                         remarks.push(format!("\"{}\" is an add-on: it is installed beside the game", own.source))
                     }
@@ -213,6 +216,11 @@ mod tests {
         let told =
             fault_of_order(&[base, layer("a", LayerPart::Update, "01.08"), layer("b", LayerPart::Update, "01.02")]);
         assert!(told.unwrap().contains("would go over"));
+        let mut odd = layer("odd", LayerPart::Other, "01.08");
+        let all = sets(vec![base.clone(), odd.clone()], "");
+        assert!(all[0].faults.is_empty() && all[0].remarks[0].contains("is an add-on"));
+        odd.remarks.push("it has no CATEGORY".into());
+        assert!(sets(vec![base.clone(), odd], "")[0].faults[0].contains("it has no CATEGORY"));
         let all = sets(vec![layer("update", LayerPart::Update, "01.08")], "");
         assert_eq!((all[0].faults.clone(), all[0].next.clone()), (vec!["the base is missing".to_owned()], None));
     }

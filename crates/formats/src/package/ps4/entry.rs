@@ -1,5 +1,6 @@
 //! What the entries of a container are, by their ids: parts of the container itself, and files of `sce_sys/`.
 
+use crate::package::sha256;
 use decanter_core::tree::below;
 
 /// Digests of all entries.
@@ -114,6 +115,13 @@ pub fn path_of(id: u32) -> String {
 /// Whether an entry is a part of the container, and no file.
 pub(super) fn is_part(id: u32) -> bool {
     matches!(id, DIGESTS | KEYS | IMAGE_KEY | GENERAL | TABLE | NAMES)
+}
+
+/// Whether `stored` bytes, of which an entry says that it has `len`, have this digest: with what they were filled up with, or
+/// without.
+pub(super) fn has_digest(stored: &[u8], len: u64, digest: &[u8]) -> bool {
+    let own = &stored[..stored.len().min(len as usize)];
+    sha256(own) == digest || own.len() < stored.len() && sha256(stored) == digest
 }
 
 /// What an id is called where it is told of.

@@ -56,6 +56,11 @@ impl Entry {
         self.raw.flags.get() & entry::ENCRYPTED != 0
     }
 
+    /// Bytes that it takes: what is encrypted is filled up.
+    pub(super) fn stored_len(&self) -> u64 {
+        if self.is_encrypted() { self.len().next_multiple_of(16) } else { self.len() }
+    }
+
     /// The number of the key that it is under.
     pub fn key(&self) -> u32 {
         self.raw.key.get() >> 12 & 0xf

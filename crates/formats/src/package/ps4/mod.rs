@@ -18,6 +18,7 @@ use decanter_core::digest::Algorithm;
 use decanter_core::error::{Blame, KeyTrouble};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::keyring::Key;
 use decanter_core::opened::{Opened, Region};
 use decanter_core::protection::{KeyState, Protection, State};
 use decanter_core::role::Role;
@@ -61,44 +62,57 @@ struct Entries<'a> {
 }
 
 impl Entries<'_> {
-    /// The bytes of an entry as they are stored, none of which is handed on unless all of them have their digest.
-    fn stored(&self, index: usize, own: &Entry, len: u64) -> Result<SourceRef> {
+    /// The digest of an entry, unless nobody asks for it.
+    fn digest(&self, index: usize) -> Option<&[u8]> {
+        self.digests.as_ref().filter(|_| !self.is_unchecked)?.get(index * 32..index * 32 + 32)
+    }
+
+    /// The bytes of an entry that is not encrypted, none of which is handed on unless all of them have their digest.
+    fn plain(&self, index: usize, own: &Entry) -> Result<SourceRef> {
+        let len = own.len();
         let slice: SourceRef = Arc::new(Slice::new(self.source.clone(), own.at(), len)?);
-        let digest = self.digests.as_ref().map(|all| all[index * 32..][..32].to_vec());
-        // The digest is that of the length in the table, and what is encrypted may have more bytes behind that.
-        let Some(digest) = digest.filter(|_| !self.is_unchecked && len == own.len() && len > 0) else {
-            return Ok(slice);
-        };
+        let Some(digest) = self.digest(index).filter(|_| len > 0).map(<[u8]>::to_vec) else { return Ok(slice) };
         let (at, what) = (own.at(), entry::told(own.id));
         let name = Arc::new(move |_| format!("{what} at {at:#x}"));
         Ok(Arc::new(Hashed::new(slice, len, len, Algorithm::Sha256, Arc::new(Bytes(digest)), name)?))
     }
 
+    /// The bytes of an encrypted entry of `stored_len` bytes.
+    fn decrypted(&self, index: usize, own: &Entry, stored_len: u64, key: &Key) -> Result<SourceRef> {
+        let mut bytes = read_vec(self.source.as_ref(), own.at(), stored_len, "an entry", MOST_ENTRY)?;
+        if let Some(digest) = self.digest(index).filter(|digest| !entry::has_digest(&bytes, own.len(), digest)) {
+            return Err(Error::Checksum {
+                what: format!("{} at {:#x}", entry::told(own.id), own.at()),
+                expected: format!("SHA-256 {}", decanter_core::digest::hex(digest)),
+                found: "another one".into(),
+            });
+        }
+        keys::decrypt(&own.raw, key, &mut bytes)?;
+        bytes.truncate(own.len() as usize);
+        Ok(Arc::new(Bytes(bytes)))
+    }
+
     /// An entry as a file.
     fn file(&self, index: usize, own: &Entry) -> Result<File> {
         let (at, len) = (own.at(), own.len());
-        let whole = if own.is_encrypted() { len.next_multiple_of(16) } else { len };
-        if at.saturating_add(whole) > self.source.len() {
+        let spans = vec![at..at + len];
+        let stored_len = own.stored_len();
+        if at.saturating_add(stored_len) > self.source.len() {
             let missing = at.saturating_add(len).saturating_sub(self.source.len().max(at));
-            return Ok(File { len, spans: vec![at..at + len], content: Content::Cut { missing: missing.max(1) } });
+            return Ok(File { len, spans, content: Content::Cut { missing: missing.max(1) } });
         }
-        if !own.is_encrypted() {
-            let content = Content::Whole(self.stored(index, own, len)?);
-            return Ok(File { len, spans: vec![at..at + len], content });
-        }
-        let Some(key) = self.access.of(own) else {
-            let slice: SourceRef = Arc::new(Slice::new(self.source.clone(), at, len)?);
-            let trouble = self.trouble();
-            let locked = Locked::new(slice, Arc::new([0..len]), trouble);
-            return Ok(File { len, spans: vec![at..at + len], content: Content::Locked(Arc::new(locked)) });
+        let content = match (own.is_encrypted(), self.access.of(own)) {
+            (false, _) => Content::Whole(self.plain(index, own)?),
+            (true, None) => {
+                let slice: SourceRef = Arc::new(Slice::new(self.source.clone(), at, len)?);
+                Content::Locked(Arc::new(Locked::new(slice, Arc::new([0..len]), self.trouble())))
+            }
+            (true, Some(_)) if stored_len > MOST_ENTRY => {
+                return Ok(File::broken(len, format!("an encrypted entry of {len} bytes is not read here")));
+            }
+            (true, Some(key)) => return Ok(File::of(self.decrypted(index, own, stored_len, key)?)),
         };
-        if whole > MOST_ENTRY {
-            return Ok(File::broken(len, format!("an encrypted entry of {len} bytes is not read here")));
-        }
-        let mut bytes = read_vec(self.stored(index, own, whole)?.as_ref(), 0, whole, "an entry", MOST_ENTRY)?;
-        keys::decrypt(&own.raw, key, &mut bytes)?;
-        bytes.truncate(len as usize);
-        Ok(File::of(Arc::new(Bytes(bytes))))
+        Ok(File { len, spans, content })
     }
 
     fn trouble(&self) -> KeyTrouble {

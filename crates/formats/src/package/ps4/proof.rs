@@ -1,7 +1,7 @@
 //! The digests that a container carries of itself, and whether its parts fit each other.
 
 use super::entry;
-use super::header::{self, Header};
+use super::header::{self, Entry, Header};
 use super::keys::Access;
 use super::tell::PARAMETERS;
 use crate::package::ps3::content_id::title_id;
@@ -141,17 +141,24 @@ fn ids(parameters: &Opened, header: &Header) -> Settled {
 
 /// Parts of a container that have digests.
 struct Parts {
-    /// Of each entry: what it is, where, how long.
-    entries: Vec<(u32, u64, u64)>,
+    entries: Vec<Entry>,
     digests: super::raw::Digests,
     body: (u64, u64),
     system_entries: u64,
 }
 
+/// Bytes of a source, where all of them are there.
+fn stretch(source: &SourceRef, at: u64, len: u64) -> Result<Option<Vec<u8>>> {
+    match at.saturating_add(len) <= source.len() {
+        true => read_vec(source.as_ref(), at, len, "an entry", MOST_BODY).map(Some),
+        false => Ok(None),
+    }
+}
+
 impl Parts {
     fn of(header: &Header) -> Self {
         Self {
-            entries: header.entries.iter().map(|e| (e.id, e.at(), e.len())).collect(),
+            entries: header.entries.clone(),
             digests: header.digests,
             body: (header.head.body_at.get(), header.head.body_len.get()),
             system_entries: header.head.system_entries.get().into(),
@@ -159,12 +166,8 @@ impl Parts {
     }
 
     fn read(&self, source: &SourceRef, id: u32, most: u64) -> Result<Option<Vec<u8>>> {
-        let Some((_, at, len)) = self.entries.iter().find(|(own, ..)| *own == id) else { return Ok(None) };
-        let len = (*len).min(most);
-        match at.saturating_add(len) <= source.len() {
-            true => read_vec(source.as_ref(), *at, len, "an entry", MOST_BODY).map(Some),
-            false => Ok(None),
-        }
+        let Some(own) = self.entries.iter().find(|own| own.id == id) else { return Ok(None) };
+        stretch(source, own.at(), own.len().min(most))
     }
 
     /// The parts of the container one after the other, as its digests of them have them.
@@ -185,16 +188,14 @@ impl Parts {
         let all = u64::MAX;
         let table = self.read(source, entry::DIGESTS, self.entries.len() as u64 * 32)?;
         let mut faults = Vec::new();
-        for (index, (id, at, len)) in self.entries.iter().enumerate() {
+        for (index, own) in self.entries.iter().enumerate().filter(|(_, own)| own.id != entry::DIGESTS) {
             watch::check(watch)?;
-            let what = entry::told(*id);
-            let wanted = table.as_ref().and_then(|t| t.get(index * 32..index * 32 + 32));
-            let Some(wanted) = wanted.filter(|_| *id != entry::DIGESTS) else { continue };
-            match self.read(source, *id, all) {
-                Ok(Some(bytes)) if sha256(&bytes) == *wanted => {}
-                Ok(Some(_)) => faults.push(format!("{what} at {at:#x} has another SHA-256")),
-                Ok(None) => faults.push(format!("{what} at {at:#x}, {} bytes, is not all there", grouped(*len))),
-                Err(e) => return Err(e),
+            let Some(wanted) = table.as_ref().and_then(|t| t.get(index * 32..index * 32 + 32)) else { continue };
+            let what = format!("{} at {:#x}", entry::told(own.id), own.at());
+            match stretch(source, own.at(), own.stored_len())? {
+                Some(bytes) if entry::has_digest(&bytes, own.len(), wanted) => {}
+                Some(_) => faults.push(format!("{what} has another SHA-256")),
+                None => faults.push(format!("{what}, {} bytes, is not all there", grouped(own.len()))),
             }
         }
         match &table {

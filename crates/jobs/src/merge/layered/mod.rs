@@ -158,6 +158,14 @@ pub fn merge(
         source.item.sound(false, setting).map_err(|e| damaged(&source.item.shown, e))?;
     }
     let Merging { own, changed, mut notices } = parameters::merged(&all, &options.set).map_err(fail)?;
+    let wanted = &all[0].layer.content_id;
+    if own.text("CONTENT_ID") != Some(wanted) {
+        let said = own.text("CONTENT_ID").unwrap_or_default();
+        return Err(Failure::usage(what, format!("its CONTENT_ID would be {said}, and that of the base is {wanted}"))
+            .hint(
+                "the result has the base's: leave it as it is, or extract the result and convert it with --content-id",
+            ));
+    }
     let Over { mut tree, taken, dropped } = lay_over(&mut all).map_err(fail)?;
     let base = &all[0];
     with_parameters(&mut tree, &own);
