@@ -155,6 +155,57 @@ fn a_package_with_changes_alone_is_named() {
     assert!(opened.get("changes alone").unwrap().contains("no whole files"));
 }
 
+/// Folders that lead back to folders above them end, and are told.
+#[test]
+fn folders_that_lead_back_are_told() {
+    let mut image = builder::inner(&Wish::default().files);
+    let at = image.windows(5).position(|w| w == b"deep\0").unwrap() - 16;
+    image[at..at + 4].copy_from_slice(&2u32.to_le_bytes());
+    let opened = open(image.clone()).unwrap();
+    let told = faults(&opened).0.join(" ");
+    assert!(told.contains("data/deep: it leads back to a folder that was met before"), "{told}");
+    assert!(read(&opened, "Eboot.bin").is_ok());
+    // An entry that is longer than its block, and one whose inode there is not.
+    image[at + 12..at + 16].copy_from_slice(&0x2_0000u32.to_le_bytes());
+    assert!(faults(&open(image.clone()).unwrap()).0.join(" ").contains("what stands behind it is lost"));
+    image[at..at + 16].copy_from_slice(b"\xff\xff\0\0\x02\0\0\0\x04\0\0\0\x18\0\0\0");
+    let told = read(&open(image).unwrap(), "data/deep").unwrap_err().to_string();
+    assert!(told.contains("it is inode 65535, and there are 11"), "{told}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+    /// Fields of plain images, packed ones and containers with any numbers in them: nothing panics, nothing hangs.
+    #[test]
+    fn any_numbers_in_structures_are_met(
+        which in 0usize..3,
+        fields in proptest::collection::vec((any::<prop::sample::Index>(), prop_oneof![Just(0u32), Just(u32::MAX), Just(0x8000_0000), 0u32..40]), 1..6),
+    ) {
+        static MADE: std::sync::OnceLock<[Vec<u8>; 3]> = std::sync::OnceLock::new();
+        let made = MADE.get_or_init(|| {
+            let wish = Wish { files: Wish::default().files.split_off(1), ..Wish::default() };
+            let plain = builder::inner(&wish.files);
+            [plain.clone(), builder::pfsc(&plain, true), builder::package(&wish).bytes]
+        });
+        let mut bytes = made[which].clone();
+        // Where there are structures, and not one zero behind the other.
+        let places: Vec<usize> = (0..bytes.len() / 4).map(|n| n * 4).filter(|at| bytes[*at..at + 4] != [0; 4]).collect();
+        for (place, value) in fields {
+            let at = places[place.index(places.len().min(4000))];
+            let value = if which == 2 { value.to_be_bytes() } else { value.to_le_bytes() };
+            bytes[at..at + 4].copy_from_slice(&value);
+        }
+        if let Ok(opened) = open(bytes) {
+            let _ = faults(&opened);
+            for (_, file) in opened.holds.tree.iter().flat_map(|t| t.files()).filter(|(_, f)| f.len < 1 << 20) {
+                if let Ok(source) = file.source() {
+                    let _ = source.read_at(0, &mut vec![0; source.len() as usize]);
+                }
+            }
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(40))]
     /// Whatever is cut off or changed, nothing panics, and files have their bytes or an error.
