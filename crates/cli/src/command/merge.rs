@@ -15,22 +15,22 @@ use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
-/// Put base, update and add-ons of a title into one file, each still separate inside
+/// Put base, update and add-ons of a title into one file
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:  decanter merge \"saltmarsh/shelf/Kelp Courier\" --to xci -o card/\n           \
     decanter merge saltmarsh/shelf --each --to nsp -o card/\n           \
     decanter merge saltmarsh/pier9/base.pkg saltmarsh/pier9/update.pkg saltmarsh/pier9/backport -o nine.pkg\n\n\
-    The newest update is taken, all add-ons are kept; what is left out is named. Contents are carried\n\
-    byte for byte, so their signatures stay valid, and each is held against the SHA-256 that its title's\n\
-    list has of it in the same read. The same set gives the same bytes, whatever the order on the\n\
-    command line. \"decanter unmerge\" takes the result apart again.\n\n\
+    Switch titles stay separate inside: the newest update is taken, all add-ons are kept, what is left\n\
+    out is named. Contents are carried byte for byte, so their signatures stay valid, and each is held\n\
+    against the SHA-256 that its title's list has of it in the same read. The same set gives the same\n\
+    bytes, whatever the order on the command line. \"decanter unmerge\" takes the result apart again.\n\n\
     PS4 packages: the base first, then updates, then folders or packages with replacement files.\n\
     A file of a later source takes the place of one at the same path, whatever its case; nothing is\n\
     unpacked on the way.")]
 pub struct Merge {
     #[command(flatten)]
     sources: SourcesArg,
-    /// What the result is: a package or a gamecard image; packages of the PS4 are merged into one of the same kind
+    /// What the result is: a package (nsp) or a gamecard image (xci) of a Switch title; may be left out for PS4 packages
     #[arg(long, value_name = "FORMAT")]
     to: Option<To>,
     /// The file to write, or with / at its end the folder [default: named after what it holds, in the current folder]

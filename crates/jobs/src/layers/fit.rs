@@ -213,8 +213,11 @@ mod tests {
         assert!(told.contains("made for version 01.05, and there is 01.00"), "{told}");
         let between = layer("between", LayerPart::Update, "01.05");
         assert_eq!(fault_of_order(&[base.clone(), between, for_other]), None);
-        let told =
-            fault_of_order(&[base, layer("a", LayerPart::Update, "01.08"), layer("b", LayerPart::Update, "01.02")]);
+        let told = fault_of_order(&[
+            base.clone(),
+            layer("a", LayerPart::Update, "01.08"),
+            layer("b", LayerPart::Update, "01.02"),
+        ]);
         assert!(told.unwrap().contains("would go over"));
         let mut odd = layer("odd", LayerPart::Other, "01.08");
         let all = sets(vec![base.clone(), odd.clone()], "");
