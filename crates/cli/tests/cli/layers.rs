@@ -1,7 +1,7 @@
 //! Packages of the fourth generation: base, update and replacement files become one; made of folders, taken apart again; and what
 //! is refused.
 
-use crate::support::{demo, folder, run, text, tree};
+use crate::support::{command, demo, folder, run, text, told, tree};
 use decanter_formats::record::sfo::{Parameters, Value};
 use std::fs;
 use std::path::Path;
@@ -132,10 +132,15 @@ fn a_folder_becomes_a_package_and_comes_back() {
         run(folder.path(), &words).expect(0);
         assert!(tree(&folder.path().join("again")) == tree(&folder.path().join("files")));
     }
+    // Made in its own folder it is called like that.
+    let own = told(
+        command(&folder.path().join("files")).args(["convert", ".", "--to", "ps4-pkg", "--dry-run"]).output().unwrap(),
+    );
+    own.expect(0).says("would write files.pkg");
     // Under its passcode it is closed to whoever has not got it, but for what a header says.
     run(folder.path(), &["identify", "again.pkg"]).expect(0).says("Pier Nine").says("--passcode TEXT");
-    let told = run(folder.path(), &["extract", "again.pkg", "-o", "no"]).expect(4);
-    told.says("the passcode, or the image key, of UP0000").says("--passcode TEXT");
+    let refused = run(folder.path(), &["extract", "again.pkg", "-o", "no"]).expect(4);
+    refused.says("the passcode, or the image key, of UP0000").says("--passcode TEXT");
     assert!(!folder.path().join("no").exists());
     let wrong = ["extract", "again.pkg", "-o", "no", "--passcode", "00000000000000000000000000000000"];
     run(folder.path(), &wrong).expect(4).says("has another digest of its key, is wrong (found in: --passcode)");
@@ -144,8 +149,8 @@ fn a_folder_becomes_a_package_and_comes_back() {
     assert_eq!(tree(&folder.path().join("some")).len(), 1);
     run(folder.path(), &["verify", "again.pkg", "--passcode", passcode]).expect(0).says("SOUND");
     run(folder.path(), &["list", "again.pkg", "--passcode", passcode]).expect(0).says("media/lanes/lane1.dat");
-    let told = run(folder.path(), &["verify", "again.pkg"]);
-    assert_ne!(told.code, 1, "its digests hold: {told:?}");
+    let closed = run(folder.path(), &["verify", "again.pkg"]);
+    assert_eq!(closed.code, 4, "its digests hold: {closed:?}");
 }
 
 #[test]

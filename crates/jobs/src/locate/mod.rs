@@ -301,7 +301,7 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         shown: shown.to_owned(),
         address: shown.to_owned(),
         host: host.to_owned(),
-        stem: stem_of(&host.file_name().map(native::text).unwrap_or_default()),
+        stem: stem_of(&name_of_folder(host)),
         around: Vec::new(),
         source: None,
         opened,
@@ -312,6 +312,12 @@ fn folder_item(shown: &str, host: &Path, tree: Tree, around: &Around, setting: &
         others: None,
         descriptions: Vec::new(),
     }
+}
+
+/// What a folder is called, also where it was typed as `.` or `..`.
+fn name_of_folder(host: &Path) -> String {
+    let real = || host.canonicalize().ok().and_then(|path| path.file_name().map(native::text));
+    host.file_name().map(native::text).or_else(real).unwrap_or_default()
 }
 
 /// Files that were gathered from several sources, as one folder.
