@@ -243,7 +243,7 @@ fn one(page: &mut Page, merged: &Merged, is_dry: bool, is_unchecked: bool) {
         let checked = match (is_unchecked, is_dry) {
             (true, _) => format!("{}NOTHING: contents were copied as they are{}", style::WARN, style::PLAIN),
             (_, true) => "nothing yet: this is a dry run".into(),
-            _ if !merged.taken.is_empty() => "every block and file of the sources by its signature or digest".into(),
+            _ if !merged.taken.is_empty() => "what comes out of packages, by their signatures and digests".into(),
             _ => format!("{} by the SHA-256 in their lists", count(merged.checked as u64, "content", "contents")),
         };
         page.row("checked", checked);

@@ -161,6 +161,14 @@ impl Parameters {
         })
     }
 
+    /// The number called `name`.
+    pub fn number(&self, name: &str) -> Option<u32> {
+        self.entries.iter().find(|(n, _)| n == name).and_then(|(_, v)| match v {
+            Value::Number(number) => Some(*number),
+            _ => None,
+        })
+    }
+
     /// The category, with what it stands for where that is known.
     pub fn category(&self) -> String {
         let code = self.text("CATEGORY").unwrap_or_default();

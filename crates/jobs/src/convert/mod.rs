@@ -36,6 +36,7 @@ pub use made::LeftOut;
 pub use many::{Work, convert_each, sort_out};
 pub(crate) use packed::content as packed_content;
 pub use prove::Proof;
+pub(crate) use prove::same_files;
 pub use repair::{RepairReport, RepairedSector};
 pub use target::Target;
 

@@ -15,6 +15,7 @@ use decanter_core::{Error, Result};
 use decanter_formats::optical::cd::{RawSectors, sector::RAW};
 use decanter_formats::package::x360::svod;
 use serde::Serialize;
+use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -163,11 +164,16 @@ fn differs(at: u64) -> Error {
 }
 
 /// How many files both trees have, all of which are the same.
-fn same_files(wanted: &Tree, found: &Tree, setting: &Setting<'_>) -> Result<usize> {
+///
+/// # Errors
+/// [`Error::Checksum`] for one that is not there, or has other bytes; what reading fails with.
+pub(crate) fn same_files(wanted: &Tree, found: &Tree, setting: &Setting<'_>) -> Result<usize> {
+    // There may be very many: each is found at once where it is spelled as it was.
+    let by_path: HashMap<&str, &File> = found.files().map(|(node, file)| (node.path.as_str(), file)).collect();
     let mut count = 0;
     for (node, file) in wanted.files() {
-        let other = found.find(&node.path).and_then(|n| n.file());
-        let same = match other {
+        let exact = by_path.get(node.path.as_str()).copied();
+        let same = match exact.or_else(|| found.find(&node.path)?.file()) {
             Some(other) => {
                 first_difference(file.source()?.as_ref(), other.source()?.as_ref(), setting.watch)?.is_none()
             }

@@ -15,7 +15,6 @@ use decanter_core::opened::TitlePart;
 use decanter_core::role::Role;
 use decanter_core::{Format, Result};
 use decanter_formats::package::ps4::{self, header::Header};
-use decanter_formats::record::sfo::{Parameters, Value};
 use serde::Serialize;
 
 /// What a layer is among the others.
@@ -71,14 +70,6 @@ pub struct Layer {
     pub remarks: Vec<String>,
 }
 
-/// A number in a parameter file; 0 where there is none.
-fn number(parameters: &Parameters, name: &str) -> u32 {
-    match parameters.entries.iter().find(|(own, _)| own == name) {
-        Some((_, Value::Number(number))) => *number,
-        _ => 0,
-    }
-}
-
 impl Layer {
     /// What an item is among layers; `None` for what is no package of the generation, and no folder or archive of files.
     ///
@@ -114,7 +105,7 @@ impl Layer {
             content_id: text("CONTENT_ID"),
             app_version: text("APP_VER"),
             made_for: text("TARGET_APP_VER"),
-            system: number(&own, "SYSTEM_VER"),
+            system: own.number("SYSTEM_VER").unwrap_or(0),
             is_delta: false,
             files: tree.files().count(),
             remarks,

@@ -12,7 +12,7 @@ mod rsa;
 mod tell;
 
 pub use compose::{Making, compose};
-pub use tell::{LANGUAGES, PARAMETERS, system};
+pub use tell::{PARAMETERS, system};
 
 use decanter_core::digest::Algorithm;
 use decanter_core::error::{Blame, KeyTrouble};

@@ -26,7 +26,7 @@ const MORE_LANGUAGES: [&str; 10] = [
     "Indonesian",
 ];
 /// The same, all of them.
-pub const LANGUAGES: [&str; 30] = {
+const LANGUAGES: [&str; 30] = {
     let mut all = [""; 30];
     let mut index = 0;
     while index < 30 {

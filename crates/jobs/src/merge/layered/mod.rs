@@ -6,6 +6,7 @@ mod parameters;
 
 use super::report::{MergeReport, Merged};
 use crate::convert::playstation::fourth::{passcode, placeholders, with_parameters};
+use crate::convert::same_files;
 use crate::layers::{Layer, LayerPart, fault_of_order, fits, take_root};
 use crate::{Answer, Failure, Item, Setting, locate, place, quoted};
 use decanter_core::error::Blame;
@@ -203,7 +204,7 @@ pub fn merge(
             ("content id".into(), content_id),
             ("parameters".into(), changed.clone()),
             ("app version".into(), version),
-            ("needs system".into(), crate::layers::system_version(parameters::system(&own))),
+            ("needs system".into(), crate::layers::system_version(own.number("SYSTEM_VER").unwrap_or(0))),
             ("passcode".into(), if making.passcode == ZEROS { "32 zeros" } else { "the one given" }.into()),
         ],
         taken,
@@ -251,21 +252,7 @@ fn prove(path: &Path, wanted: &Tree, keys: &Keyring, setting: &Setting<'_>) -> d
     let source: SourceRef = Arc::new(FileSource::own(path)?);
     let opened = setting.opener(keys).open(source)?;
     let digests = crate::verify::prove(&opened, setting)?;
-    let found = opened.holds.tree.unwrap_or_default();
-    let by_path: std::collections::HashMap<&str, &decanter_core::tree::File> =
-        found.files().map(|(node, file)| (node.path.as_str(), file)).collect();
-    let mut same = 0;
-    for (node, file) in wanted.files() {
-        let other = by_path
-            .get(node.path.as_str())
-            .ok_or_else(|| Error::Unreadable { why: format!("{} is not in the result", node.path) })?;
-        if decanter_core::compare::first_difference(file.source()?.as_ref(), other.source()?.as_ref(), setting.watch)?
-            .is_some()
-        {
-            return Err(Error::Damaged { what: format!("{} has other bytes in the result", node.path) });
-        }
-        same += 1;
-    }
+    let same = same_files(wanted, &opened.holds.tree.unwrap_or_default(), setting)?;
     Ok(super::Proof { digests, same_plaintext: 0, same_files: Some(same) })
 }
 

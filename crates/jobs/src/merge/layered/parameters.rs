@@ -12,14 +12,6 @@ const OF_BASE: [&str; 6] = ["CATEGORY", "CONTENT_ID", "TITLE_ID", "FORMAT", "VER
 /// What has no meaning in a package with all files.
 const OF_UPDATE: [&str; 1] = ["TARGET_APP_VER"];
 
-/// The number of the system version in a parameter file; 0 where there is none.
-pub(super) fn system(own: &Parameters) -> u32 {
-    match own.entries.iter().find(|(name, _)| name == "SYSTEM_VER") {
-        Some((_, Value::Number(number))) => *number,
-        _ => 0,
-    }
-}
-
 /// The parameters of the result, and what is to be said of them.
 pub(super) struct Merging {
     pub(super) own: Parameters,
@@ -109,6 +101,6 @@ mod tests {
         assert_eq!(told, "\"fix\" says version 01.00: the newer 01.08 is kept");
         let said = ["CATEGORY", "APP_VER", "VERSION", "TITLE_05"].map(|name| own.text(name).unwrap().to_owned());
         assert_eq!(said, ["gd", "01.08", "01.00", "Molo nove"]);
-        assert_eq!(system(&own), 0x0672_0000);
+        assert_eq!(own.number("SYSTEM_VER"), Some(0x0672_0000));
     }
 }

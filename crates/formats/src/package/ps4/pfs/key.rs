@@ -111,7 +111,8 @@ pub(super) fn open(image: &SourceRef, header: &Header, image_key: &Key) -> Resul
                 _ if is_exact => return Ok(Some(opening)),
                 true if is_header_right => second_best = Some(opening),
                 true if looks_like_inodes(&first, header) => third_best = Some(opening),
-                _ => {}
+                // Not this way.
+                true | false => {}
             }
         }
     }

@@ -60,7 +60,7 @@ pub fn image(nodes: &[&Node], form: Form, key: &Key, seed: [u8; 16], watch: &dyn
             (Arc::new(stream) as SourceRef, codes)
         }
     };
-    outer::lay(&content, files.len(), codes, key, seed)
+    outer::lay(&content, files.len(), codes, &mac, key, seed)
 }
 
 /// The codes of all blocks of `content`, the last of which is filled up with zeros.

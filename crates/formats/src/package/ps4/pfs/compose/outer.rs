@@ -45,10 +45,10 @@ pub(super) fn lay(
     content: &SourceRef,
     unpacked_len: u64,
     codes: Vec<[u8; 32]>,
+    mac: &Mac,
     image_key: &Key,
     seed: [u8; 16],
 ) -> Result<Image> {
-    let mac = key::signing(image_key, &seed, Derivation::Plain);
     let count = codes.len();
     let tables = Tables::count(count)?;
     let data_at = TABLES_AT + tables as u64;
@@ -57,7 +57,7 @@ pub(super) fn lay(
     }
     let pointer = |(index, code): (usize, &[u8; 32])| Pointer { block: data_at + index as u64, code: Some(*code) };
     let all: Vec<Pointer> = codes.iter().enumerate().map(pointer).collect();
-    let Tables { pointers, bytes: tables } = Tables::of(&all, &mac);
+    let Tables { pointers, bytes: tables } = Tables::of(&all, mac);
     drop((all, codes));
 
     let (paths, _) = paths::compose([(INSIDE, Target { inode: FILE_INODE, is_folder: false })].into_iter());
@@ -97,7 +97,7 @@ pub(super) fn lay(
     let blocks = data_at + count as u64;
     let heading = Heading { mode: SIGNED | ENCRYPTED, inodes: 4, blocks, table: &own, seed: Some(seed) };
     let mut first_block = header(&heading);
-    close(&mut first_block, &mac);
+    close(&mut first_block, mac);
     let front = [first_block.clone(), inodes, top, paths, root, tables].concat();
     let rest = count as u64 * BLOCK - content.len();
     let plain: SourceRef = Arc::new(Concat::new(vec![
