@@ -69,7 +69,9 @@ impl Cli {
         let typed = std::iter::once("decanter").chain(words.iter().map(String::as_str));
         let mut step = Self::try_parse_from(typed).map_err(|e| Failure::usage("the line is wrong", e.to_string()))?;
         let keys = std::mem::take(&mut step.global.keys);
+        let cellar = step.global.cellar.take();
         step.global = with.global.clone();
+        step.global.cellar = cellar.or(step.global.cellar);
         // What goes on from there names them as well.
         step.global.keys.splice(0..0, keys.clone());
         let own = Settled {
@@ -77,6 +79,10 @@ impl Cli {
                 .chain(with.settled.key_places.iter().cloned())
                 .collect(),
             language: with.settled.language.clone(),
+            cellar: match &step.global.cellar {
+                Some(_) => (step.global.location()?, Origin::Option),
+                None => with.settled.cellar.clone(),
+            },
             note_places: with.settled.note_places.clone(),
             launch: with.settled.launch.clone(),
             path: None,
@@ -95,13 +101,13 @@ fn check_meaning(matches: &clap::ArgMatches) -> Result<(), clap::Error> {
     }
     let path = path.join(" ");
     let given = |id: &str| at.value_source(id) == Some(clap::parser::ValueSource::CommandLine);
-    match [("dry_run", "dry-run"), ("replace", "replace")]
+    match [("dry_run", "dry-run"), ("replace", "replace"), ("cellar", "cellar")]
         .iter()
         .find(|(id, long)| given(id) && !help::has_meaning(long, &path))
     {
         Some((_, long)) => Err(clap::Error::raw(
             clap::error::ErrorKind::ArgumentConflict,
-            format!("--{long} has no meaning with \"decanter {path}\": it writes nothing; leave it out\n"),
+            format!("--{long} has no meaning with \"decanter {path}\": it writes no files; leave it out\n"),
         )),
         None => Ok(()),
     }

@@ -3,6 +3,7 @@
 use crate::global::{Global, KeyArg, When};
 use decanter_core::native;
 use decanter_core::{Error, Watch};
+use decanter_jobs::cellar::Location;
 use decanter_jobs::launcher::Starter;
 use decanter_jobs::{Failure, Setting, toml_text};
 use etcetera::BaseStrategy;
@@ -19,6 +20,8 @@ pub struct Config {
     /// Folders with lists of what is known to run, as with `keys`; new ones are kept in the first.
     #[serde(default)]
     notes: Vec<PathBuf>,
+    /// The collection; a relative folder is relative to the configuration's.
+    cellar: Option<String>,
     /// As the option of this name.
     color: Option<When>,
     /// As the option of this name.
@@ -52,6 +55,7 @@ pub struct Settled {
     pub has_file: bool,
     pub key_places: Vec<(PathBuf, Origin)>,
     pub note_places: Vec<PathBuf>,
+    pub cellar: (Option<Location>, Origin),
     pub color: (When, Origin),
     pub jobs: (Option<u16>, Origin),
     pub language: (Option<String>, Origin),
@@ -84,6 +88,7 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
     let mut note_places: Vec<PathBuf> = config.notes.iter().map(|p| base.join(p)).collect();
     note_places.extend(own.as_ref().map(|o| o.join("notes")));
     key_places.extend(own.map(|o| (o.join("keys"), Origin::Default)));
+    let cellar = cellar(global.location()?, config.cellar.as_deref(), &base)?;
     if let Some(code) = &config.language {
         check_language(code, path.as_deref())?;
     }
@@ -92,6 +97,7 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
         has_file,
         key_places,
         note_places,
+        cellar,
         color: first([(global.color, Origin::Option), (config.color, Origin::Configuration)])
             .map_or((When::Auto, Origin::Default), |found| found),
         jobs: first([(global.jobs, Origin::Option), (config.jobs, Origin::Configuration)])
@@ -100,6 +106,27 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
             .map_or((None, Origin::Default), |(code, origin)| (Some(code), origin)),
         launch: config.launch,
     })
+}
+
+/// Which cellar: the one that was typed, the configuration's, or the current folder if it is one.
+fn cellar(
+    typed: Option<Location>,
+    configured: Option<&str>,
+    base: &Path,
+) -> Result<(Option<Location>, Origin), Failure> {
+    let location = |text: &str| Location::typed(text).map_err(|e| Failure::new(format!("cannot use \"{text}\""), e));
+    if typed.is_some() {
+        return Ok((typed, Origin::Option));
+    }
+    if let Some(configured) = configured {
+        let place = match location(configured)? {
+            Location::Folder(folder) => Location::Folder(base.join(folder)),
+        };
+        return Ok((Some(place), Origin::Configuration));
+    }
+    let here = Location::Folder(PathBuf::from("."));
+    // What cannot be looked into is none.
+    Ok((here.is_there().unwrap_or(false).then_some(here), Origin::Default))
 }
 
 /// The first value that was given, and by whom.
@@ -153,7 +180,7 @@ fn read(path: &Path) -> Result<Config, Failure> {
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("open", path, e)))?;
     let config: Config = toml_text::parse(&text).map_err(|why| {
         Failure::usage(what(), why)
-            .hint("it may have: keys = [\"FOLDER\", ...], notes = [\"FOLDER\"], color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
+            .hint("it may have: keys = [\"FOLDER\", ...], notes = [\"FOLDER\"], cellar = \"FOLDER\", color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
     })?;
     match config.jobs {
         Some(jobs) if !(1..=256).contains(&jobs) => {
@@ -179,6 +206,7 @@ impl Settled {
         setting.key_places = self.key_places.iter().map(|(place, _)| place.clone()).collect();
         setting.typed_key_places.clone_from(&global.keys);
         setting.note_places.clone_from(&self.note_places);
+        setting.cellar.clone_from(&self.cellar.0);
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
         if let Some(path) = &self.path {

@@ -3,6 +3,7 @@
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args, ValueEnum};
 use decanter_core::Key;
+use decanter_jobs::cellar::Location;
 use decanter_jobs::shelf::{self, How};
 use decanter_jobs::{Failure, PASSCODE_LEN, Setting, grouped};
 use std::ops::RangeInclusive;
@@ -30,6 +31,9 @@ pub struct Global {
     /// Look for keys in this file or folder too (repeatable; also DECANTER_KEYS, a list like PATH)
     #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "FILE-OR-DIR")]
     pub keys: Vec<PathBuf>,
+    /// The collection that this is about; jobs that write are recorded in it [default: the configuration's, or the current folder]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "DIR", value_parser = native())]
+    pub cellar: Option<String>,
     /// Read this configuration instead of decanter/config.toml in your configuration folder
     #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "FILE")]
     pub config: Option<PathBuf>,
@@ -42,6 +46,18 @@ pub struct Global {
     /// Replace targets that exist
     #[arg(long, global = true, hide_short_help = true, hide_long_help = true)]
     pub replace: bool,
+}
+
+impl Global {
+    /// The cellar that was named.
+    ///
+    /// # Errors
+    /// When what was typed is no place for one.
+    pub fn location(&self) -> Result<Option<Location>, Failure> {
+        let location =
+            |text: &String| Location::typed(text).map_err(|e| Failure::new(format!("cannot use \"{text}\""), e));
+        self.cellar.as_ref().map(location).transpose()
+    }
 }
 
 /// When there are colours.

@@ -14,8 +14,22 @@ pub const EXIT_STATUS: &str = "0    done, or everything matched
 /// Options that only have a meaning where something is written.
 const OF_WRITERS: [&str; 2] = ["dry-run", "replace"];
 /// Commands that write nothing.
-const READERS: [&str; 10] =
-    ["list", "verify", "digest", "keys", "config", "formats", "completions", "help", "patch show", "save show"];
+const READERS: [&str; 14] = [
+    "list",
+    "verify",
+    "digest",
+    "keys",
+    "config",
+    "formats",
+    "completions",
+    "help",
+    "patch show",
+    "save show",
+    "cellar scan",
+    "cellar status",
+    "cellar check",
+    "cellar history",
+];
 /// Commands that open no source.
 const WITHOUT_SOURCES: [&str; 7] = ["config", "formats", "demo", "clean", "completions", "manual", "help"];
 /// Options that are of use where sources are opened.
@@ -23,6 +37,9 @@ const OF_SOURCES: [&str; 2] = ["keys", "jobs"];
 
 /// Whether an option of every command has a meaning with this one, given as words: `patch show`.
 pub fn has_meaning(option: &str, command: &str) -> bool {
+    if option == "cellar" {
+        return command.starts_with("cellar") || !READERS.contains(&command) && !WITHOUT_SOURCES.contains(&command);
+    }
     let is_read_only = READERS.contains(&command);
     let is_without = WITHOUT_SOURCES.contains(&command) && command != "config";
     !(is_read_only && OF_WRITERS.contains(&option) || is_without && OF_SOURCES.contains(&option))

@@ -12,6 +12,9 @@ pub struct Catalogue {
     /// True for a list of the files of one folder, all of which should be there; false for a database of which
     /// nobody has everything.
     pub is_list: bool,
+    /// The first value that is none, with its line: a digest of an impossible length, a size below nothing, a name that leads
+    /// out of its folder.
+    pub first_odd: Option<String>,
     games: Vec<Game>,
     entries: Vec<Entry>,
     /// First bytes of the digests of each algorithm, with the entry's number; sorted.
@@ -228,14 +231,14 @@ pub fn last_name(path: &str) -> &str {
     path.rsplit(['/', '\\']).next().unwrap_or(path)
 }
 
-/// FNV-1a of the last name with ASCII letters in lower case.
-fn key(name: &str) -> u64 {
+/// What the last name of a path is found by: FNV-1a of it with ASCII letters in lower case.
+pub fn key(name: &str) -> u64 {
     let step = |h: u64, b: u8| (h ^ u64::from(b.to_ascii_lowercase())).wrapping_mul(0x100_0000_01b3);
     last_name(name).bytes().fold(0xcbf2_9ce4_8422_2325, step)
 }
 
-/// The first bytes of a digest: enough to find it by.
-fn prefix(bytes: &[u8]) -> u64 {
+/// The first eight bytes of a digest as a number, most significant first: enough to find it by.
+pub fn prefix(bytes: &[u8]) -> u64 {
     bytes.iter().take(8).fold(0, |sum, &b| sum << 8 | u64::from(b))
 }
 

@@ -5,6 +5,7 @@
 mod attributes;
 mod below;
 mod cd;
+pub mod cellar;
 pub mod clean;
 pub mod convert;
 pub mod decrypt;
@@ -97,6 +98,8 @@ pub struct Setting<'a> {
     pub guard: Arc<Guard>,
     /// What was taken out of containers on the way to the sources.
     duties: Mutex<Vec<SourceRef>>,
+    /// The collection that this run is about, or that it is recorded in.
+    pub cellar: Option<cellar::Location>,
     /// The folder for what has to be complete before it can be handed on as a stream.
     pub scratch: PathBuf,
     /// Places beside this machine that sources come from, each with paths of its own.
@@ -129,6 +132,7 @@ impl<'a> Setting<'a> {
             unchecked: false,
             duties: Mutex::default(),
             guard: Arc::default(),
+            cellar: None,
             scratch: std::env::temp_dir(),
             stores: Vec::new(),
             companions: Vec::new(),
@@ -151,6 +155,7 @@ impl<'a> Setting<'a> {
             kept_notes: self.kept_notes.clone(),
             containers: self.containers.clone(),
             duties: Mutex::default(),
+            cellar: self.cellar.clone(),
             scratch: self.scratch.clone(),
             guard: self.guard.clone(),
             stores: self.stores.clone(),
@@ -190,6 +195,13 @@ impl<'a> Setting<'a> {
     /// Whether a folder stands at `path`; false also where nothing does.
     pub(crate) fn is_folder(&self, path: &str) -> bool {
         self.store(path).is_folder(path).unwrap_or(false)
+    }
+
+    /// Every key of the places with keys, for sources of which none has a place of its own.
+    pub(crate) fn all_keys(&self) -> Keyring {
+        let mut gathering = key_files::Gathering::begin(None, None, &[]);
+        gathering.append(self.kept_keys.get_or_init(|| key_files::Gathering::of_places(&self.key_places, &self.guard)));
+        gathering.finish()
     }
 
     /// The options that say once more where keys were looked for: for a command that goes on from here, and needs them again.

@@ -7,6 +7,7 @@ use crate::global::When;
 use crate::render::Page;
 use clap::Args;
 use decanter_core::native;
+use decanter_jobs::cellar::Location;
 use serde::Serialize;
 use std::io::Write;
 
@@ -15,6 +16,7 @@ use std::io::Write;
 #[command(after_help = "Example:  decanter config\n\n\
     The configuration file is text (TOML); every line may be left out:\n\n\
     \x20 keys = [\"/museum/keys\"]      files and folders with keys; relative to the file's own folder\n\
+    \x20 cellar = \"/museum/cellar\"    the collection that jobs are recorded in\n\
     \x20 color = \"auto\"               auto, always, never\n\
     \x20 jobs = 2                     files or sources that are worked on at once\n\
     \x20 language = \"de\"              titles in this language, where a source has them\n\
@@ -29,6 +31,7 @@ struct ConfigReport {
     path: Option<String>,
     is_there: bool,
     keys: Vec<(String, Origin)>,
+    cellar: (Option<String>, Origin),
     color: (When, Origin),
     jobs: (usize, Origin),
     language: (Option<String>, Origin),
@@ -43,6 +46,7 @@ impl Run for Config {
             path: settled.path.as_deref().map(native::text),
             is_there: settled.has_file,
             keys: settled.key_places.iter().map(|(place, origin)| (native::text(place), *origin)).collect(),
+            cellar: (settled.cellar.0.as_ref().map(Location::shown), settled.cellar.1),
             color: settled.color,
             jobs: (with.setting(None)?.jobs, settled.jobs.1),
             language: settled.language.clone(),
@@ -70,6 +74,11 @@ fn show(page: &mut Page, report: &ConfigReport) {
         let label = if index == 0 { "keys" } else { "" };
         page.row(label, format!("{place} {}", origin(*from, "--keys", "DECANTER_KEYS")));
     }
+    let cellar = match (&report.cellar.0, report.cellar.1) {
+        (Some(cellar), Origin::Default) => format!("{cellar} (the current folder)"),
+        (cellar, from) => format!("{} {}", cellar.as_deref().unwrap_or("none"), origin(from, "--cellar", "")),
+    };
+    page.row("cellar", cellar);
     let color = match report.color.0 {
         When::Auto => "auto",
         When::Always => "always",

@@ -1,5 +1,6 @@
 //! One file a command: its arguments, the call of its job, its page.
 
+mod cellar;
 mod clean;
 mod completions;
 mod config;
@@ -67,6 +68,8 @@ pub enum Command {
     Launcher(launcher::Launcher),
     #[command(subcommand)]
     Notes(notes::Notes),
+    #[command(subcommand)]
+    Cellar(cellar::Cellar),
     Deliver(deliver::Deliver),
     Keys(keys::Keys),
     Config(config::Config),
@@ -107,6 +110,7 @@ impl Command {
             Self::Recipe(command) => command,
             Self::Launcher(command) => command,
             Self::Notes(command) => command,
+            Self::Cellar(command) => command,
             Self::Deliver(command) => command,
             Self::Keys(command) => command,
             Self::Config(command) => command,
@@ -123,6 +127,7 @@ impl Command {
     /// Whether its output is a list that other programs read.
     pub fn is_list(&self) -> bool {
         matches!(self, Self::Digest(digest) if digest.is_list())
+            || matches!(self, Self::Cellar(cellar) if cellar.is_list())
     }
 }
 

@@ -68,6 +68,13 @@ pub fn free_bytes(folder: &Path) -> io::Result<Option<u64>> {
     Ok(Some(stat.f_bavail.saturating_mul(stat.f_frsize)))
 }
 
+/// What the file system of `folder` calls itself, wherever it is mounted: the same after every start. `None` where it has
+/// no such name.
+pub fn volume(folder: &Path) -> Option<String> {
+    let stat = rustix::fs::statvfs(folder).ok()?;
+    (stat.f_fsid != 0).then(|| format!("{:016x}", stat.f_fsid))
+}
+
 /// The most bytes that one file can hold on the file system of `folder`, where that is known to be small.
 pub fn largest_file(folder: &Path) -> Option<u64> {
     (file_system(folder) == Some("FAT")).then_some(u64::from(u32::MAX))

@@ -28,8 +28,8 @@ use win32 as system;
 use windows as family;
 
 pub use family::{
-    SHELL, is_gone, is_output_missing, is_worn, odd_kind, raw_output, read_exact_at, resolved, with_slashes,
-    write_all_at,
+    SHELL, device_and_number, is_gone, is_output_missing, is_worn, odd_kind, raw_output, read_exact_at, resolved,
+    with_slashes, write_all_at,
 };
 pub(crate) use family::{
     facts, facts_at, hold, hold_folder, identity_at, is_busy, is_held, link, name_of, open_real, pieces, sync_folder,
@@ -37,7 +37,7 @@ pub(crate) use family::{
 };
 pub(crate) use system::{allow_holes, data_or_hole, forget, kernel_copy, may_write, open_to_read, sync_all_in};
 pub use system::{
-    error_width, file_system, free_bytes, largest_file, output_width, survive_size_limits, withhold_memory,
+    error_width, file_system, free_bytes, largest_file, output_width, survive_size_limits, volume, withhold_memory,
 };
 
 use std::fs::File;

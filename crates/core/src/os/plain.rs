@@ -37,6 +37,11 @@ pub fn free_bytes(_: &Path) -> io::Result<Option<u64>> {
     Ok(None)
 }
 
+/// Nothing tells what a file system calls itself.
+pub fn volume(_: &Path) -> Option<String> {
+    None
+}
+
 /// Nothing tells which file system it is. One that holds no such file refuses when the file is given its length, before
 /// the first byte.
 pub fn largest_file(_: &Path) -> Option<u64> {

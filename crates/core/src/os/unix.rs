@@ -45,6 +45,11 @@ pub(crate) fn facts_at(path: &Path, follow: bool) -> io::Result<Facts> {
     Ok(facts_of(&meta?))
 }
 
+/// The device and the number there of the file of which `meta` speaks: two names with the same are one file.
+pub fn device_and_number(meta: &Metadata) -> Option<(u64, u64)> {
+    Some((meta.dev(), meta.ino()))
+}
+
 /// Which file it is of which `meta` speaks, found at `path`.
 pub(crate) fn identity_at(_: &Path, meta: &Metadata) -> io::Result<Identity> {
     Ok(facts_of(meta).identity)

@@ -142,6 +142,11 @@ fn wide(text: &OsStr) -> Vec<u16> {
 /// What is held of a file in memory stays there.
 pub(crate) fn forget(_: &File) {}
 
+/// The file system is not asked for its name.
+pub fn volume(_: &Path) -> Option<String> {
+    None
+}
+
 /// Its name is not asked for: what it cannot hold is refused by its limits.
 pub fn file_system(_: &Path) -> Option<&'static str> {
     None

@@ -114,6 +114,11 @@ pub(crate) fn facts_at(path: &Path, follow: bool) -> io::Result<Facts> {
     facts(&OpenOptions::new().access_mode(0).custom_flags(FILE_FLAG_BACKUP_SEMANTICS | link).open(path)?)
 }
 
+/// The device and the number there of the file of which `meta` speaks: what is known of a file does not say it here.
+pub fn device_and_number(_: &Metadata) -> Option<(u64, u64)> {
+    None
+}
+
 /// Which file it is of which `meta` speaks, found at `path`.
 pub(crate) fn identity_at(path: &Path, meta: &Metadata) -> io::Result<Identity> {
     Ok(facts_at(path, !meta.is_symlink())?.identity)

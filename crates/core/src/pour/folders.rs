@@ -49,6 +49,19 @@ impl Drop for Made {
     }
 }
 
+/// Makes a folder and those above it, unless it is there.
+///
+/// # Errors
+/// [`Error::Io`] where it cannot be made.
+pub fn make_folder(folder: &Path) -> Result<()> {
+    Made::folder(folder)?.keep();
+    match fs::metadata(folder) {
+        Ok(meta) if meta.is_dir() => Ok(()),
+        Ok(_) => Err(Error::Exists { path: folder.to_owned() }),
+        Err(e) => Err(Error::io("make folder", folder, e)),
+    }
+}
+
 /// The folder a target is in.
 pub(crate) fn folder_of(target: &Path) -> PathBuf {
     match target.parent() {

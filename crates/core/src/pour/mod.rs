@@ -22,7 +22,7 @@ mod sums;
 mod together;
 
 pub use draft::Draft;
-pub use folders::{check_room, check_target, check_writable};
+pub use folders::{check_room, check_target, check_writable, make_folder};
 pub use memory::to_memory;
 pub use output::Output;
 pub use part::{leftovers, remove};

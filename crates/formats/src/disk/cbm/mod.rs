@@ -233,6 +233,10 @@ impl Format for Disk {
 
     fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
         let len = source.len();
+        // A sector takes 256 bytes, or 257 with its error byte.
+        if !len.is_multiple_of(256) && !len.is_multiple_of(257) {
+            return Ok(None);
+        }
         let whole = Geometry::of_len(self.0, len);
         let cut = || Geometry::at_least(self.0, len).filter(|g| len * 10 >= g.len() * 8 && len.is_multiple_of(256));
         let Some(geometry) = whole.or_else(cut) else { return Ok(None) };

@@ -83,7 +83,7 @@ impl Format for Dat {
         opened.fact("digests", names.join(", "));
         if read.odd > 0 {
             opened.notice(format!(
-                "{} values are no size or digest and are not used; the first stands in {}",
+                "{} values are no size, digest or name and are not used; the first stands in {}",
                 read.odd, read.first_odd
             ));
         }
@@ -106,13 +106,16 @@ impl Reading {
         let algorithm = match name {
             "name" => {
                 entry.name = value.into();
+                if leads_out(value) {
+                    self.note(place, || format!("the name \"{value}\" leads out of the folder"));
+                }
                 return;
             }
             "size" => {
                 match value.parse() {
                     Ok(len) => entry.len = Some(len),
                     Err(_) if value.is_empty() || value == "-" => {}
-                    Err(_) => self.note(place),
+                    Err(_) => self.note(place, || format!("\"{value}\" is no size")),
                 }
                 return;
             }
@@ -144,13 +147,14 @@ impl Reading {
         let mut bytes = [0u8; 32];
         match unhex(digits.trim_start_matches("0x"), &mut bytes) {
             Some(found) if entry.sums.set(algorithm, found) => {}
-            _ => self.note(place),
+            _ => self.note(place, || format!("\"{value}\" is no {}", algorithm.name())),
         }
     }
 
-    fn note(&mut self, place: impl Fn() -> String) {
+    fn note(&mut self, place: impl Fn() -> String, what: impl Fn() -> String) {
         if self.odd == 0 {
             self.first_odd = place();
+            self.catalogue.first_odd = Some(format!("{}: {}", self.first_odd, what()));
         }
         self.odd += 1;
     }
@@ -166,6 +170,12 @@ impl Reading {
         self.catalogue.push(entry);
         Ok(())
     }
+}
+
+/// Whether a name is that of a file outside the folder of its game.
+fn leads_out(name: &str) -> bool {
+    let is_absolute = name.starts_with(['/', '\\']) || name.as_bytes().get(1) == Some(&b':');
+    is_absolute || name.split(['/', '\\']).any(|part| part == "..")
 }
 
 /// Line and column of a byte of a source, both from 1; read only when something is wrong there.

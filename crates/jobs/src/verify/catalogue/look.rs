@@ -1,10 +1,10 @@
 //! What is in a file that is held against lists: archives, compressed images, tracks, headers of ROMs.
 
 use super::matches::{MatchState, MatchedFile, found_through};
+use super::readings::{self, container};
 use super::seeker::{SMALL, Seeker};
 use decanter_core::Result;
 use decanter_core::catalogue::last_name;
-use decanter_core::format::{Format, likelihood};
 use decanter_core::head::Head;
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
@@ -67,9 +67,7 @@ impl Seeker<'_> {
     fn inside(&mut self, opened: &Opened, name: &str, shown: &str, depth: usize) -> Result<()> {
         for (node, file) in opened.holds.tree.iter().flat_map(Tree::files) {
             let shown = format!("{shown}::{}", node.path);
-            // A compressed image is called as it is; what its own file is called, it does not know.
-            let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-            let inner = if opened.holds.has_own_names { node.path.clone() } else { format!("{stem}.iso") };
+            let inner = readings::inner_name(opened.holds.has_own_names, &node.path, name);
             match file.source() {
                 Ok(source) => self.look(source, &inner, &shown, depth + 1)?,
                 Err(e) => self.unreadable(&nothing(), &shown, e)?,
@@ -90,34 +88,14 @@ impl Seeker<'_> {
         };
         let opener = self.setting.opener(self.keys);
         let Some(rom) = opener.open_as(format, held).ok().and_then(|o| o.holds.rom) else { return Ok(file) };
-        for form in rom.forms.iter().filter(|f| f.id != rom.form) {
-            let found = self.check(&form.source, name, shown)?;
+        for (words, form) in readings::of_rom(&rom) {
+            let found = self.check(&form, name, shown)?;
             if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
-                let through = rom.through.clone().unwrap_or_else(|| format!("the form {}", rom.form));
-                let words = format!("{through}: known as {} ({})", form.id, form.name);
                 return Ok(found_through(found, words, name, file.bytes));
-            }
-        }
-        if rom.through.is_some() && rom.forms.iter().all(|f| f.id == rom.form || f.source.len() != rom.body.len()) {
-            let found = self.check(&rom.body, name, shown)?;
-            if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
-                return Ok(found_through(found, rom.through.unwrap_or_default(), name, file.bytes));
             }
         }
         Ok(file)
     }
-}
-
-/// The container format that fits; the others are not asked, which spares a look into the middle of compressed files.
-fn container(source: &SourceRef) -> Result<Option<&'static dyn Format>> {
-    let holds_files = |f: &&&'static dyn Format| matches!(f.role(), Role::Wrapper | Role::Archive);
-    let head = Head::new(source.as_ref());
-    for format in REGISTRY.formats().iter().filter(holds_files) {
-        if likelihood(*format, &head)?.is_some() {
-            return Ok(Some(*format));
-        }
-    }
-    Ok(None)
 }
 
 /// No bytes at all, for what could not be opened.

@@ -2,12 +2,15 @@
 
 mod look;
 mod matches;
+mod readings;
 mod seeker;
 mod subjects;
 mod tracks;
 
 pub use matches::{MatchCounts, MatchReport, MatchState, MatchedFile, MissingEntry};
+pub(crate) use readings::{CARRIED, container, inner_name, of_rom, of_track, prove_carried, track_names, whole_disc};
 pub use seeker::Against;
+pub(crate) use subjects::sheet;
 
 use crate::{Failure, Setting, locate};
 use decanter_core::catalogue::last_name;

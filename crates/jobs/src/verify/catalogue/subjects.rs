@@ -104,6 +104,18 @@ fn resolved(path: &str, setting: &Setting<'_>) -> Option<PathBuf> {
     os::resolved(&setting.store(path).local(path)?).ok()
 }
 
+/// The files that a cue sheet names, and its tracks if those are no files of their own; `None` for what is no sheet.
+///
+/// # Errors
+/// When it cannot be used.
+pub(crate) fn sheet(path: &str, setting: &Setting<'_>) -> Result<Option<(Vec<String>, Option<Vec<Track>>)>> {
+    if !is_sheet(path, setting)? {
+        return Ok(None);
+    }
+    let (files, tracks) = of_sheet(path, setting)?;
+    Ok(Some((files.into_iter().map(|file| file.shown).collect(), tracks)))
+}
+
 fn is_sheet(path: &str, setting: &Setting<'_>) -> Result<bool> {
     if !path.to_lowercase().ends_with(".cue") {
         return Ok(false);

@@ -2,28 +2,17 @@
 //! that it carries itself.
 
 use super::matches::{MatchState, MatchedFile, blank, found_through};
+use super::readings;
 use super::seeker::Seeker;
 use decanter_core::Format;
 use decanter_core::catalogue::last_name;
-use decanter_core::digest::{Algorithm, Digest, of_source};
+use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::opened::Opened;
-use decanter_core::seal::Expected;
 use decanter_core::source::SourceRef;
-use decanter_core::track::{Track, TrackKind};
-use decanter_core::view::{Concat, Fill, Slice, Spaced};
+use decanter_core::track::Track;
 use decanter_core::{Error, Result};
 use decanter_formats::chunked::chd;
-use decanter_formats::optical::cd::sector::RAW;
 use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
-
-/// The sectors of a track without the subcode that stands behind each of them: no list counts it.
-fn sectors(track: &Track) -> SourceRef {
-    match track.sector_len > RAW as u64 {
-        true => Arc::new(Spaced::new(track.source.clone(), track.sector_len, 0, RAW as u64)),
-        false => track.source.clone(),
-    }
-}
 
 /// Of a sheet, its tracks and the files that they share, a list knows the one or the other: where one side is known as a
 /// whole, what is not known of the other says nothing.
@@ -65,35 +54,20 @@ impl Seeker<'_> {
         if found.hits.is_empty() {
             return Ok(None);
         }
-        if let Some(broken) = opened.proof.settled.iter().find(|s| !s.holds) {
-            let why = format!("{}: {}", broken.name, broken.note.as_deref().unwrap_or("it does not hold"));
-            return Err(Error::Unreadable { why });
-        }
-        for (stretch, seal) in opened.proof.sealed.iter().flat_map(|s| s.seals.iter().map(move |seal| (s, seal))) {
-            let Expected::Digest(expected) = &seal.expected else { continue };
-            let bytes = Slice::new(stretch.source.clone(), seal.range.start, seal.range.end - seal.range.start)?;
-            let has = of_source(&(Arc::new(bytes) as SourceRef), &[expected.algorithm], self.setting.watch)?;
-            if has.first() != Some(expected) {
-                return Err(Error::Unreadable { why: format!("the {} that it carries does not hold", seal.name) });
-            }
-        }
-        found.through = Some("the SHA-1 that it carries, which holds".into());
+        readings::prove_carried(opened, self.setting.watch)?;
+        found.through = Some(readings::CARRIED.into());
         Ok(Some(found))
     }
 
     /// Holds every track against the catalogues, as a file of 2,352-byte sectors.
     pub(super) fn tracks(&mut self, tracks: &[Track], name: &str, shown: &str) -> Result<()> {
-        let stem = decanter_core::names::stem_of(last_name(name)).to_owned();
-        if let Some(whole) = self.whole_cd(tracks, &stem, shown)? {
+        if let Some(whole) = self.whole_cd(tracks, name, shown)? {
             self.found.push(whole);
             return Ok(());
         }
         for track in tracks {
             let number = track.number;
-            let mut names = vec![format!("{stem} (Track {number}).bin"), format!("{stem} (Track {number:02}).bin")];
-            if tracks.len() == 1 {
-                names.insert(0, format!("{stem}.bin"));
-            }
+            let names = readings::track_names(name, number, tracks.len());
             let is_listed = |n: &&String| self.against.catalogues.iter().any(|c| !c.with_name(n).is_empty());
             let name = names.iter().find(is_listed).unwrap_or(&names[0]).clone();
             let place = format!("{shown}::track {number}");
@@ -113,16 +87,12 @@ impl Seeker<'_> {
     }
 
     /// All tracks of an image behind each other, if a list knows them as one file. Files of a sheet are asked themselves.
-    fn whole_cd(&self, tracks: &[Track], stem: &str, shown: &str) -> Result<Option<MatchedFile>> {
-        let is_of_sheet = tracks.iter().any(|t| !t.file.is_empty());
-        if is_of_sheet || tracks.len() < 2 {
-            return Ok(None);
-        }
-        let whole: SourceRef = Arc::new(Concat::new(tracks.iter().map(sectors).collect())?);
+    fn whole_cd(&self, tracks: &[Track], name: &str, shown: &str) -> Result<Option<MatchedFile>> {
+        let Some(whole) = readings::whole_disc(tracks)? else { return Ok(None) };
         if !self.against.catalogues.iter().any(|c| c.has_len(whole.len())) {
             return Ok(None);
         }
-        let name = format!("{stem}.bin");
+        let name = format!("{}.bin", decanter_core::names::stem_of(last_name(name)));
         let found = match self.check(&whole, &name, shown) {
             Ok(found) => found,
             Err(Error::Cancelled) => return Err(Error::Cancelled),
@@ -138,18 +108,9 @@ impl Seeker<'_> {
 
     /// A track in each of the forms that lists know: with the gap before it, without, and with one that no image holds.
     fn track(&self, track: &Track, name: &str, shown: &str) -> Result<MatchedFile> {
-        let whole = sectors(track);
-        let mut forms = vec![whole.clone()];
-        let unit = track.sector_len.min(RAW as u64);
-        if track.gap_sectors > 0 && track.gap_sectors * unit < whole.len() {
-            let gap = track.gap_sectors * unit;
-            forms.push(Arc::new(Slice::new(whole.clone(), gap, whole.len() - gap)?));
-        }
-        if track.pregap_sectors > 0 && track.kind == TrackKind::Audio {
-            let silence: SourceRef = Arc::new(Fill { byte: 0, len: track.pregap_sectors * unit });
-            forms.push(Arc::new(Concat::new(vec![silence, whole.clone()])?));
-        }
         let mut first = None;
+        let forms = readings::of_track(track)?;
+        let len = forms.first().map_or(0, |whole| whole.len());
         for form in forms {
             let found = self.check(&form, name, shown)?;
             if matches!(found.state, MatchState::Match | MatchState::OtherName | MatchState::KnownBad) {
@@ -158,6 +119,6 @@ impl Seeker<'_> {
             }
             first.get_or_insert(found);
         }
-        Ok(first.unwrap_or_else(|| blank(shown, MatchState::Unknown, whole.len())))
+        Ok(first.unwrap_or_else(|| blank(shown, MatchState::Unknown, len)))
     }
 }

@@ -1,0 +1,121 @@
+//! Pages of the collection.
+
+use crate::render::page::{Column, Table};
+use crate::render::{Manner, Page, count, number, size, speed, style};
+use decanter_jobs::cellar::{Counts, MatchReport, NewReport, ScanReport, SetRow, Unread};
+use std::time::Duration;
+
+/// What is named one by one, unless everything is asked for.
+const MOST_NAMED: usize = 20;
+
+pub fn new(page: &mut Page, report: &NewReport) {
+    page.wrote(if report.dry_run { "would make" } else { "made" }, &report.cellar);
+    if let Some(catalogue) = &report.catalogue {
+        page.row("catalogue", catalogue);
+    }
+    page.row("next", format!("decanter cellar scan --cellar {} FOLDER...", decanter_jobs::quoted(&report.cellar)));
+}
+
+pub fn scan(page: &mut Page, report: &ScanReport, manner: Manner, took: Duration) {
+    for place in &report.places {
+        let state = match place.is_mounted {
+            true => count(place.files as usize, "file"),
+            false => format!("not mounted; {} stay counted", count(place.files as usize, "file")),
+        };
+        page.row(&place.root, state);
+    }
+    page.row("met", format!("{}, {}", count(report.files as usize, "file"), size(report.bytes)));
+    page.row("read", format!("{} in {}", size(report.bytes_read), speed(report.bytes_read, took)));
+    let rows = [
+        ("new", report.new),
+        ("changed", report.changed),
+        ("moved", report.moved),
+        ("as before", report.unchanged),
+        ("gone", report.gone),
+    ];
+    for (label, value) in rows {
+        if value > 0 {
+            page.row(label, number(value));
+        }
+    }
+    if report.matched > 0 {
+        page.row("held against sets", count(report.matched, "file"));
+    }
+    named(page, "rot", &report.rotten, manner);
+    unread(page, &report.unread, manner);
+    let cellar = format!(" --cellar {}", decanter_jobs::quoted(&report.cellar));
+    page.row("next", format!("decanter cellar status{cellar}"));
+}
+
+/// Paths, the first of them or all.
+pub fn named(page: &mut Page, label: &str, paths: &[String], manner: Manner) {
+    let most = if manner.is_verbose { usize::MAX } else { MOST_NAMED };
+    for path in paths.iter().take(most) {
+        page.row(format!("{}{label}{}", style::BAD, style::PLAIN), path);
+    }
+    if paths.len() > most {
+        page.row("", format!("and {}; -v names them all", number((paths.len() - most) as u64)));
+    }
+}
+
+/// What could not be read.
+pub fn unread(page: &mut Page, unread: &[Unread], manner: Manner) {
+    let lines: Vec<String> = unread.iter().map(|u| format!("{}: {}", u.path, u.why)).collect();
+    named(page, "unread", &lines, manner);
+}
+
+pub fn matches(page: &mut Page, report: &MatchReport, took: Duration) {
+    for dat in &report.dats {
+        let version = if dat.version.is_empty() { String::new() } else { format!(", version {}", dat.version) };
+        let state = match dat.state {
+            "new" => "brought in",
+            "known" => "was known already",
+            _ => "kept; a newer version is held against",
+        };
+        page.row(&dat.name, format!("{}{version}: {state}", count(dat.entries, "entry").replace("entrys", "entries")));
+    }
+    if report.read_again > 0 {
+        page.row("read again", count(report.read_again, "file"));
+    }
+    let took = match took.as_secs_f64() {
+        short if short < 0.2 => String::new(),
+        long => format!(" in {long:.1} s"),
+    };
+    page.row("held against sets", format!("{}{took}", count(report.files, "file")));
+    page.blank();
+    sets(page, &report.sets);
+    page.blank();
+    counts(page, &report.counts);
+    page.row("next", format!("decanter cellar status --cellar {} --missing", decanter_jobs::quoted(&report.cellar)));
+}
+
+/// The sets, a line each.
+pub fn sets(page: &mut Page, sets: &[SetRow]) {
+    let mut head = vec![Column::text("SET"), Column::text("VERSION")];
+    head.extend(["GAMES", "COMPLETE", "IN PART", "MISSING", "ENTRIES", "HAVE", "SIZE"].map(Column::number));
+    let row = |set: &SetRow| {
+        let counts = [set.games, set.complete, set.partial, set.missing, set.entries, set.have].map(number);
+        [set.name.clone(), set.version.clone()].into_iter().chain(counts).chain([size(set.bytes)]).collect()
+    };
+    page.table(Table { head, rows: sets.iter().map(row).collect() });
+}
+
+/// How many there are of everything.
+pub fn counts(page: &mut Page, counts: &Counts) {
+    page.row("files", format!("{}, {}", number(counts.files), size(counts.bytes)));
+    let rows = [
+        ("known", counts.matching, style::GOOD),
+        ("other name", counts.renamed, style::WARN),
+        ("known bad", counts.known_bad, style::WARN),
+        ("damaged", counts.damaged, style::BAD),
+        ("unknown", counts.unknown, style::WARN),
+        ("doubles", counts.doubles, style::WARN),
+        ("missing", counts.missing, style::BAD),
+        ("not held yet", counts.open, style::WARN),
+    ];
+    for (label, value, ink) in rows {
+        if value > 0 || label == "known" {
+            page.row(label, format!("{ink}{}{}", number(value), style::PLAIN));
+        }
+    }
+}

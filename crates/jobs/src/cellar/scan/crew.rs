@@ -1,0 +1,254 @@
+//! Files are read on all cores; one thread writes what was found into the catalogue, many files in a transaction, so that a
+//! scan that is stopped or killed has lost no more than the last moment.
+
+use super::look::Looker;
+use super::walk::{Todo, Walked};
+use super::{Area, ScanReport, Unread, stamp};
+use crate::Setting;
+use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
+use decanter_cellar::files::{self, FileRow, Found, Kept, Stamp, Trouble};
+use decanter_cellar::{Cellar, Database, Location};
+use decanter_core::digest::Algorithm;
+use decanter_core::{Error, Result, native, watch};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+/// What is written in one transaction, at most.
+const MOST_TOGETHER: usize = 4000;
+/// How long others wait for the catalogue, at most.
+const TRANSACTION: Duration = Duration::from_millis(400);
+
+/// What came of a file.
+enum Met {
+    /// It was read.
+    Read { area: u32, path: String, stamp: Stamp, found: Box<Found> },
+    /// It is the file of a row under another name. The name that it had is gone, or not.
+    Renamed { area: u32, path: String, stamp: Stamp, row: Box<FileRow>, is_gone: bool },
+    /// It was read to be sure, and is as it was, or not.
+    Again { row: Box<FileRow>, is_same: bool },
+    /// It was removed while the scan ran.
+    Gone,
+}
+
+/// All that read.
+pub(super) struct Crew<'a> {
+    pub(super) areas: &'a [Area],
+    pub(super) location: &'a Location,
+    pub(super) digests: &'a [Algorithm],
+    pub(super) is_deep: bool,
+    pub(super) setting: &'a Setting<'a>,
+}
+
+impl Crew<'_> {
+    /// Reads everything that has to be read. Stopped in between, what was read is kept.
+    pub(super) fn run(&self, walked: &mut Walked, report: &mut ScanReport) -> Result<()> {
+        let todo = std::mem::take(&mut walked.todo);
+        let next = AtomicUsize::new(0);
+        let (give, take) = bounded::<Met>(4096);
+        let is_first = walked.is_first;
+        let ring = self.setting.all_keys();
+        std::thread::scope(|scope| {
+            let work = |_| {
+                let give = give.clone();
+                let (todo, next, ring) = (&todo, &next, &ring);
+                scope.spawn(move || -> Result<()> {
+                    let mut reader = Cellar::open(self.location.clone())?;
+                    let looker = Looker { digests: self.digests, keys: ring, setting: self.setting };
+                    while let Some(one) = todo.get(next.fetch_add(1, Ordering::Relaxed)) {
+                        watch::check(self.setting.watch)?;
+                        let met = self.one(one, is_first, &looker, reader.db.as_mut())?;
+                        self.setting.watch.advance(one.stamp.size);
+                        if give.send(met).is_err() {
+                            break;
+                        }
+                    }
+                    Ok(())
+                })
+            };
+            let threads: Vec<_> = (0..self.setting.jobs.clamp(1, todo.len().max(1))).map(work).collect();
+            drop(give);
+            let written = self.write(&take, walked, report);
+            // Whoever still reads has nobody to tell it to.
+            drop(take);
+            let lost = |_| Err(Error::Usage("a reading thread ended early".into()));
+            let read: Result<Vec<()>> = threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect();
+            written.and(read.map(|_| ()))
+        })
+    }
+
+    fn one(&self, todo: &Todo, is_first: bool, looker: &Looker<'_>, db: &mut dyn Database) -> Result<Met> {
+        let area = &self.areas[todo.area as usize];
+        let below = format!("{}{}", todo.folder, todo.name);
+        let path = area.place.path(&below);
+        self.setting.watch.item(&path);
+        if todo.is_known
+            && let Some(row) = FileRow::at(db, area.place.id, &below)?
+        {
+            return self.again(row, &path, looker);
+        }
+        if !is_first && !self.is_deep {
+            // The same file may be known under another name.
+            let is_whole = |row: &FileRow| row.trouble.0 == Trouble::None && row.sums.strongest().is_some();
+            let is_other = |row: &FileRow| (row.place, row.path.as_str()) != (area.place.id, &below);
+            let rows = FileRow::with_stamp(db, &todo.stamp)?;
+            for row in rows.into_iter().filter(|row| is_whole(row) && is_other(row)) {
+                let was = self.whole_path(db, &row)?;
+                let is_gone = match std::fs::symlink_metadata(native::path(&was)) {
+                    Ok(meta) if stamp(&meta) == todo.stamp => false,
+                    Err(e) if e.kind() == std::io::ErrorKind::NotFound => true,
+                    _ => continue,
+                };
+                let (area, stamp) = (todo.area, todo.stamp.clone());
+                return Ok(Met::Renamed { area, path: below, stamp, row: Box::new(row), is_gone });
+            }
+        }
+        let mut before = todo.stamp.clone();
+        for _ in 0..2 {
+            let found = match looker.file(&path) {
+                Ok(found) => found,
+                Err(Error::Cancelled) => return Err(Error::Cancelled),
+                Err(e) if is_gone(&e) => return Ok(Met::Gone),
+                Err(e) => Found { trouble: Some((Trouble::Unreadable, e.to_string())), ..Found::default() },
+            };
+            let is_unread = matches!(found.trouble, Some((Trouble::Unreadable, _)));
+            let after = std::fs::symlink_metadata(native::path(&path)).map(|meta| stamp(&meta)).unwrap_or_default();
+            if is_unread || after == before {
+                return Ok(Met::Read { area: todo.area, path: below, stamp: before, found: Box::new(found) });
+            }
+            before = after;
+        }
+        let why = "it changes while it is read".to_owned();
+        let found = Found { trouble: Some((Trouble::Unreadable, why)), ..Found::default() };
+        Ok(Met::Read { area: todo.area, path: below, stamp: before, found: Box::new(found) })
+    }
+
+    /// A file that should be as it was is read again.
+    fn again(&self, row: FileRow, path: &str, looker: &Looker<'_>) -> Result<Met> {
+        match looker.sums(path) {
+            Ok(content) => {
+                let is_same = content.size == row.stamp.size && files::agree(&row.sums, &content.sums);
+                Ok(Met::Again { row: Box::new(row), is_same })
+            }
+            Err(Error::Cancelled) => Err(Error::Cancelled),
+            Err(e) if is_gone(&e) => Ok(Met::Gone),
+            Err(e) => {
+                let area = self.areas.iter().position(|a| a.place.id == row.place).unwrap_or(0) as u32;
+                let found = Found { trouble: Some((Trouble::Unreadable, e.to_string())), ..Found::default() };
+                Ok(Met::Read { area, path: row.path, stamp: row.stamp, found: Box::new(found) })
+            }
+        }
+    }
+
+    fn whole_path(&self, db: &mut dyn Database, row: &FileRow) -> Result<String> {
+        let own = self.areas.iter().find(|a| a.place.id == row.place).map(|a| a.place.path(&row.path));
+        match own {
+            Some(path) => Ok(path),
+            None => {
+                let places = decanter_cellar::Place::all(db)?;
+                Ok(places.iter().find(|p| p.id == row.place).map_or_else(|| row.path.clone(), |p| p.path(&row.path)))
+            }
+        }
+    }
+
+    /// Writes what was met, until nobody reads any more.
+    fn write(&self, take: &Receiver<Met>, walked: &mut Walked, report: &mut ScanReport) -> Result<()> {
+        let mut cellar = Cellar::open(self.location.clone())?;
+        let db = cellar.db.as_mut();
+        let mut is_over = false;
+        while !is_over {
+            let Ok(first) = take.recv() else { break };
+            db.begin()?;
+            let began = Instant::now();
+            let write = || -> Result<bool> {
+                self.keep(db, first, walked, report)?;
+                for _ in 1..MOST_TOGETHER {
+                    let Some(left) = TRANSACTION.checked_sub(began.elapsed()) else { break };
+                    match take.recv_timeout(left) {
+                        Ok(met) => self.keep(db, met, walked, report)?,
+                        Err(RecvTimeoutError::Timeout) => break,
+                        Err(RecvTimeoutError::Disconnected) => return Ok(true),
+                    }
+                }
+                Ok(false)
+            };
+            match write() {
+                Ok(over) => {
+                    is_over = over;
+                    db.commit()?;
+                }
+                Err(e) => {
+                    // The first error says why.
+                    let _ = db.undo();
+                    return Err(e);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn keep(&self, db: &mut dyn Database, met: Met, walked: &mut Walked, report: &mut ScanReport) -> Result<()> {
+        let place = |area: u32| &self.areas[area as usize].place;
+        match met {
+            Met::Read { area, path, stamp, mut found } => {
+                let place = place(area);
+                for part in &mut found.parts {
+                    let below = part.strip_prefix(&place.root).map(|rest| rest.trim_start_matches('/').to_owned());
+                    *part = below.unwrap_or_else(|| part.clone());
+                }
+                report.bytes_read += found.content.size;
+                if let Some((Trouble::Unreadable, why)) = &found.trouble {
+                    report.unread.push(Unread { path: place.path(&path), why: why.clone() });
+                    // What was known of its bytes may still be true.
+                    if let Some(row) = FileRow::at(db, place.id, &path)?.filter(|row| row.sums.strongest().is_some()) {
+                        walked.seen.add(row.id);
+                        return row.set_trouble(db, Trouble::Unreadable, Some(why));
+                    }
+                }
+                let (id, kept) = files::keep(db, place.id, &path, &stamp, &found)?;
+                walked.seen.add(id);
+                *match kept {
+                    Kept::New => &mut report.new,
+                    Kept::Changed => &mut report.changed,
+                    Kept::Same => &mut report.unchanged,
+                } += 1;
+            }
+            Met::Renamed { area, path, stamp, row, is_gone } => {
+                let place = place(area);
+                let now = FileRow::get(db, row.id)?;
+                // Another name may have taken it in between.
+                let is_there = now.is_some_and(|now| (now.place, &now.path) == (row.place, &row.path));
+                if is_gone && is_there {
+                    let was = self.whole_path(db, &row)?;
+                    row.move_to(db, &was, place.id, &path, &stamp)?;
+                    walked.seen.add(row.id);
+                    report.moved += 1;
+                } else {
+                    let id = files::keep_link(db, &row, place.id, &path, &stamp)?;
+                    walked.seen.add(id);
+                    report.new += 1;
+                }
+            }
+            Met::Again { row, is_same } => {
+                walked.seen.add(row.id);
+                report.bytes_read += row.stamp.size;
+                if is_same {
+                    report.unchanged += 1;
+                    return row.set_checked(db);
+                }
+                report.rotten.push(place_path(self.areas, &row));
+                row.set_trouble(db, Trouble::Rot, Some(super::super::ROT))?;
+            }
+            Met::Gone => {}
+        }
+        Ok(())
+    }
+}
+
+fn place_path(areas: &[Area], row: &FileRow) -> String {
+    let area = areas.iter().find(|a| a.place.id == row.place);
+    area.map_or_else(|| row.path.clone(), |area| area.place.path(&row.path))
+}
+
+fn is_gone(error: &Error) -> bool {
+    matches!(error, Error::Io { source, .. } if source.kind() == std::io::ErrorKind::NotFound)
+}

@@ -1,0 +1,261 @@
+//! Looking through places: what is new, changed, moved or gone, and what all of it is.
+
+mod crew;
+mod look;
+mod walk;
+
+use super::places::{Standing, lies_in, resolved};
+use super::{broke, open};
+use crate::{Failure, Setting};
+use crew::Crew;
+use decanter_cellar::database::together;
+use decanter_cellar::files::FileRow;
+use decanter_cellar::{Cellar, Place, dats, matching};
+use decanter_core::digest::Algorithm;
+use decanter_core::{Error, native, os, watch};
+use serde::Serialize;
+use walk::Walked;
+
+/// The digests that every scan makes: what sets know files by, and what rot is found by.
+pub(crate) const DIGESTS: [Algorithm; 2] = [Algorithm::Crc32, Algorithm::Sha1];
+
+/// What came of a scan.
+#[derive(Debug, Serialize)]
+pub struct ScanReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The cellar.
+    pub cellar: String,
+    /// The places that were looked through.
+    pub places: Vec<PlaceReport>,
+    /// Files that were met.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Files that were not known.
+    pub new: u64,
+    /// Files that have other bytes than before.
+    pub changed: u64,
+    /// Files that have another name or place than before.
+    pub moved: u64,
+    /// Files that are as they were.
+    pub unchanged: u64,
+    /// Files that are not there any more.
+    pub gone: u64,
+    /// Files whose bytes have changed though nothing else has: found by a scan that reads everything.
+    pub rotten: Vec<String>,
+    /// Bytes that were read.
+    pub bytes_read: u64,
+    /// Files and members that were held against sets.
+    pub matched: usize,
+    /// What cannot be read, and why.
+    pub unread: Vec<Unread>,
+}
+
+/// A place of a scan.
+#[derive(Debug, Serialize)]
+pub struct PlaceReport {
+    /// Its folder.
+    pub root: String,
+    /// Whether it was there.
+    pub is_mounted: bool,
+    /// Files that are known of it.
+    pub files: u64,
+}
+
+/// What cannot be read.
+#[derive(Debug, Serialize)]
+pub struct Unread {
+    /// Its path.
+    pub path: String,
+    /// Why.
+    pub why: String,
+}
+
+/// A place, or a folder of it, that is to be looked through.
+struct Area {
+    place: Place,
+    /// The folder below the place; empty for all of it.
+    below: String,
+}
+
+/// Looks through places; without any, through all that are known. With `is_deep` every file is read.
+///
+/// # Errors
+/// When the cellar cannot be used, a place is no folder, or the user stops.
+pub fn scan(typed: &[String], is_deep: bool, setting: &Setting<'_>) -> Result<ScanReport, Failure> {
+    let mut cellar = open("use", setting)?;
+    let fail = broke("cannot scan");
+    let (areas, mut places) = areas(typed, &mut cellar, setting)?;
+    let mut report = ScanReport {
+        schema: "decanter.cellar-scan/1",
+        cellar: cellar.location.shown(),
+        places: Vec::new(),
+        files: 0,
+        bytes: 0,
+        new: 0,
+        changed: 0,
+        moved: 0,
+        unchanged: 0,
+        gone: 0,
+        rotten: Vec::new(),
+        bytes_read: 0,
+        matched: 0,
+        unread: Vec::new(),
+    };
+    let mut digests = DIGESTS.to_vec();
+    digests.extend(dats::more_digests(cellar.db.as_mut()).map_err(&fail)?);
+    setting.watch.begin("looking for files", None);
+    let roots: Vec<String> = Place::all(cellar.db.as_mut()).map_err(&fail)?.into_iter().map(|p| p.root).collect();
+    let mut walked = walk::walk(&areas, &roots, is_deep, &cellar.location, setting).map_err(&fail)?;
+    setting.watch.end();
+    report.files = walked.files;
+    report.bytes = walked.bytes;
+    report.unchanged = walked.files - walked.todo.len() as u64;
+    let phase = format!("scanning {} files", crate::grouped(walked.todo.len() as u64));
+    setting.watch.begin(&phase, Some(walked.bytes_to_read));
+    let crew = Crew { areas: &areas, location: &cellar.location, digests: &digests, is_deep, setting };
+    let ended = crew.run(&mut walked, &mut report);
+    setting.watch.end();
+    ended.and_then(|()| watch::check(setting.watch)).map_err(&fail)?;
+    let db = cellar.db.as_mut();
+    for area in &areas {
+        report.gone += leave(db, area, &walked).map_err(&fail)?;
+    }
+    setting.watch.begin("holding files against the sets", None);
+    report.matched = matching::pending(db, &mut |_| watch::check(setting.watch)).map_err(&fail)?;
+    setting.watch.end();
+    report.unread.extend(walked.unread);
+    report.unread.sort_by(|a, b| a.path.cmp(&b.path));
+    for place in &mut places {
+        let sql = "SELECT count(*) FROM file f JOIN place p ON p.id = f.place WHERE p.root = ?1 AND f.gone IS NULL";
+        let root = decanter_cellar::Value::Name(place.root.clone());
+        place.files = decanter_cellar::database::number(db, sql, &[root]).map_err(&fail)?.unsigned_abs();
+    }
+    report.places = places;
+    Ok(report)
+}
+
+/// What is to be looked through, and what is said of each place.
+fn areas(
+    typed: &[String],
+    cellar: &mut Cellar,
+    setting: &Setting<'_>,
+) -> Result<(Vec<Area>, Vec<PlaceReport>), Failure> {
+    let fail = broke("cannot scan");
+    let known = Place::all(cellar.db.as_mut()).map_err(&fail)?;
+    let (mut areas, mut told) = (Vec::<Area>::new(), Vec::new());
+    let mut wanted: Vec<(String, bool)> = Vec::new();
+    for path in typed {
+        match resolved(path) {
+            Ok(real) => {
+                let root = native::text(&real);
+                if !real.is_dir() {
+                    return Err(Failure::usage(format!("cannot scan \"{path}\""), "it is no folder")
+                        .hint("give the folder that it stands in"));
+                }
+                wanted.push((root.clone(), false));
+                // Places in it are looked through with it.
+                wanted.extend(
+                    known.iter().filter(|p| p.root != root && lies_in(&p.root, &root)).map(|p| (p.root.clone(), true)),
+                );
+            }
+            // A place that is not there is told, not lost.
+            Err(e) => match known.iter().find(|p| p.root == *path || p.root == native::text(absolute(path))) {
+                Some(place) => wanted.push((place.root.clone(), true)),
+                None => {
+                    let error = Error::io("open", &native::path(path), e);
+                    return Err(Failure::new(format!("cannot scan \"{path}\""), error));
+                }
+            },
+        }
+    }
+    if typed.is_empty() {
+        if known.is_empty() {
+            return Err(Failure::usage("cannot scan", "this cellar knows no place yet")
+                .hint("give the folders of the collection: decanter cellar scan FOLDER..."));
+        }
+        wanted.extend(known.iter().map(|p| (p.root.clone(), true)));
+    }
+    for (root, _) in wanted {
+        if areas.iter().any(|a| {
+            lies_in(&root, &a.place.path(&a.below))
+                && a.place.root != root
+                && is_of(&known, &root).is_none_or(|p| p.root == a.place.root)
+        }) || areas.iter().any(|a| a.below.is_empty() && a.place.root == root)
+        {
+            continue;
+        }
+        let now = Standing::of(&native::path(&root));
+        let place = match is_of(&known, &root) {
+            Some(place) => place.clone(),
+            None if setting.dry_run => continue,
+            None => {
+                let here = now.as_ref();
+                let (device, volume) = (here.and_then(|n| n.device), here.and_then(|n| n.volume.clone()));
+                let mount = here.and_then(|n| n.mount.clone());
+                Place::add(cellar.db.as_mut(), &root, device, volume.as_deref(), mount.as_deref()).map_err(&fail)?
+            }
+        };
+        let standing = Standing::of(&native::path(&place.root)).filter(|now| now.is_of(&place));
+        let is_told = told.iter().any(|t: &PlaceReport| t.root == place.root);
+        if !is_told {
+            told.push(PlaceReport { root: place.root.clone(), is_mounted: standing.is_some(), files: 0 });
+        }
+        let Some(standing) = standing else { continue };
+        place.begin(cellar.db.as_mut(), standing.device, standing.mount.as_deref()).map_err(&fail)?;
+        let below = root.strip_prefix(&place.root).unwrap_or_default().trim_matches('/').to_owned();
+        areas.push(Area { place, below });
+    }
+    Ok((areas, told))
+}
+
+/// The place that a folder belongs to: the innermost one around it.
+fn is_of<'a>(known: &'a [Place], root: &str) -> Option<&'a Place> {
+    known.iter().filter(|p| lies_in(root, &p.root)).max_by_key(|p| p.root.len())
+}
+
+fn absolute(path: &str) -> std::path::PathBuf {
+    let path = native::path(path);
+    std::path::absolute(&path).unwrap_or(path)
+}
+
+/// Notes what of an area was not met any more; how many files that are.
+fn leave(db: &mut dyn decanter_cellar::Database, area: &Area, walked: &Walked) -> decanter_core::Result<u64> {
+    let mut gone = Vec::new();
+    FileRow::each_here(db, area.place.id, &mut |id, path| {
+        let is_asked = area.below.is_empty() || lies_in(&path, &area.below);
+        let is_closed = || {
+            let whole = area.place.path(&path);
+            walked.closed.iter().any(|folder| lies_in(&whole, folder))
+        };
+        if is_asked && !walked.seen.has(id) && !is_closed() {
+            gone.push(id);
+        }
+        Ok(())
+    })?;
+    together(db, |db| {
+        gone.iter().try_for_each(|id| FileRow::set_gone(db, *id))?;
+        if area.below.is_empty() { area.place.end(db) } else { Ok(()) }
+    })?;
+    Ok(gone.len() as u64)
+}
+
+/// What the system says of a file that is looked at.
+fn stamp(meta: &std::fs::Metadata) -> decanter_cellar::files::Stamp {
+    let ids = os::device_and_number(meta);
+    let modified = meta.modified().ok().and_then(|time| {
+        let nanos = |d: std::time::Duration| i64::try_from(d.as_nanos()).ok();
+        match time.duration_since(std::time::UNIX_EPOCH) {
+            Ok(after) => nanos(after),
+            Err(before) => nanos(before.duration()).map(|n| -n),
+        }
+    });
+    decanter_cellar::files::Stamp {
+        size: meta.len(),
+        modified: modified.unwrap_or(0),
+        device: ids.map(|(device, _)| device.cast_signed()),
+        inode: ids.map(|(_, inode)| inode.cast_signed()),
+        tag: None,
+    }
+}

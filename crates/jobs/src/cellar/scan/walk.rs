@@ -1,0 +1,243 @@
+//! The walk through all folders of an area, on all cores: what is there, and which files have to be read.
+
+use super::{Area, Unread, stamp};
+use crate::Setting;
+use decanter_cellar::database::number;
+use decanter_cellar::files::{FileRow, Stamp, Trouble};
+use decanter_cellar::{Cellar, Database, Location};
+use decanter_core::{Error, Notice, Result, native, watch};
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+
+/// A set of numbers, a bit each: a million files take 125 KiB.
+#[derive(Default)]
+pub(super) struct Seen(Vec<u64>);
+
+impl Seen {
+    pub(super) fn add(&mut self, id: i64) {
+        let (word, bit) = (id as usize / 64, id as usize % 64);
+        if word >= self.0.len() {
+            self.0.resize(word + 1, 0);
+        }
+        self.0[word] |= 1 << bit;
+    }
+
+    pub(super) fn has(&self, id: i64) -> bool {
+        self.0.get(id as usize / 64).is_some_and(|word| word >> (id as usize % 64) & 1 == 1)
+    }
+}
+
+/// A file that has to be read.
+pub(super) struct Todo {
+    /// The number of its area.
+    pub(super) area: u32,
+    /// Its folder below the place, with a slash at the end unless that is empty.
+    pub(super) folder: Arc<str>,
+    pub(super) name: Box<str>,
+    pub(super) stamp: Stamp,
+    /// Whether it is known, and was the same the last time: it is only read to be sure.
+    pub(super) is_known: bool,
+}
+
+/// What was met.
+#[derive(Default)]
+pub(super) struct Walked {
+    pub(super) files: u64,
+    pub(super) bytes: u64,
+    pub(super) todo: Vec<Todo>,
+    pub(super) bytes_to_read: u64,
+    /// Files that are known and still there.
+    pub(super) seen: Seen,
+    pub(super) unread: Vec<Unread>,
+    /// Folders that could not be looked into: what is in them is not gone.
+    pub(super) closed: Vec<String>,
+    /// Whether nothing at all was known before.
+    pub(super) is_first: bool,
+}
+
+/// Folders that are still to be looked into, and how many are being looked into.
+struct Folders {
+    list: Mutex<(Vec<(u32, String)>, usize)>,
+    more: Condvar,
+}
+
+impl Folders {
+    fn next(&self) -> Option<(u32, String)> {
+        let mut list = self.list.lock().unwrap_or_else(PoisonError::into_inner);
+        loop {
+            if let Some(folder) = list.0.pop() {
+                list.1 += 1;
+                return Some(folder);
+            }
+            if list.1 == 0 {
+                return None;
+            }
+            list = self.more.wait(list).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    fn done(&self, found: Vec<(u32, String)>) {
+        let mut list = self.list.lock().unwrap_or_else(PoisonError::into_inner);
+        list.0.extend(found);
+        list.1 -= 1;
+        self.more.notify_all();
+    }
+}
+
+/// What all walkers know.
+struct Walk<'a> {
+    areas: &'a [Area],
+    folders: Folders,
+    /// Folders that are not entered: places of their own, and the cellar itself.
+    others: HashSet<PathBuf>,
+    is_deep: bool,
+    is_first: bool,
+    setting: &'a Setting<'a>,
+}
+
+/// Walks through all areas. Places that lie in others are passed by: they are areas of their own.
+pub(super) fn walk(
+    areas: &[Area],
+    roots: &[String],
+    is_deep: bool,
+    location: &Location,
+    setting: &Setting<'_>,
+) -> Result<Walked> {
+    let mut first = Cellar::open(location.clone())?;
+    let is_first = number(first.db.as_mut(), "SELECT count(*) FROM (SELECT 1 FROM file LIMIT 1) AS one", &[])? == 0;
+    let own = location.folder().and_then(|folder| decanter_core::os::resolved(folder).ok());
+    let starts = areas.iter().enumerate().map(|(number, area)| (number as u32, area.below.clone())).collect();
+    let walk = Walk {
+        areas,
+        folders: Folders { list: Mutex::new((starts, 0)), more: Condvar::new() },
+        others: roots.iter().map(|root| native::path(root)).chain(own).collect(),
+        is_deep,
+        is_first,
+        setting,
+    };
+    let mut walked = Walked { is_first, ..Walked::default() };
+    let workers = setting.jobs.max(1);
+    let found: Vec<Result<(Walked, Vec<i64>)>> = std::thread::scope(|scope| {
+        let start = |_| {
+            scope.spawn(|| {
+                let mut cellar = Cellar::open(location.clone())?;
+                let mut found = (Walked::default(), Vec::new());
+                let mut failed = None;
+                while let Some((area, folder)) = walk.folders.next() {
+                    let mut inner = Vec::new();
+                    if failed.is_none()
+                        && let Err(e) = walk.folder(area, &folder, cellar.db.as_mut(), &mut found, &mut inner)
+                    {
+                        failed = Some(e);
+                        inner.clear();
+                    }
+                    walk.folders.done(inner);
+                }
+                failed.map_or(Ok(found), Err)
+            })
+        };
+        let threads: Vec<_> = (0..workers).map(start).collect();
+        let lost = |_| Err(Error::Usage("a walking thread ended early".into()));
+        threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect()
+    });
+    for part in found {
+        let (part, ids) = part?;
+        walked.files += part.files;
+        walked.bytes += part.bytes;
+        walked.bytes_to_read += part.bytes_to_read;
+        walked.todo.extend(part.todo);
+        walked.unread.extend(part.unread);
+        walked.closed.extend(part.closed);
+        ids.into_iter().for_each(|id| walked.seen.add(id));
+    }
+    // The order of names is mostly that of the disk, and the same for every run.
+    walked.todo.sort_unstable_by(|a, b| (a.area, &a.folder, &a.name).cmp(&(b.area, &b.folder, &b.name)));
+    Ok(walked)
+}
+
+impl Walk<'_> {
+    fn folder(
+        &self,
+        number: u32,
+        below: &str,
+        db: &mut dyn Database,
+        (found, ids): &mut (Walked, Vec<i64>),
+        inner: &mut Vec<(u32, String)>,
+    ) -> Result<()> {
+        watch::check(self.setting.watch)?;
+        let area = &self.areas[number as usize];
+        let path = native::path(&if below.is_empty() { area.place.root.clone() } else { area.place.path(below) });
+        let prefix: Arc<str> = if below.is_empty() { "".into() } else { format!("{below}/").into() };
+        let mut close = |path: &Path, e: std::io::Error| {
+            let path = native::text(path);
+            found.closed.push(path.clone());
+            found.unread.push(Unread { path, why: Error::io("read", Path::new(""), e).to_string() });
+        };
+        let entries = match std::fs::read_dir(&path) {
+            Ok(entries) => entries,
+            Err(e) => {
+                close(&path, e);
+                return Ok(());
+            }
+        };
+        for entry in entries {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(e) => {
+                    close(&path, e);
+                    continue;
+                }
+            };
+            let own = entry.path();
+            let meta = match entry.metadata() {
+                Ok(meta) => meta,
+                // Gone in between.
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => continue,
+                Err(e) => {
+                    close(&own, e);
+                    continue;
+                }
+            };
+            let name = native::text(entry.file_name());
+            if meta.is_dir() {
+                if !self.others.contains(&own) {
+                    inner.push((number, format!("{prefix}{name}")));
+                }
+                continue;
+            }
+            if !meta.is_file() {
+                if let Some(odd) = decanter_core::os::odd_kind(meta.file_type()) {
+                    let text = format!("{} is passed over: it is {odd}", native::text(&own));
+                    self.setting.watch.notice(&Notice::new(text));
+                }
+                continue;
+            }
+            let stamp = stamp(&meta);
+            found.files += 1;
+            found.bytes += stamp.size;
+            let row = match self.is_first {
+                true => None,
+                false => FileRow::at(db, area.place.id, &format!("{prefix}{name}"))?,
+            };
+            let is_known = row.as_ref().is_some_and(|row| is_same(row, &stamp));
+            ids.extend(row.map(|row| row.id));
+            if !is_known || self.is_deep {
+                found.bytes_to_read += stamp.size;
+                let (folder, name) = (prefix.clone(), name.into());
+                found.todo.push(Todo { area: number, folder, name, stamp, is_known });
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether a file is the one that was read: nothing that its file system says of it has changed.
+fn is_same(row: &FileRow, now: &Stamp) -> bool {
+    let was = &row.stamp;
+    // The number of a device may be another one after every start.
+    row.gone.is_none()
+        && row.trouble.0 != Trouble::Unreadable
+        && row.sums.strongest().is_some()
+        && (was.size, was.modified, was.inode) == (now.size, now.modified, now.inode)
+}
