@@ -33,6 +33,12 @@ pub trait Database: Send {
     /// As [`Database::run`].
     fn script(&mut self, sql: &str) -> Result<()>;
 
+    /// Takes more memory, where that helps: one large piece of work follows, and nothing else runs.
+    ///
+    /// # Errors
+    /// As [`Database::run`].
+    fn widen(&mut self) -> Result<()>;
+
     /// Begins a transaction that writes: it waits for others that do.
     ///
     /// # Errors

@@ -62,6 +62,9 @@ pub fn found_by(sums: &Sums) -> Option<(Algorithm, i64)> {
     BY.into_iter().find_map(|a| Some((a, prefix(sums.get(a)?).cast_signed())))
 }
 
+/// A set of so many entries is indexed once it is in: sorted as a whole, instead of each entry in its place.
+const LARGE: usize = 20_000;
+
 /// Takes a set in, under `name`. Older versions are kept unless it `replaces` them.
 ///
 /// # Errors
@@ -103,6 +106,10 @@ pub fn import(
             Value::len(catalogue.entries().len() as u64),
         ],
     )?;
+    let is_large = catalogue.entries().len() >= LARGE;
+    if is_large {
+        db.script("DROP INDEX entry_proof; DROP INDEX entry_name")?;
+    }
     // Numbers are given out here: one statement an entry, and no answer to wait for.
     let next = |db: &mut dyn Database, table| {
         crate::database::number(db, &format!("SELECT coalesce(max(id), 0) + 1 FROM {table}"), &[])
@@ -134,6 +141,9 @@ pub fn import(
             Value::bits(key(&entry.name)),
         ];
         db.run(sql, values)?;
+    }
+    if is_large {
+        db.script("CREATE INDEX entry_proof ON entry (proof); CREATE INDEX entry_name ON entry (name_key)")?;
     }
     Ok(if is_current { Imported::New } else { Imported::Older })
 }

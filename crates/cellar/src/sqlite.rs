@@ -3,6 +3,7 @@
 use crate::database::{Database, Each};
 use crate::{Value, value};
 use decanter_core::{Error, Result, native};
+use rusqlite::config::DbConfig;
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{Connection, ErrorCode, OpenFlags, ToSql};
 use std::path::{Path, PathBuf};
@@ -39,6 +40,8 @@ impl Sqlite {
         let settings = "PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA foreign_keys = OFF;
             PRAGMA cache_size = -16384; PRAGMA temp_store = FILE; PRAGMA mmap_size = 0;";
         connection.execute_batch(settings).map_err(told)?;
+        // A statement stays as it was planned, whatever the values: planning takes longer than asking.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(told)?;
         Ok(Self { connection, path: path.to_owned() })
     }
 }
@@ -122,6 +125,10 @@ impl Database for Sqlite {
 
     fn script(&mut self, sql: &str) -> Result<()> {
         self.connection.execute_batch(sql).map_err(|e| told(&self.path, &e))
+    }
+
+    fn widen(&mut self) -> Result<()> {
+        self.script("PRAGMA cache_size = -131072")
     }
 
     fn begin(&mut self) -> Result<()> {

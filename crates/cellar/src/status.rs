@@ -145,16 +145,11 @@ pub fn counts(db: &mut dyn Database) -> Result<Counts> {
     counts.unknown -= number(db, "SELECT count(*) FROM file WHERE gone IS NULL AND trouble > 0 AND verdict = 5", &[])?
         .unsigned_abs()
         .min(counts.unknown);
-    for set in sets(db)? {
-        counts.missing += missing_count(db, &set.name)?;
-    }
+    let missing =
+        "SELECT sum(g.wanted - g.had - g.harmed) FROM game g JOIN dat d ON d.id = g.dat WHERE d.is_current = 1";
+    counts.missing = number(db, missing, &[])?.unsigned_abs();
     counts.doubles = double_groups(db)?.iter().map(|group| group.len() as u64 - 1).sum();
     Ok(counts)
-}
-
-fn missing_count(db: &mut dyn Database, set: &str) -> Result<u64> {
-    let sql = "SELECT sum(g.wanted - g.had - g.harmed) FROM game g JOIN dat d ON d.id = g.dat WHERE d.is_current = 1 AND d.name = ?1";
-    Ok(number(db, sql, values![set])?.unsigned_abs())
 }
 
 /// The sets that files are held against, by name.

@@ -85,6 +85,7 @@ impl Cli {
             },
             note_places: with.settled.note_places.clone(),
             launch: with.settled.launch.clone(),
+            trail: with.settled.trail.clone(),
             path: None,
             ..*with.settled
         };

@@ -2,13 +2,15 @@
 
 use crate::global::{Global, KeyArg, When};
 use decanter_core::native;
-use decanter_core::{Error, Watch};
+use decanter_core::trail::Trail;
+use decanter_core::{Error, Guard, Watch};
 use decanter_jobs::cellar::Location;
 use decanter_jobs::launcher::Starter;
 use decanter_jobs::{Failure, Setting, toml_text};
 use etcetera::BaseStrategy;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// What a configuration file may say.
 #[derive(Debug, Default, serde::Deserialize)]
@@ -60,6 +62,8 @@ pub struct Settled {
     pub jobs: (Option<u16>, Origin),
     pub language: (Option<String>, Origin),
     pub launch: BTreeMap<String, Starter>,
+    /// What this run reads and writes, where it is recorded.
+    pub trail: Option<Arc<Trail>>,
 }
 
 /// Merges the configuration with the environment and the options; options win.
@@ -105,6 +109,7 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
         language: first([(config.language, Origin::Configuration), (own_language(), Origin::Environment)])
             .map_or((None, Origin::Default), |(code, origin)| (Some(code), origin)),
         launch: config.launch,
+        trail: None,
     })
 }
 
@@ -207,6 +212,7 @@ impl Settled {
         setting.typed_key_places.clone_from(&global.keys);
         setting.note_places.clone_from(&self.note_places);
         setting.cellar.clone_from(&self.cellar.0);
+        setting.guard = Arc::new(Guard::with_trail(self.trail.clone()));
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
         if let Some(path) = &self.path {

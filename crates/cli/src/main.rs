@@ -10,12 +10,13 @@ mod global;
 mod help;
 mod machine;
 mod progress;
+mod record;
 mod render;
 
 use args::Cli;
 use decanter_core::Error;
 use decanter_core::error::Blame;
-use decanter_jobs::{Answer, Failure};
+use decanter_jobs::{Answer, Failure, cellar};
 use global::When;
 use progress::Screen;
 use render::paper::{self, Paper};
@@ -80,7 +81,13 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
     let has_colour = style::is_coloured(io::stdout().is_terminal());
     let mut out =
         Paper::new(io::BufWriter::new(io::stdout().lock()), has_colour).json(json).list(cli.command.is_list());
-    let result = settled.map_err(Stop::from).and_then(|settled| cli.run(&settled, screen, &mut out));
+    let began = cellar::now();
+    let result = settled.map_err(Stop::from).and_then(|mut settled| {
+        settled.trail = record::trail(&cli.command, &settled);
+        let code = cli.run(&settled, screen, &mut out)?;
+        record::keep(&cli.command, &settled, began, code, screen);
+        Ok(code)
+    });
     decanter_core::Watch::end(screen);
     let result = result.and_then(|code| match out.flush() {
         // Whatever the answer was, nobody has seen it.

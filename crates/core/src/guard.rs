@@ -2,11 +2,12 @@
 
 use crate::error::{Error, Result};
 use crate::os::{self, Facts, Identity, Kind};
+use crate::trail::Trail;
 use std::collections::HashSet;
 use std::fs::{File, Metadata};
 use std::io::{ErrorKind, Read};
 use std::path::{Component, Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// The longest text file that is read as a whole: lists, recipes, plans, descriptions of drives.
 const MOST_TEXT: u64 = 64 << 20;
@@ -17,6 +18,7 @@ const MOST_TEXT: u64 = 64 << 20;
 pub struct Guard {
     files: Mutex<HashSet<Identity>>,
     folders: Mutex<Vec<PathBuf>>,
+    trail: Option<Arc<Trail>>,
 }
 
 /// One way out: what is never touched, and whether anything else that is there may be replaced.
@@ -29,6 +31,16 @@ pub struct Door<'a> {
 }
 
 impl Guard {
+    /// One that also notes what is read and written, for who asks afterwards.
+    pub fn with_trail(trail: Option<Arc<Trail>>) -> Self {
+        Self { trail, ..Self::default() }
+    }
+
+    /// Where what is written is noted.
+    pub(crate) fn trail(&self) -> Option<Arc<Trail>> {
+        self.trail.clone()
+    }
+
     /// Opens a file for reading, and knows it from now on. Pipes, sockets and terminals are refused at once.
     ///
     /// # Errors
@@ -50,6 +62,7 @@ impl Guard {
             Kind::File | Kind::Device => {}
         }
         self.insert(facts.identity);
+        self.trail.iter().for_each(|trail| trail.reads(path));
         Ok((file, facts))
     }
 

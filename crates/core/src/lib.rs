@@ -41,6 +41,7 @@ pub mod tell;
 pub mod threads;
 pub mod title;
 pub mod track;
+pub mod trail;
 pub mod transform;
 pub mod tree;
 pub mod view;

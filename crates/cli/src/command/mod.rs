@@ -124,6 +124,31 @@ impl Command {
         command.run(with, out)
     }
 
+    /// Whether what it writes is recorded in a cellar.
+    pub fn is_recorded(&self) -> bool {
+        !matches!(
+            self,
+            Self::Cellar(_)
+                | Self::Keys(_)
+                | Self::Config(_)
+                | Self::Formats(_)
+                | Self::Demo(_)
+                | Self::Clean(_)
+                | Self::Completions(_)
+                | Self::Manual(_)
+                | Self::Help(_)
+        )
+    }
+
+    /// Its name among the words that were typed.
+    pub fn name(&self, words: &[String]) -> String {
+        let names: Vec<String> = Self::augment_subcommands(clap::Command::new("decanter"))
+            .get_subcommands()
+            .map(|command| command.get_name().to_owned())
+            .collect();
+        words.iter().find(|word| names.contains(word)).cloned().unwrap_or_default()
+    }
+
     /// Whether its output is a list that other programs read.
     pub fn is_list(&self) -> bool {
         matches!(self, Self::Digest(digest) if digest.is_list())

@@ -4,10 +4,12 @@ use super::part::{self, prefix};
 use crate::error::{Error, Result};
 use crate::guard::Door;
 use crate::os;
+use crate::trail::Trail;
 use crate::watch::Watch;
 use std::fs::{self, File};
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use tempfile::NamedTempFile;
 
 /// A file that is not finished: it has a temporary name in the folder of its target, and is removed when it is
@@ -18,6 +20,7 @@ pub struct Draft {
     replace: bool,
     /// Folders that were made for it.
     made: Made,
+    trail: Option<Arc<Trail>>,
 }
 
 impl Draft {
@@ -47,7 +50,7 @@ impl Draft {
         let temporary = builder.tempfile_in(&folder).map_err(report)?;
         part::lock(temporary.as_file(), target)?;
         part::check_alone(&folder, temporary.path(), target)?;
-        Ok(Self { temporary, target: target.to_owned(), replace: door.replace, made })
+        Ok(Self { temporary, target: target.to_owned(), replace: door.replace, made, trail: door.guard.trail() })
     }
 
     /// The file, open for writing.
@@ -87,7 +90,7 @@ impl Draft {
     /// # Errors
     /// As [`Draft::finish`].
     pub(super) fn name(self) -> Result<()> {
-        let Self { temporary, target, replace, made } = self;
+        let Self { temporary, target, replace, made, trail } = self;
         let result = match replace {
             true => temporary.persist(&target),
             false => match temporary.persist_noclobber(&target) {
@@ -101,6 +104,7 @@ impl Draft {
             _ => Error::io("rename", &target, e.error),
         })?;
         made.keep();
+        trail.iter().for_each(|trail| trail.wrote(&target));
         sync_folder(&folder_of(&target))
     }
 }

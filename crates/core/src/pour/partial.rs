@@ -3,8 +3,10 @@ use super::folders::{Made, check_target, folder_of};
 use crate::error::{Error, Result};
 use crate::guard::Door;
 use crate::os::{self, Kind};
+use crate::trail::Trail;
 use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// A file that may stay unfinished for days, and then carries a name that says so: `NAME.incomplete`.
 pub struct Partial {
@@ -13,6 +15,7 @@ pub struct Partial {
     target: PathBuf,
     replace: bool,
     len_before: u64,
+    trail: Option<Arc<Trail>>,
 }
 
 impl Partial {
@@ -55,7 +58,14 @@ impl Partial {
         }
         file.set_len(len).map_err(|e| Error::io("reserve", &path, e))?;
         made.keep();
-        Ok(Self { file, path, target: target.to_owned(), replace: door.replace, len_before: facts.len })
+        Ok(Self {
+            file,
+            path,
+            target: target.to_owned(),
+            replace: door.replace,
+            len_before: facts.len,
+            trail: door.guard.trail(),
+        })
     }
 
     /// Bytes that it had before it was opened: what lies beyond was never written.
@@ -107,6 +117,7 @@ impl Partial {
                 Err(e) => return Err(report(e)),
             }
         }
+        self.trail.iter().for_each(|trail| trail.wrote(&self.target));
         sync_folder(&folder_of(&self.target))
     }
 }

@@ -161,6 +161,10 @@ impl<'a> Stage<'a> {
     pub fn commit(self, folders: &[(PathBuf, Option<i64>)]) -> Result<()> {
         let stage = self.folder.path();
         os::sync_all_in(stage).map_err(|e| Error::io("flush", stage, e))?;
+        let trail = self.door.guard.trail();
+        let told = |files: &[PathBuf]| {
+            trail.iter().for_each(|trail| files.iter().for_each(|file| trail.wrote(&self.target.join(file))));
+        };
         let parent = folder_of(&self.target);
         if fs::symlink_metadata(&self.target).is_err() {
             set_folder_times(stage, folders);
@@ -171,6 +175,7 @@ impl<'a> Stage<'a> {
                 return Err(Error::io("rename", &self.target, e));
             }
             self.made.keep();
+            told(&self.files);
             return sync_folder(&parent);
         }
         // Asked again, and for everything, before the first name is given.
@@ -188,6 +193,7 @@ impl<'a> Stage<'a> {
         set_folder_times(&self.target, folders);
         drop(self.folder);
         self.made.keep();
+        told(&self.files);
         sync_folder(&self.target)
     }
 }

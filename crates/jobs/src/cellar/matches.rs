@@ -64,6 +64,9 @@ pub fn matches(paths: &[String], replaces: bool, setting: &Setting<'_>) -> Resul
     }
     let mut told = Vec::new();
     let db = cellar.db.as_mut();
+    if opened.iter().any(|(_, dat)| dat.catalogue.entries().len() > MANY) {
+        db.widen().map_err(&fail)?;
+    }
     setting.watch.begin("bringing sets in", None);
     let is_changed = together(db, |db| {
         let mut is_changed = false;
@@ -107,6 +110,9 @@ pub fn matches(paths: &[String], replaces: bool, setting: &Setting<'_>) -> Resul
         counts: status::counts(db).map_err(&fail)?,
     })
 }
+
+/// Entries of one set that are worth more memory.
+const MANY: usize = 100_000;
 
 struct Dat {
     name: String,

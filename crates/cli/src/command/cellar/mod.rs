@@ -7,10 +7,11 @@ use super::{Run, With};
 use crate::global::native;
 use crate::{Stop, code_of_answer};
 use clap::{Args, Subcommand};
-use decanter_jobs::cellar::{self, Location};
+use decanter_jobs::cellar::{self, Location, Which};
 use decanter_jobs::{Answer, Failure};
 use status::Status;
 use std::io::Write;
+use std::time::Duration;
 
 /// Keep a collection: what is where, what it is, whether it is complete, and whether it is still so
 #[derive(Debug, Clone, Subcommand)]
@@ -21,6 +22,8 @@ pub enum Cellar {
     Scan(Scan),
     Match(Match),
     Status(Status),
+    Check(Check),
+    History(History),
 }
 
 /// Make a cellar: a folder with the catalogue of a collection
@@ -58,10 +61,67 @@ pub struct Match {
     dat: Vec<String>,
 }
 
+/// Read files again, those first that were not read for longest, and tell which are not as they were
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter cellar check --cellar saltmarsh-cellar --for 1h\n\n\
+    rot: the bytes have changed and the file's time has not; edited: both have. Either is told again until the file\n\
+    is as it was, or a scan finds it changed. A time is a number with s, m, h or d: 90s, 1h, 30d.")]
+pub struct Check {
+    /// Only files of these places [default: all]
+    #[arg(value_name = "FOLDER", value_parser = native())]
+    places: Vec<String>,
+    /// Stop after this time
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
+    most: Option<Duration>,
+    /// Only this share of all files, those that were not read for longest
+    #[arg(long, value_name = "PERCENT", value_parser = percent)]
+    sample: Option<f64>,
+    /// Only files that were not read for this time
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    older_than: Option<Duration>,
+}
+
+/// Tell what a file was made of, back to the first sources
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter cellar history --cellar saltmarsh-cellar lane.zst\n\n\
+    Every job that writes is recorded when a cellar is given with --cellar or named in the configuration.")]
+pub struct History {
+    /// The file
+    #[arg(value_name = "FILE", value_parser = native())]
+    file: String,
+    /// As PROV-JSON (W3C), for other programs
+    #[arg(long, conflicts_with = "json")]
+    prov: bool,
+}
+
+/// A time as people type it: `90s`, `15m`, `1h`, `30d`.
+fn duration(text: &str) -> Result<Duration, String> {
+    let (number, unit) = text.split_at(text.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.len()));
+    let seconds = match unit {
+        "s" => 1.0,
+        "m" | "min" => 60.0,
+        "h" => 3600.0,
+        "d" => 86_400.0,
+        _ => return Err("it takes a number with s, m, h or d, as in 90s, 15m, 1h, 30d".into()),
+    };
+    let value: f64 = number.parse().map_err(|_| "it takes a number with s, m, h or d, as in 1h".to_owned())?;
+    Duration::try_from_secs_f64(value * seconds).map_err(|_| "it takes a time of 0 or more".to_owned())
+}
+
+/// A share: `1%`, `0.5%`, `10`.
+fn percent(text: &str) -> Result<f64, String> {
+    let value: f64 = text.trim_end_matches('%').parse().map_err(|_| "it takes a share, as in 1%".to_owned())?;
+    match value > 0.0 && value <= 100.0 {
+        true => Ok(value),
+        false => Err("it takes more than 0% and no more than 100%".into()),
+    }
+}
+
 impl Cellar {
     /// Whether its output is a list that other programs read.
     pub fn is_list(&self) -> bool {
         matches!(self, Self::Status(status) if status.is_list())
+            || matches!(self, Self::History(history) if history.prov)
     }
 }
 
@@ -89,6 +149,27 @@ impl Run for Cellar {
                 Ok(code_of_answer(if report.unread.is_empty() { Answer::Yes } else { Answer::No }))
             }
             Self::Status(status) => status.run(with, out),
+            Self::Check(given) => {
+                let which = Which {
+                    places: given.places.clone(),
+                    most_time: given.most,
+                    percent: given.sample,
+                    older_than: given.older_than,
+                };
+                let report = cellar::check(&which, &setting)?;
+                with.show(out, &report, |page| show::check(page, &report, with.manner(), with.took()))?;
+                let is_good = report.mismatches.is_empty() && report.unread.is_empty();
+                Ok(code_of_answer(if is_good { Answer::Yes } else { Answer::No }))
+            }
+            Self::History(given) => {
+                let report = cellar::history(&given.file, &setting)?;
+                if given.prov {
+                    crate::render::json(out, &cellar::prov(&report))?;
+                } else {
+                    with.show(out, &report, |page| show::history(page, &report, with.manner()))?;
+                }
+                Ok(code_of_answer(if report.jobs.is_empty() { Answer::No } else { Answer::Yes }))
+            }
         }
     }
 }

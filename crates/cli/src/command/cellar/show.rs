@@ -2,7 +2,7 @@
 
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size, speed, style};
-use decanter_jobs::cellar::{Counts, MatchReport, NewReport, ScanReport, SetRow, Unread};
+use decanter_jobs::cellar::{CheckReport, Counts, HistoryReport, MatchReport, NewReport, ScanReport, SetRow, Unread};
 use std::time::Duration;
 
 /// What is named one by one, unless everything is asked for.
@@ -118,4 +118,57 @@ pub fn counts(page: &mut Page, counts: &Counts) {
             page.row(label, format!("{ink}{}{}", number(value), style::PLAIN));
         }
     }
+}
+
+/// What a check found.
+pub fn check(page: &mut Page, report: &CheckReport, manner: Manner, took: Duration) {
+    for place in &report.not_mounted {
+        page.row("not mounted", format!("{place}: nothing of it was checked"));
+    }
+    page.row(
+        "read",
+        format!("{}, {} in {}", count(report.checked as usize, "file"), size(report.bytes), speed(report.bytes, took)),
+    );
+    if report.left > 0 {
+        page.row("left for next time", number(report.left));
+    }
+    for mismatch in &report.mismatches {
+        page.row(format!("{}{}{}", style::BAD, mismatch.damage, style::PLAIN), &mismatch.path);
+        page.row("", &mismatch.why);
+        page.row(
+            "",
+            match &mismatch.good_copy {
+                Some(copy) => format!("a good copy: {copy}"),
+                None => "no other copy is known".into(),
+            },
+        );
+    }
+    named(page, "mended", &report.mended, manner);
+    unread(page, &report.unread, manner);
+    if report.mismatches.is_empty() && report.unread.is_empty() {
+        page.line("everything that was read is as it was");
+    }
+}
+
+/// The jobs that led to a file.
+pub fn history(page: &mut Page, report: &HistoryReport, manner: Manner) {
+    page.title(&report.file);
+    if report.jobs.is_empty() {
+        page.line("no job that was recorded in this cellar wrote it");
+    }
+    for job in &report.jobs {
+        page.blank();
+        page.row("job", format!("{} of {}, exit code {}", job.id, decanter_formats::time::text(job.began), job.result));
+        page.row("typed", format!("decanter {}", job.parameters.join(" ")));
+        let most = if manner.is_verbose { usize::MAX } else { MOST_NAMED };
+        for (label, files) in [("from", &job.inputs), ("made", &job.outputs)] {
+            for file in files.iter().take(most) {
+                page.row(label, format!("{}, {}", file.path, size(file.bytes)));
+            }
+            if files.len() > most {
+                page.row("", format!("and {}; -v names them all", number((files.len() - most) as u64)));
+            }
+        }
+    }
+    page.notices(&report.notices, manner);
 }

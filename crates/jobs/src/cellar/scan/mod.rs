@@ -242,7 +242,7 @@ fn leave(db: &mut dyn decanter_cellar::Database, area: &Area, walked: &Walked) -
 }
 
 /// What the system says of a file that is looked at.
-fn stamp(meta: &std::fs::Metadata) -> decanter_cellar::files::Stamp {
+pub(super) fn stamp(meta: &std::fs::Metadata) -> decanter_cellar::files::Stamp {
     let ids = os::device_and_number(meta);
     let modified = meta.modified().ok().and_then(|time| {
         let nanos = |d: std::time::Duration| i64::try_from(d.as_nanos()).ok();

@@ -1,0 +1,245 @@
+//! Fixity: files are read again, those first that were not for longest, and held against the digests that they had.
+
+use super::places::is_mounted;
+use super::{ROT, Unread, broke, open};
+use crate::{Failure, Setting};
+use decanter_cellar::database::together;
+use decanter_cellar::files::{FileRow, Trouble, agree};
+use decanter_cellar::{Cellar, Location, Place, matching, now, status};
+use decanter_core::catalogue::Sums;
+use decanter_core::digest::{Algorithm, of_source};
+use decanter_core::source::{FileSource, SourceRef};
+use decanter_core::{Error, Watch, native};
+use serde::Serialize;
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// Which files are checked.
+#[derive(Debug, Clone, Default)]
+pub struct Which {
+    /// Only those of these places; none for all.
+    pub places: Vec<String>,
+    /// No longer than this.
+    pub most_time: Option<Duration>,
+    /// No more than this share of all, in percent.
+    pub percent: Option<f64>,
+    /// Only those that were last checked longer ago than this.
+    pub older_than: Option<Duration>,
+}
+
+/// What came of it.
+#[derive(Debug, Serialize)]
+pub struct CheckReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The cellar.
+    pub cellar: String,
+    /// Files that were read.
+    pub checked: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Files that are due and were not read this time.
+    pub left: u64,
+    /// Those that are not as they were.
+    pub mismatches: Vec<Mismatch>,
+    /// Those that were not, and are again.
+    pub mended: Vec<String>,
+    /// What is not there, or cannot be read.
+    pub unread: Vec<Unread>,
+    /// Places that are not there at the moment.
+    pub not_mounted: Vec<String>,
+}
+
+/// A file that is not as it was.
+#[derive(Debug, Clone, Serialize)]
+pub struct Mismatch {
+    /// Its path.
+    pub path: String,
+    /// `rot`: its bytes have changed and its time has not; `edited`: both have.
+    pub damage: &'static str,
+    /// In words.
+    pub why: String,
+    /// The digest that it should have.
+    pub expected: String,
+    /// The digest that it has.
+    pub found: String,
+    /// Where the same content is known to be good.
+    pub good_copy: Option<String>,
+}
+
+/// What came of one file.
+enum Outcome {
+    Same,
+    Other(Trouble, Sums, String),
+    Unread(String),
+}
+
+/// Checks files, the oldest checks first.
+///
+/// # Errors
+/// When the cellar cannot be used, a place is not known, or the user stops: then what was checked is kept.
+pub fn check(which: &Which, setting: &Setting<'_>) -> Result<CheckReport, Failure> {
+    let mut cellar = open("use", setting)?;
+    let fail = broke("cannot check");
+    let places = Place::all(cellar.db.as_mut()).map_err(&fail)?;
+    let chosen = chosen(&which.places, &places)?;
+    let (there, away): (Vec<&Place>, Vec<&Place>) = chosen.into_iter().partition(|place| is_mounted(place));
+    let numbers: Vec<i64> = there.iter().map(|place| place.id).collect();
+    let before = which.older_than.map(|age| now().saturating_sub_unsigned(age.as_secs()));
+    let mut ids = match numbers.is_empty() {
+        true => Vec::new(),
+        false => FileRow::by_age(cellar.db.as_mut(), &numbers, before).map_err(&fail)?,
+    };
+    let due = ids.len() as u64;
+    if let Some(percent) = which.percent {
+        let share = (ids.len() as f64 * percent / 100.0).ceil() as usize;
+        ids.truncate(share.min(ids.len()));
+    }
+    let roots: HashMap<i64, &Place> = there.iter().map(|place| (place.id, *place)).collect();
+    let mut report = CheckReport {
+        schema: "decanter.cellar-check/1",
+        cellar: cellar.location.shown(),
+        checked: 0,
+        bytes: 0,
+        left: 0,
+        mismatches: Vec::new(),
+        mended: Vec::new(),
+        unread: Vec::new(),
+        not_mounted: away.iter().map(|place| place.root.clone()).collect(),
+    };
+    let stopped = run(&ids, &roots, which.most_time, &cellar.location, &mut report, setting);
+    let db = cellar.db.as_mut();
+    together(db, matching::recount).map_err(&fail)?;
+    stopped.map_err(&fail)?;
+    report.left = due - report.checked - report.unread.len() as u64;
+    report.mismatches.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(report)
+}
+
+/// The places that were named; all, if none was.
+fn chosen<'a>(typed: &[String], places: &'a [Place]) -> Result<Vec<&'a Place>, Failure> {
+    if typed.is_empty() {
+        return Ok(places.iter().collect());
+    }
+    let find = |path: &String| {
+        let whole = super::places::resolved(path).map_or_else(|_| path.clone(), native::text);
+        places.iter().find(|place| place.root == whole || place.root == *path).ok_or_else(|| {
+            Failure::usage(format!("cannot check \"{path}\""), "the cellar knows no such place")
+                .hint("\"decanter cellar status -v\" lists the places")
+        })
+    };
+    typed.iter().map(find).collect()
+}
+
+fn run(
+    ids: &[i64],
+    roots: &HashMap<i64, &Place>,
+    most_time: Option<Duration>,
+    location: &Location,
+    report: &mut CheckReport,
+    setting: &Setting<'_>,
+) -> decanter_core::Result<()> {
+    let began = Instant::now();
+    let next = AtomicUsize::new(0);
+    let shared = Mutex::new(report);
+    setting.watch.begin(&format!("checking {} files", crate::grouped(ids.len() as u64)), None);
+    let work = || -> decanter_core::Result<()> {
+        let mut cellar = Cellar::open(location.clone())?;
+        let db = cellar.db.as_mut();
+        while let Some(id) = ids.get(next.fetch_add(1, Ordering::Relaxed)) {
+            decanter_core::watch::check(setting.watch)?;
+            if most_time.is_some_and(|most| began.elapsed() >= most) {
+                break;
+            }
+            let Some(row) = FileRow::get(db, *id)?.filter(|row| row.gone.is_none()) else { continue };
+            let Some(place) = roots.get(&row.place) else { continue };
+            let path = place.path(&row.path);
+            setting.watch.item(&path);
+            let outcome = look(&row, &path, setting)?;
+            setting.watch.advance(row.stamp.size);
+            let mut mismatch = None;
+            together(db, |db| match &outcome {
+                Outcome::Same => row.set_checked(db),
+                Outcome::Other(trouble, sums, why) => {
+                    row.set_trouble(db, *trouble, Some(why))?;
+                    let sha1 = row.sums.get(Algorithm::Sha1).unwrap_or_default();
+                    mismatch = Some(Mismatch {
+                        path: path.clone(),
+                        damage: trouble.word(),
+                        why: why.clone(),
+                        expected: told(&row.sums),
+                        found: told(sums),
+                        good_copy: status::good_copy(db, sha1, row.id)?,
+                    });
+                    Ok(())
+                }
+                Outcome::Unread(why) => row.set_trouble(db, Trouble::Unreadable, Some(why)),
+            })?;
+            let mut report = shared.lock().unwrap_or_else(PoisonError::into_inner);
+            match outcome {
+                Outcome::Unread(why) => report.unread.push(Unread { path, why }),
+                Outcome::Other(..) | Outcome::Same => {
+                    report.checked += 1;
+                    report.bytes += row.stamp.size;
+                    if mismatch.is_none() && matches!(row.trouble.0, Trouble::Rot | Trouble::Edited) {
+                        report.mended.push(path);
+                    }
+                    report.mismatches.extend(mismatch);
+                }
+            }
+        }
+        Ok(())
+    };
+    let ended: Vec<decanter_core::Result<()>> = std::thread::scope(|scope| {
+        let threads: Vec<_> = (0..setting.jobs.clamp(1, ids.len().max(1))).map(|_| scope.spawn(&work)).collect();
+        let lost = |_| Err(Error::Usage("a checking thread ended early".into()));
+        threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect()
+    });
+    setting.watch.end();
+    ended.into_iter().collect()
+}
+
+/// Reads a file again.
+fn look(row: &FileRow, path: &str, setting: &Setting<'_>) -> decanter_core::Result<Outcome> {
+    let native = native::path(path);
+    let algorithms: Vec<Algorithm> = Algorithm::ALL.into_iter().filter(|a| row.sums.get(*a).is_some()).collect();
+    let read = || -> decanter_core::Result<(u64, Sums)> {
+        let source: SourceRef = Arc::new(FileSource::own(&native)?);
+        let mut sums = Sums::default();
+        for digest in of_source(&source, &algorithms, &Still(setting.watch))? {
+            sums.set(digest.algorithm, &digest.bytes);
+        }
+        Ok((source.len(), sums))
+    };
+    let (size, sums) = match read() {
+        Ok(read) => read,
+        Err(Error::Cancelled) => return Err(Error::Cancelled),
+        Err(e) => return Ok(Outcome::Unread(e.to_string())),
+    };
+    if size == row.stamp.size && agree(&row.sums, &sums) {
+        return Ok(Outcome::Same);
+    }
+    let now = std::fs::symlink_metadata(&native).map(|meta| super::scan::stamp(&meta)).unwrap_or_default();
+    Ok(match now.modified == row.stamp.modified {
+        true => Outcome::Other(Trouble::Rot, sums, ROT.to_owned()),
+        false => {
+            let why = "its bytes have changed, and its time has, too: somebody has written to it".to_owned();
+            Outcome::Other(Trouble::Edited, sums, why)
+        }
+    })
+}
+
+fn told(sums: &Sums) -> String {
+    sums.strongest().map(|d| format!("{}:{}", d.algorithm.id(), d.hex())).unwrap_or_default()
+}
+
+/// Progress counts whole files.
+struct Still<'a>(&'a dyn Watch);
+
+impl Watch for Still<'_> {
+    fn cancelled(&self) -> bool {
+        self.0.cancelled()
+    }
+}
