@@ -80,6 +80,19 @@ pub fn largest_file(folder: &Path) -> Option<u64> {
     (file_system(folder) == Some("FAT")).then_some(u64::from(u32::MAX))
 }
 
+/// Gives a file another name, unless something has that name.
+pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
+    #[cfg(target_os = "linux")]
+    {
+        use rustix::fs::{CWD, RenameFlags, renameat_with};
+        Ok(renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE)?)
+    }
+    #[cfg(not(target_os = "linux"))]
+    {
+        super::rename_if_free(from, to)
+    }
+}
+
 /// Drops what is held of a file in memory, where the system does that.
 pub(crate) fn forget(file: &File) {
     #[cfg(target_os = "linux")]

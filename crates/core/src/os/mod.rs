@@ -28,20 +28,31 @@ use win32 as system;
 use windows as family;
 
 pub use family::{
-    SHELL, device_and_number, is_gone, is_output_missing, is_worn, odd_kind, raw_output, read_exact_at, resolved,
+    SHELL, device_and_number, is_gone, is_output_missing, is_worn, mode, odd_kind, raw_output, read_exact_at, resolved,
     with_slashes, write_all_at,
 };
 pub(crate) use family::{
-    facts, facts_at, hold, hold_folder, identity_at, is_busy, is_held, link, name_of, open_real, pieces, sync_folder,
-    touch_folder, units, with_mode,
+    facts, facts_at, hold, hold_folder, identity_at, is_busy, is_held, link, name_of, open_real, pieces, set_mode,
+    sync_folder, touch_folder, units, with_mode,
 };
-pub(crate) use system::{allow_holes, data_or_hole, forget, kernel_copy, may_write, open_to_read, sync_all_in};
+pub(crate) use system::{
+    allow_holes, data_or_hole, forget, kernel_copy, may_write, open_to_read, rename_new, sync_all_in,
+};
 pub use system::{
     error_width, file_system, free_bytes, largest_file, output_width, survive_size_limits, volume, withhold_memory,
 };
 
 use std::fs::File;
 use std::io::{self, Seek, SeekFrom};
+
+/// Gives a file another name, unless something has that name: asked a moment before, where no call does both.
+#[cfg(not(all(target_os = "linux", not(feature = "std-only"))))]
+fn rename_if_free(from: &std::path::Path, to: &std::path::Path) -> io::Result<()> {
+    match std::fs::symlink_metadata(to) {
+        Ok(_) => Err(io::ErrorKind::AlreadyExists.into()),
+        Err(_) => std::fs::rename(from, to),
+    }
+}
 
 /// How a shell takes words.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -48,6 +48,11 @@ pub fn largest_file(_: &Path) -> Option<u64> {
     None
 }
 
+/// Gives a file another name, unless something has that name.
+pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
+    super::rename_if_free(from, to)
+}
+
 /// What is held of a file in memory stays there.
 pub(crate) fn forget(_: &File) {}
 

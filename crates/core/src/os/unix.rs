@@ -142,6 +142,16 @@ pub(super) fn sync_file(path: &Path) -> io::Result<()> {
     File::open(path)?.sync_all()
 }
 
+/// Who may do what with it, as a number; `None` where the system has no such numbers.
+pub fn mode(meta: &Metadata) -> Option<u32> {
+    Some(meta.mode() & 0o7777)
+}
+
+/// Sets who may do what with it.
+pub(crate) fn set_mode(path: &Path, mode: u32) -> io::Result<()> {
+    fs::set_permissions(path, Permissions::from_mode(mode))
+}
+
 /// Sets when a folder was changed last.
 pub(crate) fn touch_folder(folder: &Path, time: SystemTime) -> io::Result<()> {
     File::open(folder)?.set_times(FileTimes::new().set_modified(time))

@@ -139,6 +139,11 @@ fn wide(text: &OsStr) -> Vec<u16> {
     text.encode_wide().chain([0]).collect()
 }
 
+/// Gives a file another name, unless something has that name.
+pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
+    super::rename_if_free(from, to)
+}
+
 /// What is held of a file in memory stays there.
 pub(crate) fn forget(_: &File) {}
 

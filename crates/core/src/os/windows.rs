@@ -175,6 +175,16 @@ pub(super) fn sync_file(path: &Path) -> io::Result<()> {
     OpenOptions::new().write(true).open(path)?.sync_all()
 }
 
+/// Who may do what with it, as a number: the system has no such numbers.
+pub fn mode(_: &Metadata) -> Option<u32> {
+    None
+}
+
+/// Sets who may do what with it: the system has no such numbers.
+pub(crate) fn set_mode(_: &Path, _: u32) -> io::Result<()> {
+    Ok(())
+}
+
 /// Sets when a folder was changed last.
 pub(crate) fn touch_folder(folder: &Path, time: SystemTime) -> io::Result<()> {
     let opened =

@@ -7,6 +7,7 @@ mod places;
 mod prov;
 mod scan;
 mod status;
+pub mod tidy;
 
 pub use check::{CheckReport, Mismatch, Which, check};
 pub use decanter_cellar::status::{Counts, Row, SetRow};

@@ -7,10 +7,12 @@ use super::{Run, With};
 use crate::global::native;
 use crate::{Stop, code_of_answer};
 use clap::{Args, Subcommand};
+use decanter_jobs::cellar::tidy::{self, How};
 use decanter_jobs::cellar::{self, Location, Which};
 use decanter_jobs::{Answer, Failure};
 use status::Status;
 use std::io::Write;
+use std::path::PathBuf;
 use std::time::Duration;
 
 /// Keep a collection: what is where, what it is, whether it is complete, and whether it is still so
@@ -23,6 +25,7 @@ pub enum Cellar {
     Match(Match),
     Status(Status),
     Check(Check),
+    Tidy(Tidy),
     History(History),
 }
 
@@ -79,6 +82,33 @@ pub struct Check {
     /// Only files that were not read for this time
     #[arg(long, value_name = "TIME", value_parser = duration)]
     older_than: Option<Duration>,
+}
+
+/// Give files the names and folders of their sets: first a plan to read and edit, then what it says
+#[derive(Debug, Clone, Args)]
+#[command(group = clap::ArgGroup::new("step").required(true))]
+#[command(after_help = "Examples:\n  \
+    decanter cellar tidy --cellar saltmarsh-cellar --plan tidy.toml\n  \
+    decanter cellar tidy --cellar saltmarsh-cellar --apply tidy.toml\n  \
+    decanter cellar tidy --cellar saltmarsh-cellar --undo tidy.toml\n\n\
+    A template names what is known: {system} {title} {region} {id} {ext} {set} {game} {name} {stem}, as in\n\
+    \"{system}/{title} ({region}) [{id}].{ext}\". A run that was stopped is completed by the same command.")]
+pub struct Tidy {
+    /// Write a plan: what would be called how
+    #[arg(long, value_name = "FILE", group = "step")]
+    plan: Option<PathBuf>,
+    /// Do what a plan says
+    #[arg(long, value_name = "FILE", group = "step")]
+    apply: Option<PathBuf>,
+    /// Take back what was done by a plan
+    #[arg(long, value_name = "FILE", group = "step")]
+    undo: Option<PathBuf>,
+    /// Names by this template instead of by the sets
+    #[arg(long, value_name = "TEMPLATE", requires = "plan")]
+    template: Option<String>,
+    /// Move doubles into this folder below their place
+    #[arg(long, value_name = "FOLDER", requires = "plan")]
+    doubles: Option<String>,
 }
 
 /// Tell what a file was made of, back to the first sources
@@ -160,6 +190,21 @@ impl Run for Cellar {
                 with.show(out, &report, |page| show::check(page, &report, with.manner(), with.took()))?;
                 let is_good = report.mismatches.is_empty() && report.unread.is_empty();
                 Ok(code_of_answer(if is_good { Answer::Yes } else { Answer::No }))
+            }
+            Self::Tidy(given) => {
+                if let Some(plan) = &given.plan {
+                    let how = How { template: given.template.clone(), doubles: given.doubles.clone() };
+                    let report = tidy::plan(plan, &how, &setting)?;
+                    with.show(out, &report, |page| show::plan(page, &report, with.manner()))?;
+                    return Ok(0);
+                }
+                let (report, is_undo) = match (&given.apply, &given.undo) {
+                    (Some(plan), _) => (tidy::apply(plan, &setting)?, false),
+                    (None, Some(plan)) => (tidy::undo(plan, &setting)?, true),
+                    (None, None) => return Ok(2),
+                };
+                with.show(out, &report, |page| show::applied(page, &report, is_undo, with.manner()))?;
+                Ok(code_of_answer(if report.stays.is_empty() { Answer::Yes } else { Answer::No }))
             }
             Self::History(given) => {
                 let report = cellar::history(&given.file, &setting)?;

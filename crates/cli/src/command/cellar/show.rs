@@ -2,6 +2,7 @@
 
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size, speed, style};
+use decanter_jobs::cellar::tidy::{ApplyReport, PlanReport};
 use decanter_jobs::cellar::{CheckReport, Counts, HistoryReport, MatchReport, NewReport, ScanReport, SetRow, Unread};
 use std::time::Duration;
 
@@ -171,4 +172,47 @@ pub fn history(page: &mut Page, report: &HistoryReport, manner: Manner) {
         }
     }
     page.notices(&report.notices, manner);
+}
+
+/// What a plan has.
+pub fn plan(page: &mut Page, report: &PlanReport, manner: Manner) {
+    page.wrote(if report.dry_run { "would write" } else { "wrote" }, &report.plan);
+    page.row("moves", count(report.moves, "file"));
+    if report.doubles > 0 {
+        page.row("doubles", format!("{} of them", number(report.doubles as u64)));
+    }
+    page.row("right already", count(report.right, "file"));
+    if report.unnamed > 0 {
+        page.row("not named", format!("{}: no set knows them", count(report.unnamed, "file")));
+    }
+    for place in &report.not_mounted {
+        page.row("not mounted", place);
+    }
+    named(page, "stays", &report.taken, manner);
+    if !report.taken.is_empty() {
+        page.row("", "their right name has another file: the same one, or one that stays");
+    }
+    let cellar = decanter_jobs::quoted(&report.cellar);
+    page.row("next", format!("decanter cellar tidy --cellar {cellar} --apply {}", decanter_jobs::quoted(&report.plan)));
+}
+
+/// What was done by a plan, or taken back.
+pub fn applied(page: &mut Page, report: &ApplyReport, is_undo: bool, manner: Manner) {
+    let verb = match (report.dry_run, is_undo) {
+        (true, _) => "would move",
+        (false, true) => "moved back",
+        (false, false) => "moved",
+    };
+    page.row(verb, count(report.moved, "file"));
+    if report.is_completed && !report.dry_run {
+        page.row("", "a run that was stopped is complete now");
+    }
+    if report.folders_removed > 0 {
+        page.row("removed", format!("{} that nothing was left in", count(report.folders_removed, "folder")));
+    }
+    let lines: Vec<String> = report.stays.iter().map(|u| format!("{}: {}", u.path, u.why)).collect();
+    named(page, "stays", &lines, manner);
+    if !is_undo && !report.dry_run {
+        page.row("next", "the same with --undo takes it back");
+    }
 }

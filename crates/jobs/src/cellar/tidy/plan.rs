@@ -1,0 +1,258 @@
+//! The plan: what would be moved where, as text that people read and edit.
+
+use super::How;
+use super::names::{Known, by_set, by_template, check_template};
+use crate::cellar::places::is_mounted;
+use crate::cellar::{broke, open};
+use crate::{Failure, Setting};
+use decanter_cellar::database::{all, number};
+use decanter_cellar::matching::Verdict;
+use decanter_cellar::{Database, Place};
+use decanter_core::blueprint::Blueprint;
+use decanter_core::pour::Output;
+use decanter_core::source::Bytes;
+use decanter_core::{native, watch};
+use serde::{Deserialize, Serialize};
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
+use std::sync::Arc;
+use toml::Spanned;
+
+/// What a plan says.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Plan {
+    /// Layout of the file.
+    pub(super) schema: String,
+    /// What is moved, in this order.
+    #[serde(default, rename = "move")]
+    pub(super) moves: Vec<Spanned<Move>>,
+}
+
+/// A file that gets another name.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Move {
+    /// The folder that both names are below.
+    pub(super) place: String,
+    /// The name that it has.
+    pub(super) from: String,
+    /// The name that it gets.
+    pub(super) to: String,
+    /// Its length when the plan was made.
+    pub(super) bytes: u64,
+    /// Its time then, in nanoseconds since 1970.
+    pub(super) modified: i64,
+    /// Why.
+    #[serde(default)]
+    pub(super) why: String,
+}
+
+/// The layout that this program writes.
+pub(super) const SCHEMA: &str = "decanter.tidy/1";
+
+const HEAD: &str = "# What \"decanter cellar tidy --apply\" will do with this file, and --undo will take back.\n\
+    # Change a \"to\", or take a [[move]] out: what is not here stays as it is. Both names are below \"place\".\n\n";
+
+/// What came of planning.
+#[derive(Debug, Serialize)]
+pub struct PlanReport {
+    /// Layout of this report.
+    pub schema: &'static str,
+    /// The cellar.
+    pub cellar: String,
+    /// The plan.
+    pub plan: String,
+    /// Files that would get another name.
+    pub moves: usize,
+    /// Those of them that are doubles.
+    pub doubles: usize,
+    /// Files that have the right name already.
+    pub right: usize,
+    /// Files that neither a set nor the template names.
+    pub unnamed: usize,
+    /// Files whose right name another one has: they stay.
+    pub taken: Vec<String>,
+    /// Places that are not there at the moment: nothing of them is in the plan.
+    pub not_mounted: Vec<String>,
+    /// Whether it was only tried.
+    pub dry_run: bool,
+}
+
+/// Makes a plan, and writes it to `target`.
+///
+/// # Errors
+/// When the cellar cannot be used, the template names what nothing has, or the file is there already.
+pub fn plan(target: &Path, how: &How, setting: &Setting<'_>) -> Result<PlanReport, Failure> {
+    let what = format!("cannot write the plan \"{}\"", native::text(target));
+    if let Some(template) = &how.template {
+        check_template(template)?;
+    }
+    if let Some(folder) = &how.doubles {
+        check_template(folder)?;
+    }
+    let mut cellar = open("use", setting)?;
+    let fail = broke("cannot plan");
+    let db = cellar.db.as_mut();
+    let mut report = PlanReport {
+        schema: "decanter.cellar-plan/1",
+        cellar: cellar.location.shown(),
+        plan: native::text(target),
+        moves: 0,
+        doubles: 0,
+        right: 0,
+        unnamed: 0,
+        taken: Vec::new(),
+        not_mounted: Vec::new(),
+        dry_run: setting.dry_run,
+    };
+    let mut moves = Vec::new();
+    for place in Place::all(db).map_err(&fail)? {
+        watch::check(setting.watch).map_err(&fail)?;
+        if !is_mounted(&place) {
+            report.not_mounted.push(place.root.clone());
+            continue;
+        }
+        moves.extend(of_place(db, &place, how, &mut report).map_err(&fail)?);
+    }
+    report.moves = moves.len();
+    let mut text = format!("{HEAD}schema = \"{SCHEMA}\"\n");
+    for one in &moves {
+        let table = toml::to_string(one).map_err(|e| Failure::usage(what.clone(), e.to_string()))?;
+        text.push_str(&format!("\n[[move]]\n{table}"));
+    }
+    if !setting.dry_run {
+        let blueprint = Blueprint::of(Arc::new(Bytes(text.into_bytes())));
+        setting.write(Output::new(&blueprint, target), &what)?;
+    }
+    Ok(report)
+}
+
+/// What is to be moved in one place.
+fn of_place(
+    db: &mut dyn Database,
+    place: &Place,
+    how: &How,
+    report: &mut PlanReport,
+) -> decanter_core::Result<Vec<Move>> {
+    struct Row {
+        id: i64,
+        known: Known,
+        bytes: u64,
+        modified: i64,
+        sha1: Option<Vec<u8>>,
+        verdict: Verdict,
+        entry: Option<i64>,
+        holds: bool,
+        is_through: bool,
+    }
+    let sql = "SELECT id, path, kind, title, title_id, size, modified, sha1, verdict, entry, holds, facts, through, format FROM file
+        WHERE place = ?1 AND gone IS NULL AND trouble = 0 ORDER BY path";
+    let rows = all(db, sql, &[place.id.into()], |row| {
+        let facts: serde_json::Value =
+            row[11].maybe_text().and_then(|f| serde_json::from_str(&f).ok()).unwrap_or_default();
+        Row {
+            id: row[0].int(),
+            known: Known {
+                path: row[1].text(),
+                system: row[2].maybe_text(),
+                title: row[3].maybe_text(),
+                id: row[4].maybe_text(),
+                region: facts.get("region").and_then(|r| r.as_str()).map(str::to_owned),
+                ..Known::default()
+            },
+            bytes: row[5].unsigned(),
+            modified: row[6].int(),
+            sha1: row[7].blob().map(<[u8]>::to_vec),
+            verdict: Verdict::of(row[8].int()),
+            entry: row[9].maybe_int(),
+            holds: row[10].int() != 0,
+            is_through: row[12].maybe_text().is_some(),
+        }
+    })?;
+    let here: HashSet<String> = rows.iter().map(|row| row.known.path.to_lowercase()).collect();
+    let mut given: HashMap<String, (String, Option<Vec<u8>>)> = HashMap::new();
+    let mut wanted = Vec::new();
+    for mut row in rows {
+        let entry = match (row.verdict, row.holds) {
+            (Verdict::Match | Verdict::OtherName, _) => row.entry,
+            (Verdict::SeeMembers, true) => entry_of_members(db, row.id)?,
+            _ => None,
+        };
+        if let Some(entry) = entry {
+            name(db, entry, &mut row.known)?;
+            row.known.is_around = row.verdict == Verdict::SeeMembers || row.is_through && row.holds;
+        }
+        let to = match &how.template {
+            Some(template) => Some(by_template(template, &row.known)).filter(|to| !to.is_empty()),
+            None => by_set(&row.known),
+        };
+        match to {
+            Some(to) => wanted.push((row.known.path, to, row.bytes, row.modified, row.sha1)),
+            None => report.unnamed += 1,
+        }
+    }
+    // Those that have their name keep it, whoever comes before.
+    wanted.sort_by_key(|(from, to, ..)| from != to);
+    let mut moves = Vec::new();
+    for (from, to, bytes, modified, sha1) in wanted {
+        let mut add = |to: String, why: &str| {
+            moves.push(Move {
+                place: place.root.clone(),
+                from: from.clone(),
+                to,
+                bytes,
+                modified,
+                why: why.to_owned(),
+            });
+        };
+        let key = to.to_lowercase();
+        match given.get(&key) {
+            None => {
+                given.insert(key.clone(), (from.clone(), sha1));
+                if from == to {
+                    report.right += 1;
+                } else if here.contains(&key) && key != from.to_lowercase() && !is_leaving(&key, &given) {
+                    report.taken.push(place.path(&from));
+                } else {
+                    add(to, if how.template.is_some() { "named by the template" } else { "named by its set" });
+                }
+            }
+            Some((_, other)) if sha1.is_some() && *other == sha1 => match &how.doubles {
+                Some(folder) if !from.starts_with(&format!("{folder}/")) => {
+                    report.doubles += 1;
+                    add(format!("{}/{from}", folder.trim_end_matches('/')), "a double");
+                }
+                _ => report.taken.push(place.path(&from)),
+            },
+            Some(_) => report.taken.push(place.path(&from)),
+        }
+    }
+    Ok(moves)
+}
+
+/// Whether the file that has a name now is one that was given another before.
+fn is_leaving(key: &str, given: &HashMap<String, (String, Option<Vec<u8>>)>) -> bool {
+    given.iter().any(|(to, (from, _))| from.to_lowercase() == key && to != key)
+}
+
+/// The entry that the members of a file stand for: that of the first, if all that are known are of one game.
+fn entry_of_members(db: &mut dyn Database, file: i64) -> decanter_core::Result<Option<i64>> {
+    let sql = "SELECT m.entry, e.game FROM member m JOIN entry e ON e.id = m.entry
+        WHERE m.file = ?1 AND m.verdict IN (1, 2) ORDER BY m.id";
+    let found = all(db, sql, &[file.into()], |row| (row[0].int(), row[1].int()))?;
+    let first = found.first().copied();
+    Ok(first.filter(|(_, game)| found.iter().all(|(_, other)| other == game)).map(|(entry, _)| entry))
+}
+
+/// What the set says of an entry.
+fn name(db: &mut dyn Database, entry: i64, known: &mut Known) -> decanter_core::Result<()> {
+    let sql = "SELECT d.name, g.name, e.name, g.id FROM entry e JOIN game g ON g.id = e.game JOIN dat d ON d.id = e.dat WHERE e.id = ?1";
+    if let Some((set, game, entry, id)) =
+        all(db, sql, &[entry.into()], |row| (row[0].text(), row[1].text(), row[2].text(), row[3].int()))?.pop()
+    {
+        let many = number(db, "SELECT count(*) FROM entry WHERE game = ?1", &[id.into()])? > 1;
+        (known.set, known.game, known.entry, known.is_of_many) = (Some(set), Some(game), Some(entry), many);
+    }
+    Ok(())
+}
