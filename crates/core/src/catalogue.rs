@@ -87,6 +87,8 @@ impl Sums {
                 }
                 Err(_) => false,
             },
+            // Lists of dumps have none.
+            Algorithm::Sha512 => false,
         }
     }
 
@@ -97,6 +99,7 @@ impl Sums {
             Algorithm::Md5 => self.md5.as_ref().map(<[u8; 16]>::as_slice),
             Algorithm::Sha1 => self.sha1.as_ref().map(<[u8; 20]>::as_slice),
             Algorithm::Sha256 => self.sha256.as_ref().map(|b| b.as_slice()),
+            Algorithm::Sha512 => None,
         }
     }
 
@@ -197,7 +200,7 @@ impl Catalogue {
     /// Entries with content of these digests.
     pub fn with_content(&self, len: u64, found: &[Digest]) -> Vec<usize> {
         let mut numbers = Vec::new();
-        for digest in found {
+        for digest in found.iter().filter(|d| Algorithm::ALL.contains(&d.algorithm)) {
             for number in equal(&self.by_digest[digest.algorithm as usize], prefix(&digest.bytes)) {
                 if self.entries[number].fits(len, found) && !numbers.contains(&number) {
                     numbers.push(number);

@@ -192,6 +192,15 @@ impl Scene {
 /// # Errors
 /// What writing fails with.
 pub fn draw(scene: &Scene, target: &Path, what: &str, door: Door<'_>, setting: &Setting<'_>) -> Result<(), Failure> {
+    let png = png(scene).map_err(|e| Failure::new(what, e))?;
+    setting.write_by(door, Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), what).map(|_| ())
+}
+
+/// The bytes of a scene as a PNG.
+///
+/// # Errors
+/// What packing fails with.
+pub(crate) fn png(scene: &Scene) -> decanter_core::Result<Vec<u8>> {
     let flat = scene.flat();
     let mut canvas = Canvas::new(WIDTH, HEIGHT, PAPER);
     canvas.text(MARGIN, 24, 26.0, INK, &scene.title);
@@ -217,8 +226,7 @@ pub fn draw(scene: &Scene, target: &Path, what: &str, door: Door<'_>, setting: &
     for (index, note) in scene.notes.iter().enumerate() {
         canvas.text(WIDTH / 2 + MARGIN, LEGEND + 8 + index * 24, 14.0, INK, note);
     }
-    let png = canvas.png().map_err(|e| Failure::new(what, e))?;
-    setting.write_by(door, Output::new(&Blueprint::of(Arc::new(Bytes(png))), target), what).map(|_| ())
+    canvas.png()
 }
 
 fn colour(kind: Kind) -> Colour {

@@ -107,5 +107,6 @@ fn tag(algorithm: Algorithm) -> &'static str {
         Algorithm::Md5 => "MD5",
         Algorithm::Sha1 => "SHA1",
         Algorithm::Sha256 => "SHA256",
+        Algorithm::Sha512 => "SHA512",
     }
 }

@@ -1,5 +1,6 @@
 //! Records: small files that describe something else.
 
+pub mod bag;
 pub mod dat;
 pub mod ird;
 pub mod sfo;

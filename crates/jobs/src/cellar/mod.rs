@@ -1,14 +1,17 @@
 //! The collection: what is where, what it is, what is known of it, and whether it is still so.
 
+mod bag;
 mod check;
 mod history;
 mod matches;
 mod places;
 mod prov;
+mod report;
 mod scan;
 mod status;
 pub mod tidy;
 
+pub use bag::{BagReport, bag};
 pub use check::{CheckReport, Mismatch, Which, check};
 pub use decanter_cellar::status::{Counts, Row, SetRow};
 pub use decanter_cellar::{Location, now};
@@ -16,6 +19,7 @@ pub use history::{Done, HistoryReport, history, record};
 pub use matches::{DatReport, MatchReport, matches};
 pub use places::{NewReport, new};
 pub use prov::prov;
+pub use report::{ReportReport, report};
 pub use scan::{PlaceReport, ScanReport, Unread, scan};
 pub use status::{Asked, StatusReport, cell, columns, csv, names, status};
 

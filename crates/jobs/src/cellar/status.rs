@@ -54,6 +54,13 @@ pub struct PlaceState {
     pub scanned: Option<i64>,
 }
 
+impl PlaceState {
+    /// How a place is at the moment.
+    pub(super) fn of(place: Place) -> Self {
+        Self { is_mounted: is_mounted(&place), scanned: place.scanned, root: place.root }
+    }
+}
+
 /// Says what the collection has and lacks; of one set only, if one is named.
 ///
 /// # Errors
@@ -98,8 +105,7 @@ pub fn names(is_here: bool, set: Option<&str>, setting: &Setting<'_>) -> Result<
 
 fn places(cellar: &mut Cellar) -> Result<Vec<PlaceState>, Failure> {
     let places = Place::all(cellar.db.as_mut()).map_err(broke("cannot say how the collection is"))?;
-    let state = |place: Place| PlaceState { is_mounted: is_mounted(&place), scanned: place.scanned, root: place.root };
-    Ok(places.into_iter().map(state).collect())
+    Ok(places.into_iter().map(PlaceState::of).collect())
 }
 
 /// The set that was named.

@@ -1,5 +1,6 @@
 //! Is it what it should be? Every file, region and sector against what is known of it, in one read.
 
+mod bag;
 pub mod catalogue;
 mod compare;
 mod disc;
@@ -144,6 +145,16 @@ impl<E> Rows<'_, '_, E> {
         };
         if game_folder(&item).is_some() {
             return self.source(shown, 0);
+        }
+        if bag::is_one(shown, self.setting) {
+            return match bag::check(&item, shown, self.setting) {
+                Ok(report) => {
+                    (self.each)(Ok(&report))?;
+                    self.run.sources.push(report);
+                    Ok(Ended::Told)
+                }
+                Err(e) => self.failed(Failure::new(format!("cannot verify the bag \"{shown}\""), e)),
+            };
         }
         let below = Below::of(shown, self.setting);
         let (mut told, mut unknown) = (0, 0);

@@ -26,6 +26,8 @@ pub enum Cellar {
     Status(Status),
     Check(Check),
     Tidy(Tidy),
+    Report(Report),
+    Bag(Bag),
     History(History),
 }
 
@@ -109,6 +111,30 @@ pub struct Tidy {
     /// Move doubles into this folder below their place
     #[arg(long, value_name = "FOLDER", requires = "plan")]
     doubles: Option<String>,
+}
+
+/// Write the state of the collection as a page for a browser, with a table and an object beside it
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter cellar report --cellar saltmarsh-cellar -o report.html\n\n\
+    The page needs nothing else: no network, no other file. It can be sorted and printed. The same name with .csv and\n\
+    .json has every row.")]
+pub struct Report {
+    /// The page
+    #[arg(short, long, value_name = "FILE.html")]
+    output: PathBuf,
+}
+
+/// Put copies of files into a bag (BagIt, RFC 8493): a folder that any program can check in thirty years
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter cellar bag -o fogbell-bag saltmarsh/fogbell.gb saltmarsh/drawer\n\n\
+    Manifests have SHA-256 and SHA-512. \"decanter verify BAG\" checks a bag, whoever made it.")]
+pub struct Bag {
+    /// Files, folders, or what is inside them
+    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
+    sources: Vec<String>,
+    /// The folder that becomes the bag
+    #[arg(short, long, value_name = "DIR")]
+    output: PathBuf,
 }
 
 /// Tell what a file was made of, back to the first sources
@@ -205,6 +231,16 @@ impl Run for Cellar {
                 };
                 with.show(out, &report, |page| show::applied(page, &report, is_undo, with.manner()))?;
                 Ok(code_of_answer(if report.stays.is_empty() { Answer::Yes } else { Answer::No }))
+            }
+            Self::Report(given) => {
+                let report = cellar::report(&given.output, &setting)?;
+                with.show(out, &report, |page| show::report(page, &report))?;
+                Ok(0)
+            }
+            Self::Bag(given) => {
+                let report = cellar::bag(&given.sources, &given.output, &setting)?;
+                with.show(out, &report, |page| show::bag(page, &report))?;
+                Ok(0)
             }
             Self::History(given) => {
                 let report = cellar::history(&given.file, &setting)?;

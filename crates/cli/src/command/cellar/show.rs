@@ -3,7 +3,9 @@
 use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size, speed, style};
 use decanter_jobs::cellar::tidy::{ApplyReport, PlanReport};
-use decanter_jobs::cellar::{CheckReport, Counts, HistoryReport, MatchReport, NewReport, ScanReport, SetRow, Unread};
+use decanter_jobs::cellar::{
+    BagReport, CheckReport, Counts, HistoryReport, MatchReport, NewReport, ReportReport, ScanReport, SetRow, Unread,
+};
 use std::time::Duration;
 
 /// What is named one by one, unless everything is asked for.
@@ -215,4 +217,19 @@ pub fn applied(page: &mut Page, report: &ApplyReport, is_undo: bool, manner: Man
     if !is_undo && !report.dry_run {
         page.row("next", "the same with --undo takes it back");
     }
+}
+
+/// The files of a report.
+pub fn report(page: &mut Page, report: &ReportReport) {
+    for file in &report.files {
+        page.wrote(if report.dry_run { "would write" } else { "wrote" }, file);
+    }
+    counts(page, &report.counts);
+}
+
+/// A bag that was made.
+pub fn bag(page: &mut Page, report: &BagReport) {
+    page.wrote(if report.dry_run { "would make" } else { "made" }, &report.bag);
+    page.row("holds", format!("{}, {}", count(report.files as usize, "file"), size(report.bytes)));
+    page.row("next", format!("decanter verify {}", decanter_jobs::quoted(&report.bag)));
 }

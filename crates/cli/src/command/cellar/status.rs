@@ -81,7 +81,10 @@ impl Run for Status {
         }
         let report = cellar::status(self.asked(), set, &setting)?;
         if self.csv {
-            out.write_all(cellar::csv(&report).as_bytes())?;
+            // Line by line: what a name has of control characters is told as such.
+            for line in cellar::csv(&report).lines() {
+                writeln!(out, "{line}")?;
+            }
             return Ok(0);
         }
         with.show(out, &report, |page| page_of(page, &report))?;
