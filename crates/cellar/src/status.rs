@@ -103,7 +103,7 @@ pub struct Row {
     /// Doubles with the same number have the same content.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub group: Option<u64>,
-    /// Where the same content is known to be good.
+    /// Where the same content is, as far as the catalogue knows.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub good_copy: Option<String>,
 }
@@ -341,7 +341,7 @@ pub fn damaged(db: &mut dyn Database, set: Set<'_>) -> Result<Vec<Row>> {
             }
         }
         if let Some(sha1) = wanted {
-            row.good_copy = good_copy(db, &sha1, file)?;
+            row.good_copy = copies(db, &sha1, file)?.into_iter().next();
         }
         if set.is_none_or(|s| row.set.as_deref() == Some(&s.name)) {
             rows.push(row);
@@ -350,18 +350,17 @@ pub fn damaged(db: &mut dyn Database, set: Set<'_>) -> Result<Vec<Row>> {
     Ok(rows)
 }
 
-/// Where there is another copy of some content, as far as the catalogue knows.
+/// Where there are other copies of some content, as far as the catalogue knows.
 ///
 /// # Errors
 /// What the database fails with.
-pub fn good_copy(db: &mut dyn Database, sha1: &[u8], but: i64) -> Result<Option<String>> {
+pub fn copies(db: &mut dyn Database, sha1: &[u8], but: i64) -> Result<Vec<String>> {
     let roots = roots(db)?;
     let sql =
         "SELECT f.place, f.path, NULL FROM file f WHERE f.sha1 = ?1 AND f.gone IS NULL AND f.trouble = 0 AND f.id <> ?2
         UNION ALL SELECT f.place, f.path, m.path FROM member m JOIN file f ON f.id = m.file
-            WHERE m.sha1 = ?1 AND f.gone IS NULL AND f.trouble = 0 AND m.why IS NULL AND f.id <> ?2 LIMIT 1";
-    let row = first(db, sql, values![Value::Blob(sha1.to_vec()), but])?;
-    Ok(row.map(|row| whole(&roots, &row[0], &row[1], row[2].maybe_text())))
+            WHERE m.sha1 = ?1 AND f.gone IS NULL AND f.trouble = 0 AND m.why IS NULL AND f.id <> ?2 LIMIT 100";
+    all(db, sql, values![Value::Blob(sha1.to_vec()), but], |row| whole(&roots, &row[0], &row[1], row[2].maybe_text()))
 }
 
 /// One of several with the same content.

@@ -30,7 +30,7 @@ pub use memory::to_memory;
 pub use output::Output;
 pub use part::{leftovers, remove};
 pub use partial::Partial;
-pub use relocate::{relocate, remove_empty_folder, set_folder};
+pub use relocate::{relocate, remove_empty_folder, set_file, set_folder};
 pub use stage::{Stage, StagedFile, check_folder, check_free};
 pub use stream::{Streamed, onto};
 pub use together::finish_names;

@@ -15,6 +15,7 @@ use std::fs::{self, File, FileTimes};
 use std::io::ErrorKind;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::{Duration, SystemTime};
 
 /// Gives the file at `from` the name `to`, whose folder is made if it is not there. Its bytes, times and permissions stay.
 /// Stopped in between, at least one of both is whole.
@@ -88,9 +89,27 @@ pub fn set_folder(folder: &Path, modified: i64, mode: Option<u32>) -> Result<()>
     if let Some(mode) = mode {
         os::set_mode(folder, mode).map_err(failed)?;
     }
-    let time = match u64::try_from(modified) {
-        Ok(after) => std::time::UNIX_EPOCH.checked_add(std::time::Duration::from_nanos(after)),
-        Err(_) => std::time::UNIX_EPOCH.checked_sub(std::time::Duration::from_nanos(modified.unsigned_abs())),
-    };
-    time.map_or(Ok(()), |time| os::touch_folder(folder, time).map_err(failed))
+    time(modified).map_or(Ok(()), |time| os::touch_folder(folder, time).map_err(failed))
+}
+
+/// The same of a file.
+///
+/// # Errors
+/// [`Error::Io`].
+pub fn set_file(path: &Path, modified: i64, mode: Option<u32>) -> Result<()> {
+    let failed = |e| Error::io("set time of", path, e);
+    let file = File::options().append(true).open(path).map_err(failed)?;
+    if let Some(time) = time(modified) {
+        file.set_times(FileTimes::new().set_modified(time)).map_err(failed)?;
+    }
+    mode.map_or(Ok(()), |mode| os::set_mode(path, mode).map_err(failed))
+}
+
+/// A time of so many nanoseconds since 1970.
+fn time(nanoseconds: i64) -> Option<SystemTime> {
+    let span = Duration::from_nanos(nanoseconds.unsigned_abs());
+    match nanoseconds < 0 {
+        true => SystemTime::UNIX_EPOCH.checked_sub(span),
+        false => SystemTime::UNIX_EPOCH.checked_add(span),
+    }
 }

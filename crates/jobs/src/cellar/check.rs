@@ -2,10 +2,10 @@
 
 use super::places::is_mounted;
 use super::{ROT, Unread, broke, open};
-use crate::{Failure, Setting};
+use crate::{Failure, Setting, locate};
 use decanter_cellar::database::together;
 use decanter_cellar::files::{FileRow, Trouble, agree};
-use decanter_cellar::{Cellar, Location, Place, matching, now, status};
+use decanter_cellar::{Cellar, Database, Location, Place, matching, now, status};
 use decanter_core::catalogue::Sums;
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::source::{FileSource, SourceRef};
@@ -159,24 +159,22 @@ fn run(
             setting.watch.item(&path);
             let outcome = look(&row, &path, setting)?;
             setting.watch.advance(row.stamp.size);
-            let mut mismatch = None;
             together(db, |db| match &outcome {
                 Outcome::Same => row.set_checked(db),
-                Outcome::Other(trouble, sums, why) => {
-                    row.set_trouble(db, *trouble, Some(why))?;
-                    let sha1 = row.sums.get(Algorithm::Sha1).unwrap_or_default();
-                    mismatch = Some(Mismatch {
-                        path: path.clone(),
-                        damage: trouble.word(),
-                        why: why.clone(),
-                        expected: told(&row.sums),
-                        found: told(sums),
-                        good_copy: status::good_copy(db, sha1, row.id)?,
-                    });
-                    Ok(())
-                }
+                Outcome::Other(trouble, _, why) => row.set_trouble(db, *trouble, Some(why)),
                 Outcome::Unread(why) => row.set_trouble(db, Trouble::Unreadable, Some(why)),
             })?;
+            let mismatch = match &outcome {
+                Outcome::Other(trouble, sums, why) => Some(Mismatch {
+                    path: path.clone(),
+                    damage: trouble.word(),
+                    why: why.clone(),
+                    expected: told(&row.sums),
+                    found: told(sums),
+                    good_copy: good_copy(db, &row, setting)?,
+                }),
+                Outcome::Same | Outcome::Unread(_) => None,
+            };
             let mut report = shared.lock().unwrap_or_else(PoisonError::into_inner);
             match outcome {
                 Outcome::Unread(why) => report.unread.push(Unread { path, why }),
@@ -229,6 +227,22 @@ fn look(row: &FileRow, path: &str, setting: &Setting<'_>) -> decanter_core::Resu
             Outcome::Other(Trouble::Edited, sums, why)
         }
     })
+}
+
+/// Another copy of what a file was, read to be sure that it is one.
+fn good_copy(db: &mut dyn Database, row: &FileRow, setting: &Setting<'_>) -> decanter_core::Result<Option<String>> {
+    let Some(sha1) = row.sums.get(Algorithm::Sha1) else { return Ok(None) };
+    for address in status::copies(db, sha1, row.id)? {
+        let read = locate::bytes(&address, setting)
+            .and_then(|source| of_source(&source, &[Algorithm::Sha1], &Still(setting.watch)));
+        match read {
+            Ok(found) if found.first().is_some_and(|digest| digest.bytes == sha1) => return Ok(Some(address)),
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            // It has changed, too, or is not there: the next one may be good.
+            Ok(_) | Err(_) => {}
+        }
+    }
+    Ok(None)
 }
 
 fn told(sums: &Sums) -> String {

@@ -7,6 +7,7 @@ mod matches;
 mod places;
 mod prov;
 mod report;
+mod retire;
 mod scan;
 mod status;
 pub mod tidy;
@@ -20,6 +21,7 @@ pub use matches::{DatReport, MatchReport, matches};
 pub use places::{NewReport, new};
 pub use prov::prov;
 pub use report::{ReportReport, report};
+pub use retire::{RestoreReport, RetireReport, restore, retire};
 pub use scan::{PlaceReport, ScanReport, Unread, scan};
 pub use status::{Asked, StatusReport, cell, columns, csv, names, status};
 

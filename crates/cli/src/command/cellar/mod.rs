@@ -27,6 +27,8 @@ pub enum Cellar {
     Check(Check),
     Tidy(Tidy),
     Report(Report),
+    Retire(Retire),
+    Restore(Restore),
     Bag(Bag),
     History(History),
 }
@@ -137,6 +139,30 @@ pub struct Bag {
     output: PathBuf,
 }
 
+/// Put originals away once it is proven that what is kept makes them again, byte for byte
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter cellar retire --cellar saltmarsh-cellar saltmarsh/lane.iso\n\n\
+    An original may go if the same bytes are kept elsewhere, in an archive or a compressed image, without their\n\
+    padding, or in a merged file: each is tried. What nothing makes again is named, and stays. A receipt in the\n\
+    cellar says how to get each back; \"decanter cellar restore PATH\" does it.")]
+pub struct Retire {
+    /// Files, or folders of them
+    #[arg(required = true, value_name = "SOURCE", value_parser = native())]
+    sources: Vec<String>,
+    /// Remove the originals, instead of moving them into the folder .retired of their place
+    #[arg(long)]
+    remove: bool,
+}
+
+/// Bring an original back that was retired
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Example:  decanter cellar restore --cellar saltmarsh-cellar saltmarsh/lane.iso")]
+pub struct Restore {
+    /// The path that it had
+    #[arg(value_name = "ORIGINAL", value_parser = native())]
+    original: String,
+}
+
 /// Tell what a file was made of, back to the first sources
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar history --cellar saltmarsh-cellar lane.zst\n\n\
@@ -240,6 +266,16 @@ impl Run for Cellar {
             Self::Bag(given) => {
                 let report = cellar::bag(&given.sources, &given.output, &setting)?;
                 with.show(out, &report, |page| show::bag(page, &report))?;
+                Ok(0)
+            }
+            Self::Retire(given) => {
+                let report = cellar::retire(&given.sources, given.remove, &setting)?;
+                with.show(out, &report, |page| show::retire(page, &report, with.manner()))?;
+                Ok(code_of_answer(if report.kept.is_empty() { Answer::Yes } else { Answer::No }))
+            }
+            Self::Restore(given) => {
+                let report = cellar::restore(&given.original, &setting)?;
+                with.show(out, &report, |page| show::restore(page, &report))?;
                 Ok(0)
             }
             Self::History(given) => {

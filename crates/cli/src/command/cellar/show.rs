@@ -4,7 +4,8 @@ use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size, speed, style};
 use decanter_jobs::cellar::tidy::{ApplyReport, PlanReport};
 use decanter_jobs::cellar::{
-    BagReport, CheckReport, Counts, HistoryReport, MatchReport, NewReport, ReportReport, ScanReport, SetRow, Unread,
+    BagReport, CheckReport, Counts, HistoryReport, MatchReport, NewReport, ReportReport, RestoreReport, RetireReport,
+    ScanReport, SetRow, Unread,
 };
 use std::time::Duration;
 
@@ -232,4 +233,32 @@ pub fn bag(page: &mut Page, report: &BagReport) {
     page.wrote(if report.dry_run { "would make" } else { "made" }, &report.bag);
     page.row("holds", format!("{}, {}", count(report.files as usize, "file"), size(report.bytes)));
     page.row("next", format!("decanter verify {}", decanter_jobs::quoted(&report.bag)));
+}
+
+/// Originals that were put away, and those that stay.
+pub fn retire(page: &mut Page, report: &RetireReport, manner: Manner) {
+    let verb = match (report.dry_run, report.is_removed) {
+        (true, _) => "would retire",
+        (false, true) => "removed",
+        (false, false) => "moved aside",
+    };
+    for one in &report.retired {
+        page.row(format!("{}{verb}{}", style::GOOD, style::PLAIN), format!("{}, {}", one.original, size(one.bytes)));
+        page.row("", format!("kept: {}", one.kept));
+        page.row("", &one.how);
+    }
+    let lines: Vec<String> = report.kept.iter().map(|u| format!("{}: {}", u.path, u.why)).collect();
+    named(page, "stays", &lines, manner);
+    page.row("retired", format!("{}, {}", count(report.retired.len(), "file"), size(report.bytes)));
+    if let Some(one) = report.retired.first().filter(|_| !report.dry_run) {
+        let cellar = decanter_jobs::quoted(&report.cellar);
+        page.row("back", format!("decanter cellar restore --cellar {cellar} {}", decanter_jobs::quoted(&one.original)));
+    }
+}
+
+/// An original that is back.
+pub fn restore(page: &mut Page, report: &RestoreReport) {
+    page.wrote(if report.dry_run { "would restore" } else { "restored" }, &report.original);
+    page.row(if report.was_aside { "moved from" } else { "made of" }, &report.from);
+    page.row("size", size(report.bytes));
 }

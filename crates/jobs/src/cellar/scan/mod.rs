@@ -19,6 +19,9 @@ use walk::Walked;
 /// The digests that every scan makes: what sets know files by, and what rot is found by.
 pub(crate) const DIGESTS: [Algorithm; 2] = [Algorithm::Crc32, Algorithm::Sha1];
 
+/// The folder below a place into which originals are moved that can be made again: no scan looks into it.
+pub(super) const RETIRED: &str = ".retired";
+
 /// What came of a scan.
 #[derive(Debug, Serialize)]
 pub struct ScanReport {

@@ -1,6 +1,6 @@
 //! The walk through all folders of an area, on all cores: what is there, and which files have to be read.
 
-use super::{Area, Unread, stamp};
+use super::{Area, RETIRED, Unread, stamp};
 use crate::Setting;
 use decanter_cellar::database::number;
 use decanter_cellar::files::{FileRow, Stamp, Trouble};
@@ -201,7 +201,7 @@ impl Walk<'_> {
             };
             let name = native::text(entry.file_name());
             if meta.is_dir() {
-                if !self.others.contains(&own) {
+                if name != RETIRED && !self.others.contains(&own) {
                     inner.push((number, format!("{prefix}{name}")));
                 }
                 continue;
