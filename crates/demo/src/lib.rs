@@ -11,10 +11,12 @@ mod handheld;
 pub mod hybrid;
 mod machines;
 mod pier;
+mod rack;
 mod rowing;
 mod shelf;
 
 pub use disc::{Disc, Kelp};
+pub use rack::let_a_year_pass;
 
 use content::secret;
 use decanter_core::blueprint::Blueprint;
@@ -95,6 +97,17 @@ pub struct Collection {
     pub downloads: Downloads,
     /// A game in three layers.
     pub pier: Pier,
+    /// Dumps that nobody has looked at for years, and the list of what they should be.
+    pub rack: Rack,
+}
+
+/// A rack of dumps.
+#[derive(Debug, Clone, serde::Serialize)]
+pub struct Rack {
+    /// The folder.
+    pub folder: PathBuf,
+    /// What should be there.
+    pub list: PathBuf,
 }
 
 /// A game of the fourth generation in three layers.
@@ -309,6 +322,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let console = console(folder, &put)?;
     let downloads = downloads(folder, &put)?;
     let pier = pier(folder, &put)?;
+    let rack = rack(folder, wish.replace, &put)?;
     Ok(Collection {
         image,
         archive,
@@ -332,7 +346,25 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         console,
         downloads,
         pier,
+        rack,
     })
+}
+
+/// Fills the rack.
+fn rack(folder: &Path, replace: bool, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Result<Rack> {
+    let place = folder.join("rack");
+    for inner in ["a", "b"] {
+        let inner = place.join(inner);
+        std::fs::create_dir_all(&inner).map_err(|e| Error::io("make folder", &inner, e))?;
+    }
+    for (name, bytes) in rack::files() {
+        let path = put(&format!("rack/{name}"), &Blueprint::of(Arc::new(Bytes(bytes))))?;
+        rack::date(&path)?;
+    }
+    let archive = place.join("b/box.zip");
+    zip_all(&archive, &rack::packed(), replace)?;
+    rack::date(&archive)?;
+    Ok(Rack { list: put("rack.dat", &Blueprint::of(Arc::new(Bytes(rack::list().into_bytes()))))?, folder: place })
 }
 
 /// Fills the folder of the game in three layers.

@@ -51,7 +51,23 @@ impl Run for Demo {
         with.print(out, |page| show_made(page, &made, &self.folder))?;
         match self.no_tour {
             true => Ok(0),
-            false => tour(with, out, steps(&made, &self.folder)),
+            false => {
+                let before = tour(
+                    with,
+                    out,
+                    steps(&made, &self.folder).into_iter().chain(keeping(&made, &self.folder)).collect(),
+                )?;
+                if !with.global.quiet {
+                    writeln!(out, "\n{}A year passes.{}", style::BOLD, style::PLAIN)?;
+                }
+                demo::let_a_year_pass(&made.rack.folder).map_err(|e| Failure::new("cannot let a year pass", e))?;
+                let after = tour(with, out, looking_after(&self.folder))?;
+                if !with.global.quiet {
+                    writeln!(out)?;
+                    writeln!(out, "Now try it on your own: decanter identify FILE-OR-FOLDER")?;
+                }
+                Ok(before.max(after))
+            }
         }
     }
 }
@@ -82,6 +98,7 @@ fn report(made: &Collection) -> serde_json::Value {
         "console": made.console,
         "downloads": made.downloads,
         "pier": made.pier,
+        "rack": made.rack,
     })
 }
 
@@ -112,6 +129,8 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
         (Some(&made.shelf), "a Switch title: base, updates, add-ons; another one on a gamecard"),
         (Some(&made.console.folder), "a PS3 game in a folder, recipes, made-up keys, a stick and an image of it"),
         (Some(&made.pier.folder), "a PS4 game: base, update, and files for an older system"),
+        (Some(&made.rack.folder), "dumps that nobody has looked at for years"),
+        (Some(&made.rack.list), "a DAT file of what these should be"),
         (Some(&made.downloads.folder), "an Xbox 360 disc, the same in a cabinet, packages, a saved game"),
     ];
     for (path, what) in told {
@@ -400,6 +419,40 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
     ]
 }
 
+/// The words of a line about the collection.
+fn of_cellar(folder: &Path, words: &[&str]) -> Vec<String> {
+    let cellar = native::text(folder.join("cellar"));
+    let (first, rest) = words.split_at(1);
+    let own = ["cellar", first[0], "--cellar", &cellar].map(str::to_owned);
+    own.into_iter().chain(rest.iter().map(|w| (*w).to_owned())).collect()
+}
+
+/// A catalogue of the rack.
+fn keeping(made: &Collection, folder: &Path) -> Vec<Step> {
+    let show = |path: &Path| native::text(path);
+    let line = |words: &[&str]| of_cellar(folder, words);
+    let cellar = show(&folder.join("cellar"));
+    vec![
+        ("A catalogue of what is there,", vec!["cellar".into(), "new".into(), cellar], 0),
+        ("looked through: what is it?", line(&["scan", &show(&made.rack.folder)]), 0),
+        ("Is it what it should be?", line(&["match", "--dat", &show(&made.rack.list)]), 0),
+        ("What is wrong with it?", line(&["status", "--damaged"]), 0),
+        ("All of it as a page for a browser.", line(&["report", "-o", &show(&folder.join("report.html"))]), 0),
+    ]
+}
+
+/// The rack after a year.
+fn looking_after(folder: &Path) -> Vec<Step> {
+    let line = |words: &[&str]| of_cellar(folder, words);
+    let plan = native::text(folder.join("tidy.toml"));
+    vec![
+        ("Is everything still as it was?", line(&["check"]), 1),
+        ("What should the files be called?", line(&["tidy", "--plan", &plan, "--doubles", "doubles"]), 0),
+        ("Done as the plan says,", line(&["tidy", "--apply", &plan]), 0),
+        ("and taken back.", line(&["tidy", "--undo", &plan]), 0),
+    ]
+}
+
 /// Runs one step after the other. The exit code is 0 when every command ended as it should.
 fn tour(with: &With<'_>, out: &mut dyn Write, steps: Vec<Step>) -> Result<u8, Stop> {
     let mut code = 0;
@@ -417,10 +470,6 @@ fn tour(with: &With<'_>, out: &mut dyn Write, steps: Vec<Step>) -> Result<u8, St
         if found != expected {
             code = code.max(found).max(1);
         }
-    }
-    if !with.global.quiet {
-        writeln!(out)?;
-        writeln!(out, "Now try it on your own: decanter identify FILE-OR-FOLDER")?;
     }
     Ok(code)
 }
