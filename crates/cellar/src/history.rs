@@ -109,7 +109,9 @@ impl Job {
     /// What the database fails with.
     pub fn that_wrote(db: &mut dyn Database, file: &JobFile) -> Result<Vec<Self>> {
         let blob = |bytes: &Option<Vec<u8>>| bytes.clone().map_or(Value::Blob(Vec::new()), Value::Blob);
-        let sql = "SELECT DISTINCT job FROM job_file WHERE is_output = 1 AND (path = ?1 OR sha1 = ?2 OR sha256 = ?3)
+        // A job that was done after this very file was used made a copy of it, not it.
+        let sql = "SELECT DISTINCT job FROM job_file o WHERE is_output = 1 AND (path = ?1 OR (sha1 = ?2 OR sha256 = ?3)
+                AND NOT EXISTS (SELECT 1 FROM job_file i WHERE i.is_output = 0 AND i.path = ?1 AND i.sha1 = o.sha1 AND i.job <= o.job))
             ORDER BY job DESC";
         let name = Value::Name(file.path.clone());
         let ids = all(db, sql, values![name, blob(&file.sha1), blob(&file.sha256)], |row| row[0].int())?;

@@ -38,7 +38,11 @@ fn placeless(line: &str) -> String {
         plain.replace_range(at..end, "HERE");
     }
     match plain != line || line.starts_with("PATH ") {
-        true => plain.split("  ").map(str::trim).filter(|cell| !cell.is_empty()).collect::<Vec<_>>().join("  "),
+        true => {
+            let begins = plain.len() - plain.trim_start().len();
+            let cells: Vec<&str> = plain.split("  ").map(str::trim).filter(|cell| !cell.is_empty()).collect();
+            format!("{}{}", &plain[..begins], cells.join("  "))
+        }
         false => plain,
     }
 }

@@ -5,6 +5,8 @@ mod bad_input;
 mod bad_titles;
 mod cartridge;
 mod cd;
+#[cfg(unix)]
+mod cellar;
 mod console;
 mod convert;
 mod deliver;

@@ -194,47 +194,50 @@ fn of_place(
     }
     // Those that have their name keep it, whoever comes before.
     wanted.sort_by_key(|(from, to, ..)| from != to);
-    let mut moves = Vec::new();
+    let mut moves: Vec<Move> = Vec::new();
     for (from, to, bytes, modified, sha1) in wanted {
         let mut add = |to: String, why: &str| {
-            moves.push(Move {
-                place: place.root.clone(),
-                from: from.clone(),
-                to,
-                bytes,
-                modified,
-                why: why.to_owned(),
-            });
+            let (place, why) = (place.root.clone(), why.to_owned());
+            moves.push(Move { place, from: from.clone(), to, bytes, modified, why });
         };
         let key = to.to_lowercase();
         match given.get(&key) {
             None => {
-                given.insert(key.clone(), (from.clone(), sha1));
-                if from == to {
-                    report.right += 1;
-                } else if here.contains(&key) && key != from.to_lowercase() && !is_leaving(&key, &given) {
-                    report.taken.push(place.path(&from));
-                } else {
-                    add(to, if how.template.is_some() { "named by the template" } else { "named by its set" });
+                given.insert(key, (from.clone(), sha1));
+                match from == to {
+                    true => report.right += 1,
+                    false => add(to, if how.template.is_some() { "named by the template" } else { "named by its set" }),
                 }
             }
             Some((_, other)) if sha1.is_some() && *other == sha1 => match &how.doubles {
                 Some(folder) if !from.starts_with(&format!("{folder}/")) => {
-                    report.doubles += 1;
-                    add(format!("{}/{from}", folder.trim_end_matches('/')), "a double");
+                    add(format!("{}/{from}", folder.trim_end_matches('/')), DOUBLE);
                 }
                 _ => report.taken.push(place.path(&from)),
             },
             Some(_) => report.taken.push(place.path(&from)),
         }
     }
+    // A name is free if nothing has it, or what has it goes away. What finds none stays, and so keeps its own from others.
+    loop {
+        let leaving: HashSet<String> = moves.iter().map(|m| m.from.to_lowercase()).collect();
+        let is_free = |m: &Move| {
+            let key = m.to.to_lowercase();
+            !here.contains(&key) || leaving.contains(&key)
+        };
+        let (free, taken): (Vec<Move>, Vec<Move>) = moves.into_iter().partition(is_free);
+        moves = free;
+        report.taken.extend(taken.iter().map(|m| place.path(&m.from)));
+        if taken.is_empty() {
+            break;
+        }
+    }
+    report.doubles += moves.iter().filter(|m| m.why == DOUBLE).count();
     Ok(moves)
 }
 
-/// Whether the file that has a name now is one that was given another before.
-fn is_leaving(key: &str, given: &HashMap<String, (String, Option<Vec<u8>>)>) -> bool {
-    given.iter().any(|(to, (from, _))| from.to_lowercase() == key && to != key)
-}
+/// Why a double is moved.
+const DOUBLE: &str = "a double";
 
 /// The entry that the members of a file stand for: that of the first, if all that are known are of one game.
 fn entry_of_members(db: &mut dyn Database, file: i64) -> decanter_core::Result<Option<i64>> {
