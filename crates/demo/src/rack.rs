@@ -12,6 +12,9 @@ const PUT_THERE: u64 = 1_554_544_800;
 /// The dump that the year takes a byte from.
 pub(crate) const ROTTEN: &str = "b/Gullwing (Saltmarsh).rom";
 
+/// A name, and the bytes under it.
+type Dump = (&'static str, Vec<u8>);
+
 /// A dump of made-up bytes.
 fn dump(number: usize) -> Vec<u8> {
     let mut bytes = format!("Saltmarsh dump {number}\n").into_bytes();
@@ -23,7 +26,7 @@ fn dump(number: usize) -> Vec<u8> {
 }
 
 /// The games that the list has, each with the names and dumps of its files.
-fn games() -> Vec<(&'static str, Vec<(&'static str, Vec<u8>)>)> {
+fn games() -> Vec<(&'static str, Vec<Dump>)> {
     vec![
         ("Fogbell", vec![("Fogbell (Saltmarsh).rom", dump(1))]),
         ("Tide Table", vec![("Tide Table (1).rom", dump(2)), ("Tide Table (2).rom", dump(3))]),
@@ -35,7 +38,7 @@ fn games() -> Vec<(&'static str, Vec<(&'static str, Vec<u8>)>)> {
 }
 
 /// The files of the rack, but for the archive in it.
-pub(crate) fn files() -> Vec<(&'static str, Vec<u8>)> {
+pub(crate) fn files() -> Vec<Dump> {
     let mut worn = dump(4);
     worn[20_000] ^= 0x40;
     vec![
@@ -49,7 +52,7 @@ pub(crate) fn files() -> Vec<(&'static str, Vec<u8>)> {
 }
 
 /// What is in the archive.
-pub(crate) fn packed() -> Vec<(&'static str, Vec<u8>)> {
+pub(crate) fn packed() -> Vec<Dump> {
     vec![("Kelp Dash (Saltmarsh).rom", dump(5))]
 }
 

@@ -191,7 +191,7 @@ fn run(
         Ok(())
     };
     let ended: Vec<decanter_core::Result<()>> = std::thread::scope(|scope| {
-        let threads: Vec<_> = (0..setting.jobs.clamp(1, ids.len().max(1))).map(|_| scope.spawn(&work)).collect();
+        let threads: Vec<_> = (0..setting.jobs.clamp(1, ids.len().max(1))).map(|_| scope.spawn(work)).collect();
         let lost = |_| Err(Error::Usage("a checking thread ended early".into()));
         threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect()
     });

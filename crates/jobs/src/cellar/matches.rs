@@ -131,12 +131,7 @@ fn dat(path: &str, setting: &Setting<'_>) -> Result<Dat, Failure> {
         return Err(Failure::usage(what(), why).hint("give a DAT file: XML, or the older text with parentheses"));
     };
     if let Some(odd) = &catalogue.first_odd {
-        let error = Error::malformed("dat", format!("{odd}"), 0);
-        let why = match error {
-            Error::Malformed { what, .. } => what.into_owned(),
-            other => other.to_string(),
-        };
-        return Err(Failure::new(what(), Error::Unreadable { why })
+        return Err(Failure::new(what(), Error::Unreadable { why: odd.clone() })
             .hint("correct the line, or fetch the DAT file again; the catalogue is as it was"));
     }
     let digests = of_source(&source, &[Algorithm::Sha256], &()).map_err(|e| Failure::new(what(), e))?;
@@ -165,8 +160,7 @@ fn complete(cellar: &mut Cellar, setting: &Setting<'_>) -> Result<(usize, Vec<su
         );
         let members = format!(
             "SELECT m.id, f.place, f.path, m.path, 1 FROM member m JOIN file f ON f.id = m.file
-             WHERE f.gone IS NULL AND m.{name} IS NULL AND m.sha1 IS NOT NULL AND m.role = 0 AND (m.{})",
-            fits.replace("OR EXISTS", "OR EXISTS")
+             WHERE f.gone IS NULL AND m.{name} IS NULL AND m.sha1 IS NOT NULL AND m.role = 0 AND (m.{fits})"
         );
         let read = |row: &[Value]| (row[0].int(), row[1].int(), row[2].text(), row[3].maybe_text(), row[4].int() == 1);
         let mut wanted = all(db, &files, &[], read).map_err(&fail)?;

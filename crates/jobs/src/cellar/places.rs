@@ -61,7 +61,7 @@ impl Standing {
         let device = device(&meta);
         let on_same = |path: &&Path| std::fs::metadata(path).is_ok_and(|m| self::device(&m) == device);
         let mount = root.ancestors().take_while(on_same).last().filter(|_| device.is_some());
-        Some(Self { device, volume: os::volume(root), mount: mount.map(|path| native::text(path)) })
+        Some(Self { device, volume: os::volume(root), mount: mount.map(native::text) })
     }
 
     /// Whether it is where a place was when it was scanned: the folder of a disk that is not there is another one.

@@ -168,7 +168,7 @@ fn read(
         Ok(())
     };
     let ended: Result<Vec<()>> = std::thread::scope(|scope| {
-        let threads: Vec<_> = (0..setting.jobs.clamp(1, all.len().max(1))).map(|_| scope.spawn(&work)).collect();
+        let threads: Vec<_> = (0..setting.jobs.clamp(1, all.len().max(1))).map(|_| scope.spawn(work)).collect();
         let lost = |_| Err(Error::Usage("a reading thread ended early".into()));
         threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect()
     });

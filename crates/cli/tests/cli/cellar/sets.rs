@@ -182,7 +182,7 @@ fn headers_tracks_and_compressed_images_are_looked_through() {
     let whole = [("Pinball", vec![entry("Pier Nine Pinball.cue", &sheet), entry("Pier Nine Pinball.bin", &image)])];
     fs::write(own.at("whole.dat"), dat("Discs", "1", &whole)).unwrap();
     // A cartridge dump with a header of 512 bytes, and the same packed.
-    let rom = fs::read(&demo.drawer.folder.join("Brine Racer.smc")).unwrap();
+    let rom = fs::read(demo.drawer.folder.join("Brine Racer.smc")).unwrap();
     own.put("racer.smc", &rom);
     own.put("racer.zip", &packed(&[("racer.smc", &rom)]));
     let bare = [("Brine Racer", vec![entry("Brine Racer.sfc", &rom[512..])])];

@@ -210,7 +210,7 @@ fn sets(report: &Report) -> String {
 
 fn places(report: &Report) -> String {
     let row = |place: &super::PlaceState| {
-        let scanned = place.scanned.map_or_else(|| "not to its end".to_owned(), |s| moment(s));
+        let scanned = place.scanned.map_or_else(|| "not to its end".to_owned(), moment);
         let state = if place.is_mounted { "there" } else { "not mounted" };
         vec![Cell::Text(place.root.clone()), Cell::Text(state.into()), Cell::Text(scanned)]
     };

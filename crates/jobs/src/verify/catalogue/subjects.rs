@@ -104,11 +104,14 @@ fn resolved(path: &str, setting: &Setting<'_>) -> Option<PathBuf> {
     os::resolved(&setting.store(path).local(path)?).ok()
 }
 
+/// What a cue sheet stands for: the files that it names, and its tracks if those are no files of their own.
+pub(crate) type Sheet = (Vec<String>, Option<Vec<Track>>);
+
 /// The files that a cue sheet names, and its tracks if those are no files of their own; `None` for what is no sheet.
 ///
 /// # Errors
 /// When it cannot be used.
-pub(crate) fn sheet(path: &str, setting: &Setting<'_>) -> Result<Option<(Vec<String>, Option<Vec<Track>>)>> {
+pub(crate) fn sheet(path: &str, setting: &Setting<'_>) -> Result<Option<Sheet>> {
     if !is_sheet(path, setting)? {
         return Ok(None);
     }
