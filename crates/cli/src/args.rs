@@ -21,6 +21,7 @@ use std::mem::ManuallyDrop;
     disable_help_subcommand = true,
     arg_required_else_help = true,
     after_help = "A SOURCE is a file or a folder, and may look inside: \"box.zip::disc.iso::PS3_GAME/PARAM.SFO\".\n\
+        It may be at a server (http://, https://): only what is needed of it is fetched.\n\
         An archive that holds exactly one image is looked through; end with :: to mean the archive itself.\n\
         Sources are never written to.\n\n\
         Exit codes: 0 done, or everything matched; 1 the answer is no; 2 wrong usage, or a target exists;\n\

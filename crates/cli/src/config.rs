@@ -4,6 +4,7 @@ use crate::global::{Global, KeyArg, When};
 use decanter_core::native;
 use decanter_core::trail::Trail;
 use decanter_core::{Error, Guard, Watch};
+use decanter_far::Web;
 use decanter_jobs::cellar::Location;
 use decanter_jobs::launcher::Starter;
 use decanter_jobs::{Failure, Setting, toml_text};
@@ -11,6 +12,10 @@ use etcetera::BaseStrategy;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
+
+/// How long a server may fail before it is given up.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 /// What a configuration file may say.
 #[derive(Debug, Default, serde::Deserialize)]
@@ -213,6 +218,7 @@ impl Settled {
         setting.note_places.clone_from(&self.note_places);
         setting.cellar.clone_from(&self.cellar.0);
         setting.guard = Arc::new(Guard::with_trail(self.trail.clone()));
+        setting.stores.push(Arc::new(Web::new(global.patience.unwrap_or(PATIENCE))));
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
         if let Some(path) = &self.path {

@@ -8,6 +8,7 @@ use decanter_jobs::shelf::{self, How};
 use decanter_jobs::{Failure, PASSCODE_LEN, Setting, grouped};
 use std::ops::RangeInclusive;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// Options of every command.
 #[derive(Debug, Clone, Args)]
@@ -34,6 +35,9 @@ pub struct Global {
     /// The collection that this is about; jobs that write are recorded in it [default: the configuration's, or the current folder]
     #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "DIR", value_parser = native())]
     pub cellar: Option<String>,
+    /// Give up on a server that has failed for this long, as in 30s or 5m [default: 30s]
+    #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "TIME", value_parser = duration)]
+    pub patience: Option<Duration>,
     /// Read this configuration instead of decanter/config.toml in your configuration folder
     #[arg(long, global = true, hide_short_help = true, hide_long_help = true, value_name = "FILE")]
     pub config: Option<PathBuf>,
@@ -58,6 +62,20 @@ impl Global {
             |text: &String| Location::typed(text).map_err(|e| Failure::new(format!("cannot use \"{text}\""), e));
         self.cellar.as_ref().map(location).transpose()
     }
+}
+
+/// A time as people type it: `90s`, `15m`, `1h`, `30d`.
+pub fn duration(text: &str) -> Result<Duration, String> {
+    let (number, unit) = text.split_at(text.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.len()));
+    let seconds = match unit {
+        "s" => 1.0,
+        "m" | "min" => 60.0,
+        "h" => 3600.0,
+        "d" => 86_400.0,
+        _ => return Err("it takes a number with s, m, h or d, as in 90s, 15m, 1h, 30d".into()),
+    };
+    let value: f64 = number.parse().map_err(|_| "it takes a number with s, m, h or d, as in 1h".to_owned())?;
+    Duration::try_from_secs_f64(value * seconds).map_err(|_| "it takes a time of 0 or more".to_owned())
 }
 
 /// When there are colours.

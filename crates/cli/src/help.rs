@@ -33,7 +33,7 @@ const READERS: [&str; 14] = [
 /// Commands that open no source.
 const WITHOUT_SOURCES: [&str; 7] = ["config", "formats", "demo", "clean", "completions", "manual", "help"];
 /// Options that are of use where sources are opened.
-const OF_SOURCES: [&str; 2] = ["keys", "jobs"];
+const OF_SOURCES: [&str; 3] = ["keys", "jobs", "patience"];
 
 /// Whether an option of every command has a meaning with this one, given as words: `patch show`.
 pub fn has_meaning(option: &str, command: &str) -> bool {

@@ -93,6 +93,12 @@ pub enum Error {
     /// A key is missing or wrong.
     #[error(transparent)]
     Key(#[from] KeyTrouble),
+    /// Whoever has the source does not give it without other credentials.
+    #[error("{what}")]
+    Refused {
+        /// Who refuses what.
+        what: String,
+    },
     /// A description belongs to something else than the source.
     #[error("{text}")]
     WrongDescription {
@@ -310,7 +316,7 @@ impl Error {
             | Self::Limit { .. }
             | Self::Partner { .. }
             | Self::Checksum { .. } => Blame::Source,
-            Self::Key(_) | Self::WrongDescription { .. } => Blame::Key,
+            Self::Key(_) | Self::WrongDescription { .. } | Self::Refused { .. } => Blame::Key,
             Self::Exists { .. }
             | Self::IsSource { .. }
             | Self::InSource { .. }

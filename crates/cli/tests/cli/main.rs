@@ -15,6 +15,7 @@ mod downloads;
 mod drives;
 mod dump;
 mod extract;
+mod far;
 mod frozen;
 mod guard;
 mod handheld;

@@ -76,6 +76,20 @@ fn holder(path: &Path) -> PathBuf {
     there.map_or_else(|| PathBuf::from("."), Path::to_owned)
 }
 
+/// Fails for an address of something that is not on this machine.
+///
+/// # Errors
+/// [`Error::Usage`].
+pub(super) fn check_local(target: &Path) -> Result<()> {
+    let text = native::text(target);
+    match ["http:/", "https:/", "s3:/"].iter().any(|scheme| text.starts_with(scheme)) {
+        true => {
+            Err(Error::Usage(format!("\"{text}\" is an address: what is written is a file or folder on this machine")))
+        }
+        false => Ok(()),
+    }
+}
+
 /// Fails unless `target` could be written now: it is nothing that is read, not there unless it may be replaced, its
 /// folder is there or can be made, and there is room for `needed` bytes, `len` of them in this file.
 ///
@@ -83,6 +97,7 @@ fn holder(path: &Path) -> PathBuf {
 /// [`Error::IsSource`], [`Error::Exists`], [`Error::NoSpace`], [`Error::FileTooLarge`]; [`Error::Io`] for a folder
 /// that cannot be written.
 pub fn check_target(target: &Path, door: Door<'_>, len: u64, needed: u64) -> Result<()> {
+    check_local(target)?;
     if target.file_name().is_none() {
         return Err(Error::Usage(format!("\"{}\" is no name for a file", native::text(target))));
     }

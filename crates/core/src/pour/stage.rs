@@ -1,5 +1,5 @@
 use super::draft::sync_folder;
-use super::folders::{Made, check_writable, folder_of};
+use super::folders::{Made, check_local, check_writable, folder_of};
 use super::part::{self, prefix};
 use super::{Written, write_parts};
 use crate::blueprint::Blueprint;
@@ -42,6 +42,7 @@ pub struct StagedFile {
 /// # Errors
 /// [`Error::IsSource`] for what is read; [`Error::Exists`] when it is something else than a folder; [`Error::Io`].
 pub fn check_folder(target: &Path, door: Door<'_>) -> Result<()> {
+    check_local(target)?;
     door.guard.check_folder(target)?;
     match fs::metadata(target) {
         Ok(meta) if !meta.is_dir() => Err(Error::Exists { path: target.to_owned() }),

@@ -4,7 +4,7 @@ mod show;
 mod status;
 
 use super::{Run, With};
-use crate::global::native;
+use crate::global::{duration, native};
 use crate::{Stop, code_of_answer};
 use clap::{Args, Subcommand};
 use decanter_jobs::cellar::tidy::{self, How};
@@ -174,20 +174,6 @@ pub struct History {
     /// As PROV-JSON (W3C), for other programs
     #[arg(long, conflicts_with = "json")]
     prov: bool,
-}
-
-/// A time as people type it: `90s`, `15m`, `1h`, `30d`.
-fn duration(text: &str) -> Result<Duration, String> {
-    let (number, unit) = text.split_at(text.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.len()));
-    let seconds = match unit {
-        "s" => 1.0,
-        "m" | "min" => 60.0,
-        "h" => 3600.0,
-        "d" => 86_400.0,
-        _ => return Err("it takes a number with s, m, h or d, as in 90s, 15m, 1h, 30d".into()),
-    };
-    let value: f64 = number.parse().map_err(|_| "it takes a number with s, m, h or d, as in 1h".to_owned())?;
-    Duration::try_from_secs_f64(value * seconds).map_err(|_| "it takes a time of 0 or more".to_owned())
 }
 
 /// A share: `1%`, `0.5%`, `10`.

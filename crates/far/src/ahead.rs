@@ -1,0 +1,91 @@
+//! Which blocks of an object are held, and which are worth fetching before they are asked for.
+
+use std::collections::{HashMap, VecDeque};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Bytes of a block: what is fetched for a single byte.
+pub(crate) const BLOCK: u64 = 64 << 10;
+/// Blocks that are held of one object: 16 MiB.
+const MOST_BLOCKS: usize = 256;
+/// Blocks that are fetched ahead of a reader that goes on and on: 6 MiB.
+const MOST_AHEAD: u64 = 96;
+
+/// A block, shared by whoever reads it.
+pub(crate) type Block = Arc<[u8]>;
+
+/// The blocks of one object that are held.
+#[derive(Default)]
+pub(crate) struct Held {
+    blocks: HashMap<u64, Block>,
+    /// In the order in which they came.
+    order: VecDeque<u64>,
+    /// Where the last read ended, and how many before it went on from each other.
+    last_end: u64,
+    streak: u32,
+}
+
+impl Held {
+    /// The block of this number.
+    pub(crate) fn get(&self, number: u64) -> Option<Block> {
+        self.blocks.get(&number).cloned()
+    }
+
+    /// Takes a block in; the oldest makes room.
+    pub(crate) fn put(&mut self, number: u64, block: Block) {
+        if self.blocks.insert(number, block).is_none() {
+            self.order.push_back(number);
+        }
+        while self.order.len() > MOST_BLOCKS {
+            if let Some(oldest) = self.order.pop_front() {
+                self.blocks.remove(&oldest);
+            }
+        }
+    }
+
+    /// What has to be fetched for a read of these bytes of an object of `len` bytes: runs of blocks that are not held. A
+    /// reader that goes on where it ended gets more than it asks for, twice as much each time.
+    pub(crate) fn missing(&mut self, bytes: Range<u64>, len: u64) -> Vec<Range<u64>> {
+        let first = bytes.start / BLOCK;
+        let mut end = bytes.end.div_ceil(BLOCK);
+        let goes_on = bytes.start == self.last_end && bytes.start > 0;
+        self.streak = if goes_on { (self.streak + 1).min(16) } else { 0 };
+        self.last_end = bytes.end;
+        let blocks = len.div_ceil(BLOCK);
+        // Only a read that has to wait anyway looks ahead.
+        if self.streak > 0 && (first..end).any(|number| !self.blocks.contains_key(&number)) {
+            end = (end + (1u64 << self.streak).min(MOST_AHEAD)).min(blocks);
+        }
+        let mut runs: Vec<Range<u64>> = Vec::new();
+        for number in (first..end.min(blocks)).filter(|number| !self.blocks.contains_key(number)) {
+            match runs.last_mut() {
+                Some(run) if run.end == number => run.end += 1,
+                _ => runs.push(number..number + 1),
+            }
+        }
+        runs
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_single_read_fetches_what_it_asks_for_and_a_stream_more() {
+        let mut held = Held::default();
+        let len = 1000 * BLOCK;
+        assert_eq!(held.missing(500 * BLOCK + 7..508 * BLOCK, len), [500..508]);
+        let mut at = 508 * BLOCK;
+        let mut calls = 0;
+        while at < 700 * BLOCK {
+            let runs = held.missing(at..at + BLOCK, len);
+            calls += usize::from(!runs.is_empty());
+            runs.into_iter().flatten().for_each(|number| held.put(number, Arc::from(vec![0; 1])));
+            at += BLOCK;
+        }
+        assert!(calls < 12, "{calls} round trips for 192 blocks");
+        assert!(held.blocks.len() <= MOST_BLOCKS);
+        assert_eq!(held.missing(999 * BLOCK..len, len), [999..1000], "never past the end");
+    }
+}

@@ -1,0 +1,138 @@
+//! An object that is read in ranges.
+
+use crate::ahead::{BLOCK, Held};
+use decanter_core::source::{Source, check_range};
+use decanter_core::{Error, Result};
+use std::ops::Range;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// Bytes of one request, so that several run beside each other.
+const PIECE: u64 = 16 * BLOCK;
+
+/// Whatever gives ranges of the bytes of one object.
+pub(crate) trait Ranges: Send + Sync {
+    /// These ranges, each as a whole, in this order.
+    ///
+    /// # Errors
+    /// When one cannot be had, or the object is another one by now.
+    fn fetch(&self, ranges: &[Range<u64>]) -> Result<Vec<Vec<u8>>>;
+}
+
+/// An object of a known length.
+pub(crate) struct Object {
+    len: u64,
+    ranges: Box<dyn Ranges>,
+    held: Mutex<Held>,
+}
+
+impl Object {
+    /// One of which the beginning is known already.
+    pub(crate) fn new(len: u64, ranges: Box<dyn Ranges>, beginning: &[u8]) -> Self {
+        let mut held = Held::default();
+        for (number, block) in (0..).zip(beginning.chunks(BLOCK as usize)) {
+            // A block that is not whole is fetched again, unless the object ends there.
+            if block.len() as u64 == BLOCK || number * BLOCK + block.len() as u64 == len {
+                held.put(number, Arc::from(block));
+            }
+        }
+        Self { len, ranges, held: Mutex::new(held) }
+    }
+
+    fn held(&self) -> std::sync::MutexGuard<'_, Held> {
+        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Fetches runs of blocks, in pieces.
+    fn fetch(&self, runs: &[Range<u64>], wanted: Range<u64>, buf: &mut [u8]) -> Result<()> {
+        let mut pieces = Vec::new();
+        for run in runs {
+            let (mut at, end) = (run.start * BLOCK, (run.end * BLOCK).min(self.len));
+            while at < end {
+                let to = (at + PIECE).min(end);
+                pieces.push(at..to);
+                at = to;
+            }
+        }
+        let bytes = self.ranges.fetch(&pieces)?;
+        let mut held = self.held();
+        for (piece, bytes) in pieces.iter().zip(&bytes) {
+            // Into the reader's own memory first: there may be more than is held.
+            let (from, to) = (piece.start.max(wanted.start), piece.end.min(wanted.end));
+            if from < to {
+                let source = &bytes[(from - piece.start) as usize..(to - piece.start) as usize];
+                buf[(from - wanted.start) as usize..(to - wanted.start) as usize].copy_from_slice(source);
+            }
+            for (number, block) in (piece.start / BLOCK..).zip(bytes.chunks(BLOCK as usize)) {
+                held.put(number, Arc::from(block));
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Source for Object {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<()> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        if buf.is_empty() {
+            return Ok(());
+        }
+        let wanted = offset..offset + buf.len() as u64;
+        let runs = {
+            let mut held = self.held();
+            let runs = held.missing(wanted.clone(), self.len);
+            let first = wanted.start / BLOCK;
+            for number in first..wanted.end.div_ceil(BLOCK) {
+                let Some(block) = held.get(number) else { continue };
+                let begin = number * BLOCK;
+                let (from, to) = (begin.max(wanted.start), (begin + block.len() as u64).min(wanted.end));
+                let source = block.get((from - begin) as usize..(to - begin) as usize);
+                let source =
+                    source.ok_or_else(|| Error::PastEnd { offset, asked: wanted.end - offset, len: self.len })?;
+                buf[(from - offset) as usize..(to - offset) as usize].copy_from_slice(source);
+            }
+            runs
+        };
+        match runs.is_empty() {
+            true => Ok(()),
+            false => self.fetch(&runs, wanted, buf),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    struct Counted(Vec<u8>, Arc<AtomicU64>);
+
+    impl Ranges for Counted {
+        fn fetch(&self, ranges: &[Range<u64>]) -> Result<Vec<Vec<u8>>> {
+            self.1.fetch_add(ranges.iter().map(|r| r.end - r.start).sum(), Ordering::Relaxed);
+            Ok(ranges.iter().map(|r| self.0[r.start as usize..r.end as usize].to_vec()).collect())
+        }
+    }
+
+    #[test]
+    fn every_read_gets_its_bytes_and_little_more_is_fetched() {
+        let bytes: Vec<u8> = (0..5_000_003u32).map(|i| (i ^ i >> 7) as u8).collect();
+        let count = Arc::new(AtomicU64::new(0));
+        let object = Object::new(bytes.len() as u64, Box::new(Counted(bytes.clone(), count.clone())), &bytes[..70_000]);
+        let read = |at: usize, len: usize| {
+            let mut buf = vec![0; len];
+            object.read_at(at as u64, &mut buf).unwrap();
+            assert_eq!(buf, bytes[at..at + len], "{at} {len}");
+        };
+        read(3_000_000, 1 << 20);
+        assert!(count.load(Ordering::Relaxed) < (1 << 20) + 2 * BLOCK);
+        for (at, len) in [(0, 10), (4_999_990, 13), (0, 5_000_003), (131_071, 2), (5_000_002, 1), (7, 0)] {
+            read(at, len);
+        }
+        let mut buf = [0; 4];
+        assert!(matches!(object.read_at(5_000_000, &mut buf), Err(Error::PastEnd { .. })));
+    }
+}
