@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes every picture in docs/screenshots anew: commands on the demo collection in a terminal of 1280x800, and what they draw.
-# Usage: docs/make-pictures.sh [NAME ...]     needs Xvfb, xterm and ImageMagick's import
+# Usage: docs/make-pictures.sh [NAME ...]     needs Xvfb, xterm, ImageMagick's import, and Chromium
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 cargo build --release --locked --manifest-path "$here/Cargo.toml" >&2
@@ -39,6 +39,14 @@ drawn() {
     is_wanted "$1" || return 0
     bash -c "$3" >/dev/null 2>&1 || true
     cp "$2" "$here/docs/screenshots/$1.png"
+}
+
+# page NAME FILE LINE: a page that the line makes, in a browser.
+page() {
+    is_wanted "$1" || return 0
+    bash -c "$3" >/dev/null 2>&1 || true
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --user-data-dir="$folder/browser" \
+        --screenshot="$here/docs/screenshots/$1.png" "file://$folder/$2" >/dev/null 2>&1
 }
 
 cards='card/Kelp Courier [05009A3E11D20000] [v131072] (1 base, 1 update, 2 add-ons).xci'
@@ -105,10 +113,9 @@ shot machines 'rm -f games.d64 tide.hdf' \
     'decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64' \
     'decanter list games.d64' \
     'decanter convert "saltmarsh/machines/Tide Table.lha" --to hdf --start auto -o tide.hdf'
-shot drive 'rm -rf fogbell' \
-    'decanter identify "saltmarsh/machines/Fogbell arcade.chd"' \
-    'decanter list "saltmarsh/machines/Fogbell arcade.chd::1"' \
-    'decanter extract "saltmarsh/machines/Fogbell arcade.chd::1::GAMES/FOGBELL" -o fogbell --overlay saltmarsh/machines/fixes'
+page report report.html 'rm -rf cellar report.*; decanter cellar new cellar; decanter cellar scan --cellar cellar saltmarsh/rack saltmarsh/drawer
+    decanter --cellar cellar convert saltmarsh/lane.iso saltmarsh/drawer --to zst -o kept
+    decanter cellar match --cellar cellar --dat saltmarsh/rack.dat saltmarsh/drawer/drawer.dat; decanter cellar report --cellar cellar -o report.html'
 shot convert 'rm -rf kept lane.zst' \
     'decanter convert "saltmarsh/Lamplighter Lane.iso" -o lane.zst --prove' \
     'decanter convert saltmarsh/drawer --to zst -o kept' \

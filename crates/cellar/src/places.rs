@@ -74,9 +74,16 @@ impl Place {
     ///
     /// # Errors
     /// What the database fails with.
-    pub fn begin(&self, db: &mut dyn Database, device: Option<i64>, mount: Option<&str>) -> Result<()> {
-        let sql = "UPDATE place SET begun = ?1, device = ?2, mount = ?3 WHERE id = ?4";
-        db.run(sql, values![now(), Value::number(device), Value::maybe(mount), self.id]).map(|_| ())
+    pub fn begin(
+        &self,
+        db: &mut dyn Database,
+        device: Option<i64>,
+        volume: Option<&str>,
+        mount: Option<&str>,
+    ) -> Result<()> {
+        let sql = "UPDATE place SET begun = ?1, device = ?2, volume = ?3, mount = ?4 WHERE id = ?5";
+        let (device, volume, mount) = (Value::number(device), Value::maybe(volume), Value::maybe(mount));
+        db.run(sql, values![now(), device, volume, mount, self.id]).map(|_| ())
     }
 
     /// Notes that a scan of all of it came to its end.

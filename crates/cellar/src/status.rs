@@ -7,7 +7,7 @@ use crate::{Place, Value, values};
 use decanter_core::Result;
 use decanter_core::digest::hex;
 use serde::Serialize;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// How many there are of everything.
 #[derive(Debug, Clone, Default, Serialize)]
@@ -214,20 +214,29 @@ fn whole(roots: &HashMap<i64, Place>, place: &Value, path: &Value, member: Optio
 /// # Errors
 /// What the database fails with.
 pub fn missing(db: &mut dyn Database, set: Set<'_>) -> Result<Vec<Row>> {
-    let sql = "SELECT d.name, g.name, g.parent, e.name, e.size, e.crc32, e.md5, e.sha1, e.sha256
-        FROM entry e JOIN game g ON g.id = e.game JOIN dat d ON d.id = e.dat
+    // What is here is mostly far less than what there could be: it is held, and not asked for entry by entry.
+    let sql = "SELECT DISTINCT h.entry FROM hit h JOIN file f ON f.id = h.file WHERE f.gone IS NULL";
+    let here: HashSet<i64> = all(db, sql, &[], |row| row[0].int())?.into_iter().collect();
+    let sql = "SELECT d.name, g.name, g.parent, e.name, e.size, e.crc32, e.md5, e.sha1, e.sha256, e.id
+        FROM dat d JOIN game g ON g.dat = d.id JOIN entry e ON e.game = g.id
         WHERE d.is_current = 1 AND (?1 = '' OR d.name = ?1) AND e.status <> 2 AND g.had + g.harmed < g.wanted
-        AND NOT EXISTS (SELECT 1 FROM hit h JOIN file f ON f.id = h.file WHERE h.entry = e.id AND f.gone IS NULL)
         ORDER BY d.name, e.id";
-    all(db, sql, values![set.map_or("", |s| &s.name)], |row| Row {
-        set: Some(row[0].text()),
-        game: Some(row[1].text()),
-        parent: row[2].maybe_text(),
-        name: Some(row[3].text()),
-        bytes: row[4].maybe_int().map(|_| row[4].unsigned()),
-        digest: digest_of(&row[5..9]),
-        ..Row::default()
-    })
+    let mut rows = Vec::new();
+    db.ask(sql, values![set.map_or("", |s| &s.name)], &mut |row| {
+        if !here.contains(&row[9].int()) {
+            rows.push(Row {
+                set: Some(row[0].text()),
+                game: Some(row[1].text()),
+                parent: row[2].maybe_text(),
+                name: Some(row[3].text()),
+                bytes: row[4].maybe_int().map(|_| row[4].unsigned()),
+                digest: digest_of(&row[5..9]),
+                ..Row::default()
+            });
+        }
+        Ok(())
+    })?;
+    Ok(rows)
 }
 
 /// Games of a set, each with what is there of it.
@@ -305,7 +314,8 @@ pub fn damaged(db: &mut dyn Database, set: Set<'_>) -> Result<Vec<Row>> {
         let is_member = row[2].maybe_text().is_some();
         let differs = Verdict::of(row[6].int()) == Verdict::Differs;
         let damage = match trouble {
-            Trouble::None if is_member && why.is_some() => "damaged",
+            // As `verify` says it: its checksum does not hold, or it is locked.
+            Trouble::None if is_member && why.is_some() => "unreadable",
             Trouble::None => "differs",
             trouble => trouble.word(),
         };

@@ -34,7 +34,9 @@ pub fn keep(command: &Command, settled: &Settled, began: i64, code: u8, screen: 
         written,
     };
     if let Err(failure) = cellar::record(location, &done, screen) {
-        screen.notice(&Notice::new(format!("done, but not recorded: {failure}").replace("\n ", "")));
+        let told = format!("the job is done, but not recorded: {}: {}", failure.what, failure.cause);
+        let hint = failure.hint.map(|hint| format!("; {hint}")).unwrap_or_default();
+        screen.notice(&Notice::new(told + &hint));
     }
 }
 

@@ -181,13 +181,7 @@ mod tests {
         assert_eq!(rows[0].0, "data/a\nb%.rom");
         assert_eq!((rows[1].0.as_str(), rows.len()), ("data/x", 2));
         assert_eq!(encoded("data/a\nb%.rom"), "data/a%0Ab%25.rom");
-        for wrong in [
-            "9e10  data/a",
-            &format!("{md5}"),
-            &format!("{md5}  ../x"),
-            &format!("{md5}  /etc/x"),
-            &format!("{md5}  ~/x"),
-        ] {
+        for wrong in ["9e10  data/a", md5, &format!("{md5}  ../x"), &format!("{md5}  /etc/x"), &format!("{md5}  ~/x")] {
             assert!(parse("m", wrong, Algorithm::Md5).is_err(), "{wrong}");
         }
         assert_eq!(manifest_of("tagmanifest-sha512.txt"), Some((Some(Algorithm::Sha512), true)));

@@ -6,6 +6,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, of_bytes};
 use decanter_core::pour::Stage;
 use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::store::MetKind;
 use decanter_core::{Error, native, store};
 use decanter_formats::record::bag::{self, DECLARATION, DECLARED, INFO, PAYLOAD};
 use serde::Serialize;
@@ -148,8 +149,16 @@ fn selected(sources: &[String], setting: &Setting<'_>) -> Result<Selected, Failu
         if let Some((path, error)) = below.failed.into_iter().next() {
             return Err(Failure::new(format!("cannot put \"{path}\" into a bag"), error));
         }
+        let told = |text: String| setting.watch.notice(&decanter_core::Notice::new(text));
+        let links = setting.store(source).walk(source, &mut |met| {
+            if let MetKind::Link(_) = met.kind {
+                told(format!("{} is passed over: it is a link", met.path));
+            }
+            Ok(())
+        });
+        links.map_err(fail)?;
         for (path, kind) in &below.passed {
-            setting.watch.notice(&decanter_core::Notice::new(format!("{path} is passed over: it is {kind}")));
+            told(format!("{path} is passed over: it is {kind}"));
         }
         for path in &below.files {
             let inner = path.strip_prefix(source.as_str()).unwrap_or(path).trim_start_matches('/');

@@ -78,6 +78,10 @@ fn is_input(path: &Path, words: &[String]) -> bool {
         return false;
     }
     let Ok(path) = os::resolved(path) else { return false };
+    // Sources out of a list were not typed one by one: whatever was read is one of them.
+    if words.iter().any(|word| word == "--from" || word.starts_with("--from=")) {
+        return true;
+    }
     let mut is_value_of_keys = false;
     words.iter().any(|word| {
         let skip =

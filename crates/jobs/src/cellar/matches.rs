@@ -134,7 +134,7 @@ fn dat(path: &str, setting: &Setting<'_>) -> Result<Dat, Failure> {
         return Err(Failure::new(what(), Error::Unreadable { why: odd.clone() })
             .hint("correct the line, or fetch the DAT file again; the catalogue is as it was"));
     }
-    let digests = of_source(&source, &[Algorithm::Sha256], &()).map_err(|e| Failure::new(what(), e))?;
+    let digests = of_source(&source, &[Algorithm::Sha256], setting.watch).map_err(|e| Failure::new(what(), e))?;
     let digest = digests.into_iter().next().map(|d| d.bytes).unwrap_or_default();
     let name = match catalogue.name.is_empty() {
         true => stem_of(decanter_core::catalogue::last_name(path)).to_owned(),

@@ -22,7 +22,7 @@ pub use places::{NewReport, new};
 pub use prov::prov;
 pub use report::{ReportReport, report};
 pub use retire::{RestoreReport, RetireReport, restore, retire};
-pub use scan::{PlaceReport, ScanReport, Unread, scan};
+pub use scan::{How, PlaceReport, ScanReport, Unread, scan};
 pub use status::{Asked, StatusReport, cell, columns, csv, names, status};
 
 use crate::{Failure, Setting};

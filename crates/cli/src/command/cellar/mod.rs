@@ -55,6 +55,9 @@ pub struct Scan {
     /// Read every file, also those that seem to be as they were; what has changed all the same is told
     #[arg(long)]
     deep: bool,
+    /// The folders are on another disk than before: take them as they are now
+    #[arg(long, requires = "places")]
+    other_disk: bool,
 }
 
 /// Bring DAT files in, and hold the collection against them
@@ -205,7 +208,8 @@ impl Run for Cellar {
                 Ok(0)
             }
             Self::Scan(scan) => {
-                let report = cellar::scan(&scan.places, scan.deep, &setting)?;
+                let how = cellar::How { is_deep: scan.deep, is_on_other_disk: scan.other_disk };
+                let report = cellar::scan(&scan.places, how, &setting)?;
                 with.show(out, &report, |page| show::scan(page, &report, with.manner(), with.took()))?;
                 let is_all = report.unread.is_empty() && report.rotten.is_empty();
                 let is_there = report.places.iter().all(|place| place.is_mounted);

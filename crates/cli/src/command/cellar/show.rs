@@ -24,7 +24,7 @@ pub fn scan(page: &mut Page, report: &ScanReport, manner: Manner, took: Duration
     for place in &report.places {
         let state = match place.is_mounted {
             true => count(place.files as usize, "file"),
-            false => format!("not mounted; {} stay counted", count(place.files as usize, "file")),
+            false => format!("not mounted: what is known of it stays ({})", count(place.files as usize, "file")),
         };
         page.row(&place.root, state);
     }

@@ -53,7 +53,7 @@ fn a_place_that_is_not_there_keeps_its_files() {
     fs::rename(own.at("shelf"), own.at("away")).unwrap();
     let report = own.run(&["scan", "--json"]).expect(1).json();
     assert_eq!((&report["places"][0]["is_mounted"], &report["gone"]), (&false.into(), &0.into()));
-    own.run(&["scan", "shelf"]).expect(1).says("not mounted; 1 file stay counted");
+    own.run(&["scan", "shelf"]).expect(1).says("not mounted: what is known of it stays (1 file)");
     let status = own.json(&["status"]);
     assert_eq!((&status["counts"]["files"], &status["places"][0]["is_mounted"]), (&1.into(), &false.into()));
     own.run(&["check"]).expect(0).says("nothing of it was checked");
@@ -166,4 +166,36 @@ fn a_catalogue_of_a_newer_program_is_left_alone() {
     assert_eq!(fs::read(&path).unwrap(), bytes);
     fs::write(&path, "this is no catalogue, however long it may be ".repeat(99)).unwrap();
     own.run(&["status"]).expect(3).says("is damaged, or no catalogue");
+}
+
+#[test]
+fn a_scan_that_is_stopped_keeps_what_it_has() {
+    let own = Collection::new();
+    for number in 0..6000 {
+        own.put(&format!("{}/{number}.rom", number % 30), format!("dump {number} {}", "x".repeat(9000)).as_bytes());
+    }
+    let mut child = command(own.root()).args(["cellar", "scan", "--cellar", "cellar", "shelf"]).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    let stopped = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    let code = child.wait().unwrap().code();
+    // It may have been faster than the signal.
+    assert!(stopped.success() && matches!(code, Some(130 | 0)), "{code:?}");
+    let kept = own.json(&["status"])["counts"]["files"].as_u64().unwrap();
+    let report = own.scan().expect(0).json();
+    assert_eq!(report["unchanged"].as_u64().unwrap(), kept, "what was read is not read again");
+    assert_eq!(own.json(&["status"])["counts"]["files"], 6000);
+}
+
+#[test]
+fn a_member_that_is_locked_is_told_with_its_reason() {
+    let own = Collection::new();
+    // A zip entry whose first flag says that it is encrypted.
+    let mut locked = packed(&[("secret.rom", b"the tide is in")]);
+    locked[6] |= 1;
+    let central = locked.windows(4).position(|w| w == b"PK\x01\x02").unwrap();
+    locked[central + 8] |= 1;
+    own.put("locked.zip", &locked);
+    own.scan().expect(0);
+    assert_eq!(own.column("--damaged", "damage"), ["unreadable"]);
+    assert!(own.column("--damaged", "why")[0].contains("encrypted"));
 }

@@ -47,12 +47,18 @@ impl Looker<'_> {
         match self.inside(&source, path, &mut found) {
             Ok(()) => Ok(found),
             Err(Error::Cancelled) => Err(Error::Cancelled),
+            // Nothing is wrong with what is only not read here; it is told as such.
+            Err(e @ (Error::Key(_) | Error::Unsupported { .. } | Error::Limit { .. })) => {
+                found
+                    .facts
+                    .get_or_insert_with(|| serde_json::json!({ "not looked through": e.to_string() }).to_string());
+                Ok(found)
+            }
             // Its bytes were read; what is wrong is wrong in them.
             Err(e) if e.blame() == Blame::Source => {
                 found.trouble.get_or_insert((Trouble::Damaged, e.to_string()));
                 Ok(found)
             }
-            Err(Error::Key(_)) => Ok(found),
             Err(e) => Err(e),
         }
     }
@@ -175,13 +181,21 @@ impl Looker<'_> {
             match met {
                 Ok(()) => {}
                 Err(Error::Cancelled) => return Err(Error::Cancelled),
-                Err(e) => members.push(MemberRow {
-                    called: own_name(&called, &path),
-                    path,
-                    content: Content { size: file.len, ..Content::default() },
-                    why: Some(e.to_string()),
-                    ..MemberRow::default()
-                }),
+                Err(e) => {
+                    // What needs a key or a method that is not known here is locked, not damaged.
+                    let is_locked = matches!(e, Error::Key(_) | Error::Unsupported { .. } | Error::Limit { .. });
+                    members.push(MemberRow {
+                        called: own_name(&called, &path),
+                        path,
+                        content: Content {
+                            size: file.len,
+                            kind: is_locked.then(|| format!("not read: {e}")),
+                            ..Content::default()
+                        },
+                        why: (!is_locked).then(|| e.to_string()),
+                        ..MemberRow::default()
+                    });
+                }
             }
         }
         Ok(())

@@ -82,14 +82,23 @@ struct Area {
     below: String,
 }
 
-/// Looks through places; without any, through all that are known. With `is_deep` every file is read.
+/// How a scan goes about it.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct How {
+    /// Every file is read, also those that seem to be as they were.
+    pub is_deep: bool,
+    /// The folders are taken as they are, though they lie on another device than before.
+    pub is_on_other_disk: bool,
+}
+
+/// Looks through places; without any, through all that are known.
 ///
 /// # Errors
 /// When the cellar cannot be used, a place is no folder, or the user stops.
-pub fn scan(typed: &[String], is_deep: bool, setting: &Setting<'_>) -> Result<ScanReport, Failure> {
+pub fn scan(typed: &[String], how: How, setting: &Setting<'_>) -> Result<ScanReport, Failure> {
     let mut cellar = open("use", setting)?;
     let fail = broke("cannot scan");
-    let (areas, mut places) = areas(typed, &mut cellar, setting)?;
+    let (areas, mut places) = areas(typed, how, &mut cellar)?;
     let mut report = ScanReport {
         schema: "decanter.cellar-scan/1",
         cellar: cellar.location.shown(),
@@ -110,14 +119,14 @@ pub fn scan(typed: &[String], is_deep: bool, setting: &Setting<'_>) -> Result<Sc
     digests.extend(dats::more_digests(cellar.db.as_mut()).map_err(&fail)?);
     setting.watch.begin("looking for files", None);
     let roots: Vec<String> = Place::all(cellar.db.as_mut()).map_err(&fail)?.into_iter().map(|p| p.root).collect();
-    let mut walked = walk::walk(&areas, &roots, is_deep, &cellar.location, setting).map_err(&fail)?;
+    let mut walked = walk::walk(&areas, &roots, how.is_deep, &cellar.location, setting).map_err(&fail)?;
     setting.watch.end();
     report.files = walked.files;
     report.bytes = walked.bytes;
     report.unchanged = walked.files - walked.todo.len() as u64;
     let phase = format!("scanning {} files", crate::grouped(walked.todo.len() as u64));
     setting.watch.begin(&phase, Some(walked.bytes_to_read));
-    let crew = Crew { areas: &areas, location: &cellar.location, digests: &digests, is_deep, setting };
+    let crew = Crew { areas: &areas, location: &cellar.location, digests: &digests, is_deep: how.is_deep, setting };
     let ended = crew.run(&mut walked, &mut report);
     setting.watch.end();
     ended.and_then(|()| watch::check(setting.watch)).map_err(&fail)?;
@@ -140,15 +149,11 @@ pub fn scan(typed: &[String], is_deep: bool, setting: &Setting<'_>) -> Result<Sc
 }
 
 /// What is to be looked through, and what is said of each place.
-fn areas(
-    typed: &[String],
-    cellar: &mut Cellar,
-    setting: &Setting<'_>,
-) -> Result<(Vec<Area>, Vec<PlaceReport>), Failure> {
+fn areas(typed: &[String], how: How, cellar: &mut Cellar) -> Result<(Vec<Area>, Vec<PlaceReport>), Failure> {
     let fail = broke("cannot scan");
     let known = Place::all(cellar.db.as_mut()).map_err(&fail)?;
     let (mut areas, mut told) = (Vec::<Area>::new(), Vec::new());
-    let mut wanted: Vec<(String, bool)> = Vec::new();
+    let mut wanted: Vec<String> = Vec::new();
     for path in typed {
         match resolved(path) {
             Ok(real) => {
@@ -157,15 +162,14 @@ fn areas(
                     return Err(Failure::usage(format!("cannot scan \"{path}\""), "it is no folder")
                         .hint("give the folder that it stands in"));
                 }
-                wanted.push((root.clone(), false));
+                wanted.push(root.clone());
                 // Places in it are looked through with it.
-                wanted.extend(
-                    known.iter().filter(|p| p.root != root && lies_in(&p.root, &root)).map(|p| (p.root.clone(), true)),
-                );
+                wanted
+                    .extend(known.iter().filter(|p| p.root != root && lies_in(&p.root, &root)).map(|p| p.root.clone()));
             }
             // A place that is not there is told, not lost.
             Err(e) => match known.iter().find(|p| p.root == *path || p.root == native::text(absolute(path))) {
-                Some(place) => wanted.push((place.root.clone(), true)),
+                Some(place) => wanted.push(place.root.clone()),
                 None => {
                     let error = Error::io("open", &native::path(path), e);
                     return Err(Failure::new(format!("cannot scan \"{path}\""), error));
@@ -178,21 +182,21 @@ fn areas(
             return Err(Failure::usage("cannot scan", "this cellar knows no place yet")
                 .hint("give the folders of the collection: decanter cellar scan FOLDER..."));
         }
-        wanted.extend(known.iter().map(|p| (p.root.clone(), true)));
+        wanted.extend(known.iter().map(|p| p.root.clone()));
     }
-    for (root, _) in wanted {
-        if areas.iter().any(|a| {
-            lies_in(&root, &a.place.path(&a.below))
-                && a.place.root != root
-                && is_of(&known, &root).is_none_or(|p| p.root == a.place.root)
-        }) || areas.iter().any(|a| a.below.is_empty() && a.place.root == root)
-        {
+    for root in wanted {
+        let own = is_of(&known, &root);
+        let is_covered = |area: &Area| {
+            let is_same_place = own.is_none_or(|place| place.root == area.place.root);
+            is_same_place && lies_in(&root, &area.place.path(&area.below))
+                || area.below.is_empty() && area.place.root == root
+        };
+        if areas.iter().any(is_covered) {
             continue;
         }
         let now = Standing::of(&native::path(&root));
-        let place = match is_of(&known, &root) {
+        let place = match own {
             Some(place) => place.clone(),
-            None if setting.dry_run => continue,
             None => {
                 let here = now.as_ref();
                 let (device, volume) = (here.and_then(|n| n.device), here.and_then(|n| n.volume.clone()));
@@ -200,13 +204,14 @@ fn areas(
                 Place::add(cellar.db.as_mut(), &root, device, volume.as_deref(), mount.as_deref()).map_err(&fail)?
             }
         };
-        let standing = Standing::of(&native::path(&place.root)).filter(|now| now.is_of(&place));
+        let standing = Standing::of(&native::path(&place.root)).filter(|now| how.is_on_other_disk || now.is_of(&place));
         let is_told = told.iter().any(|t: &PlaceReport| t.root == place.root);
         if !is_told {
             told.push(PlaceReport { root: place.root.clone(), is_mounted: standing.is_some(), files: 0 });
         }
         let Some(standing) = standing else { continue };
-        place.begin(cellar.db.as_mut(), standing.device, standing.mount.as_deref()).map_err(&fail)?;
+        let (volume, mount) = (standing.volume.as_deref(), standing.mount.as_deref());
+        place.begin(cellar.db.as_mut(), standing.device, volume, mount).map_err(&fail)?;
         let below = root.strip_prefix(&place.root).unwrap_or_default().trim_matches('/').to_owned();
         areas.push(Area { place, below });
     }
