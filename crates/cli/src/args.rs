@@ -125,6 +125,16 @@ mod tests {
     }
 
     #[test]
+    fn commands_are_called_as_they_are_typed() {
+        for words in
+            [&["list", "x"][..], &["cellar", "status"], &["patch", "show", "x"], &["unmerge", "x"], &["demo", "x"]]
+        {
+            let cli = Cli::try_parse_from(std::iter::once(&"decanter").chain(words)).unwrap();
+            assert_eq!(cli.command.name(), words[0]);
+        }
+    }
+
+    #[test]
     fn a_wrong_key_is_not_repeated() {
         let cli = Cli::try_parse_from(["decanter", "list", "x", "--key", "0011223344"]).unwrap();
         assert!(!format!("{cli:?}").contains("0011223344"));

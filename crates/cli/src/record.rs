@@ -23,10 +23,9 @@ pub fn keep(command: &Command, settled: &Settled, began: i64, code: u8, screen: 
     if written.is_empty() {
         return;
     }
-    let words = words();
     let done = Done {
-        command: command.name(&words),
-        words,
+        command: command.name().to_owned(),
+        words: words(),
         version: env!("CARGO_PKG_VERSION"),
         began,
         result: code,

@@ -24,6 +24,9 @@ const LONGEST_WAIT: Duration = Duration::from_secs(3);
 /// Requests at the same time.
 const AT_ONCE: usize = 8;
 
+/// What addresses of object storage begin with: they are told apart from names of files, and not read yet.
+const OBJECTS: &str = "s3://";
+
 /// The web, as a store of files. Nothing is set up before the first address.
 pub struct Web {
     patience: Duration,
@@ -51,7 +54,7 @@ impl Web {
 
 impl Store for Web {
     fn has(&self, path: &str) -> bool {
-        path.starts_with("https://") || path.starts_with("http://")
+        ["https://", "http://", OBJECTS].iter().any(|scheme| path.starts_with(scheme))
     }
 
     fn is_folder(&self, _: &str) -> Result<bool> {
@@ -59,6 +62,9 @@ impl Store for Web {
     }
 
     fn open(&self, path: &str) -> Result<SourceRef> {
+        if path.starts_with(OBJECTS) {
+            return Err(Error::unsupported("far", "reading from s3:// addresses; https:// ones are read"));
+        }
         let line = self.line()?;
         let beginning = 0..BEGINNING;
         let first = line.get(path, &beginning, None)?;

@@ -140,13 +140,36 @@ impl Command {
         )
     }
 
-    /// Its name among the words that were typed.
-    pub fn name(&self, words: &[String]) -> String {
-        let names: Vec<String> = Self::augment_subcommands(clap::Command::new("decanter"))
-            .get_subcommands()
-            .map(|command| command.get_name().to_owned())
-            .collect();
-        words.iter().find(|word| names.contains(word)).cloned().unwrap_or_default()
+    /// Its name, as it is typed.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Dump(_) => "dump",
+            Self::Identify(_) => "identify",
+            Self::List(_) => "list",
+            Self::Verify(_) => "verify",
+            Self::Digest(_) => "digest",
+            Self::Extract(_) => "extract",
+            Self::Decrypt(_) => "decrypt",
+            Self::Convert(_) => "convert",
+            Self::Merge(_) => "merge",
+            Self::Unmerge(_) => "unmerge",
+            Self::Patch(_) => "patch",
+            Self::Save(_) => "save",
+            Self::Label(_) => "label",
+            Self::Recipe(_) => "recipe",
+            Self::Launcher(_) => "launcher",
+            Self::Notes(_) => "notes",
+            Self::Cellar(_) => "cellar",
+            Self::Deliver(_) => "deliver",
+            Self::Keys(_) => "keys",
+            Self::Config(_) => "config",
+            Self::Formats(_) => "formats",
+            Self::Demo(_) => "demo",
+            Self::Clean(_) => "clean",
+            Self::Completions(_) => "completions",
+            Self::Manual(_) => "manual",
+            Self::Help(_) => "help",
+        }
     }
 
     /// Whether its output is a list that other programs read.

@@ -57,7 +57,7 @@ impl Crew<'_> {
                     while let Some(one) = todo.get(next.fetch_add(1, Ordering::Relaxed)) {
                         watch::check(self.setting.watch)?;
                         let met = self.one(one, is_first, &looker, reader.db.as_mut())?;
-                        self.setting.watch.advance(one.stamp.size);
+                        self.setting.watch.advance(one.size);
                         if give.send(met).is_err() {
                             break;
                         }
@@ -86,23 +86,29 @@ impl Crew<'_> {
         {
             return self.again(row, &path, looker);
         }
+        let stamp_of = || std::fs::symlink_metadata(native::path(&path)).map(|meta| stamp(&meta));
+        let mut before = match stamp_of() {
+            Ok(stamp) => stamp,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Met::Gone),
+            // Reading it says why.
+            Err(_) => Stamp::default(),
+        };
         if !is_first && !self.is_deep {
             // The same file may be known under another name.
             let is_whole = |row: &FileRow| row.trouble.0 == Trouble::None && row.sums.strongest().is_some();
             let is_other = |row: &FileRow| (row.place, row.path.as_str()) != (area.place.id, &below);
-            let rows = FileRow::with_stamp(db, &todo.stamp)?;
+            let rows = FileRow::with_stamp(db, &before)?;
             for row in rows.into_iter().filter(|row| is_whole(row) && is_other(row)) {
                 let was = self.whole_path(db, &row)?;
                 let is_gone = match std::fs::symlink_metadata(native::path(&was)) {
-                    Ok(meta) if stamp(&meta) == todo.stamp => false,
+                    Ok(meta) if stamp(&meta) == before => false,
                     Err(e) if e.kind() == std::io::ErrorKind::NotFound => true,
                     _ => continue,
                 };
-                let (area, stamp) = (todo.area, todo.stamp.clone());
+                let (area, stamp) = (todo.area, before);
                 return Ok(Met::Renamed { area, path: below, stamp, row: Box::new(row), is_gone });
             }
         }
-        let mut before = todo.stamp.clone();
         for _ in 0..2 {
             let found = match looker.file(&path) {
                 Ok(found) => found,
@@ -111,7 +117,7 @@ impl Crew<'_> {
                 Err(e) => Found { trouble: Some((Trouble::Unreadable, e.to_string())), ..Found::default() },
             };
             let is_unread = matches!(found.trouble, Some((Trouble::Unreadable, _)));
-            let after = std::fs::symlink_metadata(native::path(&path)).map(|meta| stamp(&meta)).unwrap_or_default();
+            let after = stamp_of().unwrap_or_default();
             if is_unread || after == before {
                 return Ok(Met::Read { area: todo.area, path: below, stamp: before, found: Box::new(found) });
             }

@@ -155,6 +155,13 @@ fn areas(typed: &[String], how: How, cellar: &mut Cellar) -> Result<(Vec<Area>, 
     let (mut areas, mut told) = (Vec::<Area>::new(), Vec::new());
     let mut wanted: Vec<String> = Vec::new();
     for path in typed {
+        if path.contains("://") {
+            return Err(Failure::usage(
+                format!("cannot scan \"{path}\""),
+                "it is an address, and places are folders on this machine",
+            )
+            .hint("give a folder; single files at a server are read by the other commands"));
+        }
         match resolved(path) {
             Ok(real) => {
                 let root = native::text(&real);

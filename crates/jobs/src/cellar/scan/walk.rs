@@ -28,14 +28,15 @@ impl Seen {
     }
 }
 
-/// A file that has to be read.
+/// A file that has to be read. There may be a million: what its file system says of it is asked once more then.
 pub(super) struct Todo {
     /// The number of its area.
     pub(super) area: u32,
     /// Its folder below the place, with a slash at the end unless that is empty.
     pub(super) folder: Arc<str>,
     pub(super) name: Box<str>,
-    pub(super) stamp: Stamp,
+    /// Its length.
+    pub(super) size: u64,
     /// Whether it is known, and was the same the last time: it is only read to be sure.
     pub(super) is_known: bool,
 }
@@ -224,8 +225,8 @@ impl Walk<'_> {
             ids.extend(row.map(|row| row.id));
             if !is_known || self.is_deep {
                 found.bytes_to_read += stamp.size;
-                let (folder, name) = (prefix.clone(), name.into());
-                found.todo.push(Todo { area: number, folder, name, stamp, is_known });
+                let (folder, name, size) = (prefix.clone(), name.into(), stamp.size);
+                found.todo.push(Todo { area: number, folder, name, size, is_known });
             }
         }
         Ok(())
