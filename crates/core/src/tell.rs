@@ -29,7 +29,7 @@ pub fn count(value: u64, one: &str, many: &str) -> String {
 pub fn size(bytes: u64) -> String {
     const UNITS: [&str; 5] = ["bytes", "KiB", "MiB", "GiB", "TiB"];
     if bytes < 1024 {
-        return format!("{bytes} bytes");
+        return if bytes == 1 { "1 byte".into() } else { format!("{bytes} bytes") };
     }
     let mut value = bytes as f64;
     let mut unit = 0;

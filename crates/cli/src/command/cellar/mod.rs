@@ -18,7 +18,7 @@ use std::time::Duration;
 /// Keep a collection: what is where, what it is, whether it is complete, and whether it is still so
 #[derive(Debug, Clone, Subcommand)]
 #[command(after_help = "Example:  decanter cellar scan --cellar saltmarsh-cellar saltmarsh/shelf\n\n\
-    Which cellar: --cellar DIR, or \"cellar = 'DIR'\" in the configuration, or the current folder if it is one.")]
+    Which cellar: --cellar DIR, or \"cellar = 'DIR'\" in the configuration, or the current folder.")]
 pub enum Cellar {
     New(New),
     Scan(Scan),
@@ -36,7 +36,7 @@ pub enum Cellar {
 /// Make a cellar: a folder with the catalogue of a collection
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar new saltmarsh-cellar\n\n\
-    The catalogue is one file (SQLite); docs/cellar.md says what is in it, and how to read it without this program.")]
+    The catalogue is one file (SQLite). docs/cellar.md says what is in it, and how to read it by hand.")]
 pub struct New {
     /// The folder; it is made if it is not there
     #[arg(value_name = "DIR", value_parser = native())]
@@ -46,8 +46,8 @@ pub struct New {
 /// Look through folders: what is new, changed, moved or gone, and what all of it is
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar scan --cellar saltmarsh-cellar saltmarsh/shelf\n\n\
-    A file is read if it is new, or its size, time or number on the disk has changed. Archives and compressed\n\
-    images are looked through. A scan that was stopped goes on where it was.")]
+    A file is read if it is new, or its size, time or number on the disk has changed. Archives and\n\
+    compressed images are looked through. A scan that was stopped goes on where it was.")]
 pub struct Scan {
     /// Folders of the collection, which are known from then on [default: all that are known]
     #[arg(value_name = "FOLDER", value_parser = native())]
@@ -63,8 +63,8 @@ pub struct Scan {
 /// Bring DAT files in, and hold the collection against them
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar match --cellar saltmarsh-cellar --dat saltmarsh/shelf.dat\n\n\
-    A DAT file is known by the name in it. The newest version is what files are held against; older ones are kept,\n\
-    unless --replace is given.")]
+    A DAT file is known by the name in it. The newest version is what files are held against; older\n\
+    ones are kept, unless --replace is given.")]
 pub struct Match {
     /// DAT files (repeatable); without any, everything is held against those that are known
     #[arg(long, num_args = 1.., value_name = "FILE", value_parser = native())]
@@ -74,8 +74,8 @@ pub struct Match {
 /// Read files again, those first that were not read for longest, and tell which are not as they were
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar check --cellar saltmarsh-cellar --for 1h\n\n\
-    rot: the bytes have changed and the file's time has not; edited: both have. Either is told again until the file\n\
-    is as it was, or a scan finds it changed. A time is a number with s, m, h or d: 90s, 1h, 30d.")]
+    rot: the bytes have changed and the file's time has not; edited: both have. Either is told again\n\
+    until the file is as it was, or a scan finds it changed. A time is a number with s, m, h or d.")]
 pub struct Check {
     /// Only files of these places [default: all]
     #[arg(value_name = "FOLDER", value_parser = native())]
@@ -98,8 +98,9 @@ pub struct Check {
     decanter cellar tidy --cellar saltmarsh-cellar --plan tidy.toml\n  \
     decanter cellar tidy --cellar saltmarsh-cellar --apply tidy.toml\n  \
     decanter cellar tidy --cellar saltmarsh-cellar --undo tidy.toml\n\n\
-    A template names what is known: {system} {title} {region} {id} {ext} {set} {game} {name} {stem}, as in\n\
-    \"{system}/{title} ({region}) [{id}].{ext}\". A run that was stopped is completed by the same command.")]
+    A template names what is known: {system} {title} {region} {id} {ext} {set} {game} {name} {stem},\n\
+    as in \"{system}/{title} ({region}) [{id}].{ext}\". A run that was stopped is completed by the same\n\
+    command.")]
 pub struct Tidy {
     /// Write a plan: what would be called how
     #[arg(long, value_name = "FILE", group = "step")]
@@ -121,8 +122,8 @@ pub struct Tidy {
 /// Write the state of the collection as a page for a browser, with a table and an object beside it
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar report --cellar saltmarsh-cellar -o report.html\n\n\
-    The page needs nothing else: no network, no other file. It can be sorted and printed. The same name with .csv and\n\
-    .json has every row.")]
+    The page needs nothing else: no network, no other file. It can be sorted and printed. The same\n\
+    name with .csv and .json has every row.")]
 pub struct Report {
     /// The page
     #[arg(short, long, value_name = "FILE.html")]
@@ -145,9 +146,9 @@ pub struct Bag {
 /// Put originals away once it is proven that what is kept makes them again, byte for byte
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar retire --cellar saltmarsh-cellar saltmarsh/lane.iso\n\n\
-    An original may go if the same bytes are kept elsewhere, in an archive or a compressed image, without their\n\
-    padding, or in a merged file: each is tried. What nothing makes again is named, and stays. A receipt in the\n\
-    cellar says how to get each back; \"decanter cellar restore PATH\" does it.")]
+    An original may go if the same bytes are kept elsewhere, in an archive or a compressed image,\n\
+    without their padding, or in a merged file: each is tried. What nothing makes again is named, and\n\
+    stays. A receipt in the cellar says how to get each back; \"decanter cellar restore PATH\" does it.")]
 pub struct Retire {
     /// Files, or folders of them
     #[arg(required = true, value_name = "SOURCE", value_parser = native())]

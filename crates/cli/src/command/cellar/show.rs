@@ -42,6 +42,12 @@ pub fn scan(page: &mut Page, report: &ScanReport, manner: Manner, took: Duration
             page.row(label, number(value));
         }
     }
+    if report.links > 0 {
+        page.row(
+            "passed over",
+            format!("{}: what they lead to is no file of this place", count(report.links as usize, "link")),
+        );
+    }
     if report.matched > 0 {
         page.row("held against sets", count(report.matched, "file"));
     }
@@ -90,7 +96,15 @@ pub fn matches(page: &mut Page, report: &MatchReport, took: Duration) {
     sets(page, &report.sets);
     page.blank();
     counts(page, &report.counts);
-    page.row("next", format!("decanter cellar status --cellar {} --missing", decanter_jobs::quoted(&report.cellar)));
+    let cellar = decanter_jobs::quoted(&report.cellar);
+    page.row(
+        "next",
+        match () {
+            () if report.sets.is_empty() => format!("decanter cellar match --cellar {cellar} --dat FILE"),
+            () if report.counts.missing > 0 => format!("decanter cellar status --cellar {cellar} --missing"),
+            () => format!("decanter cellar status --cellar {cellar}"),
+        },
+    );
 }
 
 /// The sets, a line each.
@@ -196,7 +210,13 @@ pub fn plan(page: &mut Page, report: &PlanReport, manner: Manner) {
         page.row("", "their right name has another file: the same one, or one that stays");
     }
     let cellar = decanter_jobs::quoted(&report.cellar);
-    page.row("next", format!("decanter cellar tidy --cellar {cellar} --apply {}", decanter_jobs::quoted(&report.plan)));
+    page.row(
+        "next",
+        match report.moves {
+            0 => format!("decanter cellar status --cellar {cellar}"),
+            _ => format!("decanter cellar tidy --cellar {cellar} --apply {}", decanter_jobs::quoted(&report.plan)),
+        },
+    );
 }
 
 /// What was done by a plan, or taken back.

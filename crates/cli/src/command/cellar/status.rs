@@ -16,9 +16,9 @@ use std::io::Write;
     decanter cellar status --cellar saltmarsh-cellar\n  \
     decanter cellar status --cellar saltmarsh-cellar --missing --csv\n  \
     decanter cellar status --cellar saltmarsh-cellar --names have\n\n\
-    A set is a DAT file, by the name in it. Complete: everything of a game is here; in part: something; missing:\n\
-    nothing. What nobody has dumped is not missing. Damaged is what cannot be read, has changed, or has the name of\n\
-    an entry and other bytes.")]
+    A set is a DAT file, by the name in it. Complete: everything of a game is here; in part: something;\n\
+    missing: nothing. What nobody has dumped is not missing. Damaged is what cannot be read, has\n\
+    changed, or has the name of an entry and other bytes.")]
 pub struct Status {
     /// What the sets have and the collection has not
     #[arg(long, group = "which")]

@@ -49,6 +49,8 @@ pub struct ScanReport {
     pub rotten: Vec<String>,
     /// Bytes that were read.
     pub bytes_read: u64,
+    /// Symbolic links, which are not followed.
+    pub links: u64,
     /// Files and members that were held against sets.
     pub matched: usize,
     /// What cannot be read, and why.
@@ -112,6 +114,7 @@ pub fn scan(typed: &[String], how: How, setting: &Setting<'_>) -> Result<ScanRep
         gone: 0,
         rotten: Vec::new(),
         bytes_read: 0,
+        links: 0,
         matched: 0,
         unread: Vec::new(),
     };
@@ -123,6 +126,7 @@ pub fn scan(typed: &[String], how: How, setting: &Setting<'_>) -> Result<ScanRep
     setting.watch.end();
     report.files = walked.files;
     report.bytes = walked.bytes;
+    report.links = walked.links;
     report.unchanged = walked.files - walked.todo.len() as u64;
     let phase = format!("scanning {} files", crate::grouped(walked.todo.len() as u64));
     setting.watch.begin(&phase, Some(walked.bytes_to_read));

@@ -46,6 +46,7 @@ pub(super) struct Todo {
 pub(super) struct Walked {
     pub(super) files: u64,
     pub(super) bytes: u64,
+    pub(super) links: u64,
     pub(super) todo: Vec<Todo>,
     pub(super) bytes_to_read: u64,
     /// Files that are known and still there.
@@ -146,6 +147,7 @@ pub(super) fn walk(
         let (part, ids) = part?;
         walked.files += part.files;
         walked.bytes += part.bytes;
+        walked.links += part.links;
         walked.bytes_to_read += part.bytes_to_read;
         walked.todo.extend(part.todo);
         walked.unread.extend(part.unread);
@@ -207,6 +209,7 @@ impl Walk<'_> {
                 }
                 continue;
             }
+            found.links += u64::from(meta.is_symlink());
             if !meta.is_file() {
                 if let Some(odd) = decanter_core::os::odd_kind(meta.file_type()) {
                     let text = format!("{} is passed over: it is {odd}", native::text(&own));
