@@ -6,7 +6,7 @@ use crate::{Value, values};
 use decanter_core::catalogue::{Entry, Status, Sums, key, last_name, prefix};
 use decanter_core::names::stem_of;
 use decanter_core::{Algorithm, Digest, Result};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 /// What sets say of a file or member.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -412,12 +412,4 @@ pub fn recount(db: &mut dyn Database) -> Result<()> {
 /// A path as sets may spell it: `./a\b` is `a/b`.
 fn tidy(path: &str) -> String {
     path.replace('\\', "/").trim_start_matches("./").to_owned()
-}
-
-/// The numbers of the current sets.
-///
-/// # Errors
-/// What the database fails with.
-pub fn current(db: &mut dyn Database) -> Result<HashSet<i64>> {
-    Ok(all(db, "SELECT id FROM dat WHERE is_current = 1", &[], |row| row[0].int())?.into_iter().collect())
 }

@@ -143,11 +143,10 @@ pub fn apply(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure>
         journal.write(&done.lines()).map_err(fail)?;
     }
     setting.watch.begin(&format!("moving {} files", crate::grouped(done.steps.len() as u64)), None);
-    let mut moved = 0;
     let hint = "the same command goes on from here; --undo takes back what was done";
     for step in &done.steps {
         watch::check(setting.watch).map_err(|e| fail(e).hint(hint))?;
-        moved += usize::from(take(&step.from, &step.to, setting).map_err(|e| fail(e).hint(hint))?);
+        take(&step.from, &step.to, setting).map_err(|e| fail(e).hint(hint))?;
     }
     let mut removed = 0;
     for folder in done.folders.keys().rev() {
@@ -160,7 +159,6 @@ pub fn apply(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure>
     setting.watch.end();
     note(&mut cellar, done.steps.iter().map(|s| (s.from.clone(), s.to.clone())).collect())?;
     journal.write(&[serde_json::json!({ "what": "applied" }).to_string()]).map_err(fail)?;
-    let _ = moved;
     let files = done.steps.iter().filter(|s| !is_between(&s.to)).count();
     Ok(report(plan, files, done.stays, removed, was_begun, false))
 }
@@ -195,7 +193,7 @@ pub fn undo(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure> 
     for step in done.steps.iter().rev() {
         watch::check(setting.watch).map_err(|e| fail(e).hint(hint))?;
         match take(&step.to, &step.from, setting) {
-            Ok(_) => back.push((step.to.clone(), step.from.clone())),
+            Ok(()) => back.push((step.to.clone(), step.from.clone())),
             // Something else has its old name by now: that is not touched.
             Err(e @ (Error::Exists { .. } | Error::Io { .. })) => {
                 stays.push(Unread { path: native::text(&step.to), why: e.to_string() });
@@ -248,20 +246,17 @@ fn is_empty(folder: &Path) -> bool {
     std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none())
 }
 
-/// Takes a step, unless it was taken; whether it was taken now.
-fn take(from: &Path, to: &Path, setting: &Setting<'_>) -> decanter_core::Result<bool> {
+/// Takes a step, unless it was taken.
+fn take(from: &Path, to: &Path, setting: &Setting<'_>) -> decanter_core::Result<()> {
     let is_there = |path: &Path| std::fs::symlink_metadata(path).is_ok();
     match (is_there(from), is_there(to)) {
-        (false, true) => Ok(false),
+        (false, true) => Ok(()),
         // A copy onto another file system that was stopped before the original was removed.
-        (true, true) if is_copy(from, to)? => {
-            pour::remove(from)?;
-            Ok(true)
-        }
+        (true, true) if is_copy(from, to)? => pour::remove(from),
         _ => {
             pour::relocate(from, to, setting.watch)?;
             setting.watch.item(&native::text(to));
-            Ok(true)
+            Ok(())
         }
     }
 }
