@@ -219,7 +219,10 @@ fn look(row: &FileRow, path: &str, setting: &Setting<'_>) -> decanter_core::Resu
     if size == row.stamp.size && agree(&row.sums, &sums) {
         return Ok(Outcome::Same);
     }
-    let now = std::fs::symlink_metadata(&native).map(|meta| super::scan::stamp(&meta)).unwrap_or_default();
+    let now = match std::fs::symlink_metadata(&native) {
+        Ok(meta) => super::scan::stamp(&meta),
+        Err(e) => return Ok(Outcome::Unread(Error::io("read", &native, e).to_string())),
+    };
     Ok(match now.modified == row.stamp.modified {
         true => Outcome::Other(Trouble::Rot, sums, ROT.to_owned()),
         false => {

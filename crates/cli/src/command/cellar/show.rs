@@ -177,7 +177,8 @@ pub fn history(page: &mut Page, report: &HistoryReport, manner: Manner) {
     for job in &report.jobs {
         page.blank();
         page.row("job", format!("{} of {}, exit code {}", job.id, decanter_formats::time::text(job.began), job.result));
-        page.row("typed", format!("decanter {}", job.parameters.join(" ")));
+        let words: Vec<String> = job.parameters.iter().map(|word| decanter_jobs::typed(word)).collect();
+        page.row("typed", format!("decanter {}", words.join(" ")));
         let most = if manner.is_verbose { usize::MAX } else { MOST_NAMED };
         for (label, files) in [("from", &job.inputs), ("made", &job.outputs)] {
             for file in files.iter().take(most) {

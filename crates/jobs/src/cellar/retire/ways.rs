@@ -41,7 +41,14 @@ impl Way {
         let kept = crate::quoted(kept);
         match self {
             Self::Copy => format!("the same bytes: cp {kept} ORIGINAL"),
-            Self::Inside { address } => format!("inside it: decanter extract {}", crate::quoted(address)),
+            // The container itself is meant: an image in it is not looked through for its files.
+            Self::Inside { address } => match address.rsplit_once("::") {
+                Some((outer, inner)) => {
+                    let (outer, inner) = (crate::quoted(&format!("{outer}::")), crate::quoted(inner));
+                    format!("inside it: decanter extract {outer} --only {inner}")
+                }
+                None => format!("inside it: decanter extract {}", crate::quoted(&format!("{address}::"))),
+            },
             Self::Pad { bytes, fill } => {
                 format!("it with {} more bytes of value {fill:#04x} at its end", crate::grouped(*bytes))
             }
