@@ -22,6 +22,11 @@ pub struct Place {
 }
 
 impl Place {
+    /// Whether it is behind an address.
+    pub fn is_far(&self) -> bool {
+        self.root.contains("://")
+    }
+
     /// The whole path of what is `below` it.
     pub fn path(&self, below: &str) -> String {
         match self.root.ends_with('/') {

@@ -86,6 +86,7 @@ impl Cli {
             },
             note_places: with.settled.note_places.clone(),
             launch: with.settled.launch.clone(),
+            access: with.settled.access.clone(),
             trail: with.settled.trail.clone(),
             path: None,
             ..*with.settled

@@ -4,7 +4,7 @@ use crate::global::{Global, KeyArg, When};
 use decanter_core::native;
 use decanter_core::trail::Trail;
 use decanter_core::{Error, Guard, Watch};
-use decanter_far::Web;
+use decanter_far::{Access, Objects, Web};
 use decanter_jobs::cellar::Location;
 use decanter_jobs::launcher::Starter;
 use decanter_jobs::{Failure, Setting, toml_text};
@@ -35,9 +35,22 @@ pub struct Config {
     jobs: Option<u16>,
     /// Two letters, instead of what the environment says.
     language: Option<String>,
+    /// How stores of objects are reached, where the environment does not say it.
+    #[serde(default)]
+    s3: Bucket,
     /// Ways to start things, by name.
     #[serde(default)]
     launch: BTreeMap<String, Starter>,
+}
+
+/// What a configuration says of stores of objects.
+#[derive(Debug, Default, serde::Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct Bucket {
+    endpoint: Option<String>,
+    region: Option<String>,
+    access_key: Option<String>,
+    secret_key: Option<String>,
 }
 
 /// Where a value comes from.
@@ -67,6 +80,7 @@ pub struct Settled {
     pub jobs: (Option<u16>, Origin),
     pub language: (Option<String>, Origin),
     pub launch: BTreeMap<String, Starter>,
+    pub access: Access,
     /// What this run reads and writes, where it is recorded.
     pub trail: Option<Arc<Trail>>,
 }
@@ -114,6 +128,12 @@ pub fn settle(global: &Global) -> Result<Settled, Failure> {
         language: first([(config.language, Origin::Configuration), (own_language(), Origin::Environment)])
             .map_or((None, Origin::Default), |(code, origin)| (Some(code), origin)),
         launch: config.launch,
+        access: Access {
+            endpoint: config.s3.endpoint,
+            region: config.s3.region,
+            access_key: config.s3.access_key,
+            secret_key: config.s3.secret_key,
+        },
         trail: None,
     })
 }
@@ -190,7 +210,7 @@ fn read(path: &Path) -> Result<Config, Failure> {
     let text = std::fs::read_to_string(path).map_err(|e| Failure::new(what(), Error::io("open", path, e)))?;
     let config: Config = toml_text::parse(&text).map_err(|why| {
         Failure::usage(what(), why)
-            .hint("it may have: keys = [\"FOLDER\", ...], notes = [\"FOLDER\"], cellar = \"FOLDER\", color = \"auto\", jobs = 2, language = \"de\", [launch.NAME]")
+            .hint("it may have: keys = [\"FOLDER\", ...], notes = [\"FOLDER\"], cellar = \"FOLDER\", color = \"auto\", jobs = 2, language = \"de\", [s3], [launch.NAME]")
     })?;
     match config.jobs {
         Some(jobs) if !(1..=256).contains(&jobs) => {
@@ -217,8 +237,11 @@ impl Settled {
         setting.typed_key_places.clone_from(&global.keys);
         setting.note_places.clone_from(&self.note_places);
         setting.cellar.clone_from(&self.cellar.0);
-        setting.guard = Arc::new(Guard::with_trail(self.trail.clone()));
-        setting.stores.push(Arc::new(Web::new(global.patience.unwrap_or(PATIENCE))));
+        let patience = global.patience.unwrap_or(PATIENCE);
+        let objects = Arc::new(Objects::new(self.access.clone(), patience));
+        setting.guard = Arc::new(Guard::with_trail(self.trail.clone()).and_depot(objects.clone()));
+        setting.stores.push(Arc::new(Web::new(patience)));
+        setting.stores.push(objects);
         setting.replace = global.replace;
         setting.dry_run = global.dry_run;
         if let Some(path) = &self.path {

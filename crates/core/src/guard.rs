@@ -1,6 +1,8 @@
 //! Which files a run reads: none of them ever becomes a target, however it is spelled.
 
+use crate::depot::Depot;
 use crate::error::{Error, Result};
+use crate::native;
 use crate::os::{self, Facts, Identity, Kind};
 use crate::trail::Trail;
 use std::collections::HashSet;
@@ -19,6 +21,7 @@ pub struct Guard {
     files: Mutex<HashSet<Identity>>,
     folders: Mutex<Vec<PathBuf>>,
     trail: Option<Arc<Trail>>,
+    depots: Vec<Arc<dyn Depot>>,
 }
 
 /// One way out: what is never touched, and whether anything else that is there may be replaced.
@@ -34,6 +37,19 @@ impl Guard {
     /// One that also notes what is read and written, for who asks afterwards.
     pub fn with_trail(trail: Option<Arc<Trail>>) -> Self {
         Self { trail, ..Self::default() }
+    }
+
+    /// The same with a place that outputs can go to.
+    #[must_use]
+    pub fn and_depot(mut self, depot: Arc<dyn Depot>) -> Self {
+        self.depots.push(depot);
+        self
+    }
+
+    /// The place that `target` is an address of.
+    pub(crate) fn depot(&self, target: &Path) -> Option<Arc<dyn Depot>> {
+        let text = native::text(target);
+        self.depots.iter().find(|depot| depot.has(&text)).cloned()
     }
 
     /// Where what is written is noted.

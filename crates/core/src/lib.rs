@@ -15,6 +15,7 @@
 pub mod blueprint;
 pub mod catalogue;
 pub mod compare;
+pub mod depot;
 pub mod digest;
 pub mod error;
 pub mod expectation;

@@ -41,6 +41,14 @@ pub trait Store: Send + Sync {
     /// What `met` fails with, and [`Error::Io`] when the folder itself cannot be read.
     fn walk(&self, folder: &str, met: &mut dyn FnMut(Met) -> Result<()>) -> Result<()>;
 
+    /// What a listing would say of a file now; `None` if there is none.
+    ///
+    /// # Errors
+    /// When it cannot be told.
+    fn listed(&self, path: &str) -> Result<Option<Listed>> {
+        Ok(Some(Listed { len: self.open(path)?.len(), modified: 0, tag: None }))
+    }
+
     /// The path on this machine, if it is one of this machine.
     fn local(&self, path: &str) -> Option<PathBuf>;
 }
@@ -54,6 +62,19 @@ pub struct Met {
     pub below: String,
     /// What it is.
     pub kind: MetKind,
+    /// Of a file: what a listing said of it, where the store has such listings.
+    pub listed: Option<Listed>,
+}
+
+/// What a listing says of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    /// Length in bytes.
+    pub len: u64,
+    /// Nanoseconds since 1970.
+    pub modified: i64,
+    /// What changes with its bytes: its ETag.
+    pub tag: Option<String>,
 }
 
 /// What stands at a path.

@@ -1,8 +1,10 @@
 //! Files behind `http://` and `https://` addresses (RFC 9110, section 14: range requests).
 
+use crate::bucket::changed;
 use crate::object::{Object, Ranges};
+use crate::wait::{innermost, runtime, stopped};
 use decanter_core::source::SourceRef;
-use decanter_core::store::{Met, Store};
+use decanter_core::store::{Listed, Met, Store};
 use decanter_core::{Error, Result, watch};
 use reqwest::header::{ACCEPT_ENCODING, CONTENT_RANGE, ETAG, HeaderMap, IF_MATCH, LAST_MODIFIED, RANGE};
 use reqwest::{Client, Response, StatusCode};
@@ -11,7 +13,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
-use tokio::runtime::{Builder, Runtime};
+use tokio::runtime::Runtime;
 
 /// Bytes that the first request asks for: most of what is asked of a file stands there.
 const BEGINNING: u64 = 64 << 10;
@@ -23,9 +25,6 @@ const FIRST_WAIT: Duration = Duration::from_millis(100);
 const LONGEST_WAIT: Duration = Duration::from_secs(3);
 /// Requests at the same time.
 const AT_ONCE: usize = 8;
-
-/// What addresses of object storage begin with: they are told apart from names of files, and not read yet.
-const OBJECTS: &str = "s3://";
 
 /// The web, as a store of files. Nothing is set up before the first address.
 pub struct Web {
@@ -54,17 +53,18 @@ impl Web {
 
 impl Store for Web {
     fn has(&self, path: &str) -> bool {
-        ["https://", "http://", OBJECTS].iter().any(|scheme| path.starts_with(scheme))
+        ["https://", "http://"].iter().any(|scheme| path.starts_with(scheme))
     }
 
-    fn is_folder(&self, _: &str) -> Result<bool> {
-        Ok(false)
+    fn is_folder(&self, path: &str) -> Result<bool> {
+        // An address of something inside a file is none of a file, unless the server has such a name.
+        match path.contains("::") && self.listed(path)?.is_none() {
+            true => Err(Error::io("open", Path::new(&plain(path)), ErrorKind::NotFound.into())),
+            false => Ok(false),
+        }
     }
 
     fn open(&self, path: &str) -> Result<SourceRef> {
-        if path.starts_with(OBJECTS) {
-            return Err(Error::unsupported("far", "reading from s3:// addresses; https:// ones are read"));
-        }
         let line = self.line()?;
         let beginning = 0..BEGINNING;
         let first = line.get(path, &beginning, None)?;
@@ -80,6 +80,14 @@ impl Store for Web {
 
     fn walk(&self, folder: &str, _: &mut dyn FnMut(Met) -> Result<()>) -> Result<()> {
         Err(Error::Usage(format!("{} is an address on the web, which lists no files", plain(folder))))
+    }
+
+    fn listed(&self, path: &str) -> Result<Option<Listed>> {
+        match self.line()?.get(path, &(0..1), None) {
+            Ok(first) => Ok(Some(Listed { len: first.len, modified: 0, tag: first.tag.or(first.modified) })),
+            Err(Error::Io { source, .. }) if source.kind() == ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(e),
+        }
     }
 
     fn local(&self, _: &str) -> Option<PathBuf> {
@@ -140,7 +148,7 @@ enum Refusal {
 
 impl Line {
     fn new(patience: Duration) -> std::result::Result<Self, String> {
-        let runtime = Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| e.to_string())?;
+        let runtime = runtime()?;
         let client = Client::builder()
             .user_agent(concat!("decanter/", env!("CARGO_PKG_VERSION")))
             .connect_timeout(SILENCE.min(patience))
@@ -210,13 +218,6 @@ impl Line {
     }
 }
 
-/// Comes back once the user wants to stop.
-async fn stopped() {
-    while watch::going_on().is_ok() {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
-}
-
 /// Why a request did not come to an answer.
 fn unsent(address: &str, error: &reqwest::Error) -> Refusal {
     if error.is_builder() || error.is_redirect() {
@@ -224,15 +225,6 @@ fn unsent(address: &str, error: &reqwest::Error) -> Refusal {
         return Refusal::ForGood(Error::Usage(why));
     }
     Refusal::ForNow(innermost(error))
-}
-
-/// The first cause, which says most.
-fn innermost(error: &dyn std::error::Error) -> String {
-    let mut at = error;
-    while let Some(next) = at.source() {
-        at = next;
-    }
-    at.to_string()
 }
 
 /// Holds the head of an answer against what was asked for, and what is known.
@@ -293,10 +285,6 @@ fn check(
         true => for_good(changed()),
         false => Ok(Answer { bytes: Vec::new(), len, tag, modified }),
     }
-}
-
-fn changed() -> Error {
-    Error::Unreadable { why: "the file at the server has changed while it was read: begin again".into() }
 }
 
 /// `bytes 0-9/100`, or `bytes */0`: the range that was sent, and the length of all.

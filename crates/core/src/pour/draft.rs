@@ -1,8 +1,10 @@
 use super::folders::{Made, check_target, folder_of};
 use super::output::Output;
 use super::part::{self, prefix};
+use crate::depot::Depot;
 use crate::error::{Error, Result};
 use crate::guard::Door;
+use crate::native;
 use crate::os;
 use crate::trail::Trail;
 use crate::watch::Watch;
@@ -21,6 +23,8 @@ pub struct Draft {
     /// Folders that were made for it.
     made: Made,
     trail: Option<Arc<Trail>>,
+    /// Where it goes, if that is not on this machine.
+    depot: Option<Arc<dyn Depot>>,
 }
 
 impl Draft {
@@ -40,17 +44,26 @@ impl Draft {
 
     fn with_mode(target: &Path, door: Door<'_>, len: u64, needed: u64, mode: u32, watch: &dyn Watch) -> Result<Self> {
         check_target(target, door, len, needed)?;
-        let made = Made::for_file(target)?;
-        let folder = folder_of(target);
+        let depot = door.guard.depot(target);
+        let (made, folder) = match depot {
+            Some(_) => (Made::default(), std::env::temp_dir()),
+            None => (Made::for_file(target)?, folder_of(target)),
+        };
         let report = |e| Error::io("write", &folder, e);
-        part::clear(&folder, target, watch)?;
+        match part::clear(&folder, target, watch) {
+            // Names of other places say nothing in the folder for temporary files.
+            Err(Error::Busy { .. }) if depot.is_some() => {}
+            cleared => cleared?,
+        }
         let begins = prefix(target);
         let mut builder = tempfile::Builder::new();
         os::with_mode(builder.prefix(&begins).suffix(part::SUFFIX), mode);
         let temporary = builder.tempfile_in(&folder).map_err(report)?;
         part::lock(temporary.as_file(), target)?;
-        part::check_alone(&folder, temporary.path(), target)?;
-        Ok(Self { temporary, target: target.to_owned(), replace: door.replace, made, trail: door.guard.trail() })
+        if depot.is_none() {
+            part::check_alone(&folder, temporary.path(), target)?;
+        }
+        Ok(Self { temporary, target: target.to_owned(), replace: door.replace, made, trail: door.guard.trail(), depot })
     }
 
     /// The file, open for writing.
@@ -61,6 +74,11 @@ impl Draft {
     /// Its name until it is finished.
     pub fn temporary_path(&self) -> &Path {
         self.temporary.path()
+    }
+
+    /// The place that it goes to, if that is not on this machine.
+    pub(super) fn depot(&self) -> Option<&dyn Depot> {
+        self.depot.as_deref()
     }
 
     /// Its name when it is finished.
@@ -90,7 +108,12 @@ impl Draft {
     /// # Errors
     /// As [`Draft::finish`].
     pub(super) fn name(self) -> Result<()> {
-        let Self { temporary, target, replace, made, trail } = self;
+        let Self { temporary, target, replace, made, trail, depot } = self;
+        if let Some(depot) = depot {
+            hand_over(depot.as_ref(), temporary.path(), &target, replace)?;
+            trail.iter().for_each(|trail| trail.wrote(&target));
+            return Ok(());
+        }
         let result = match replace {
             true => temporary.persist(&target),
             false => match temporary.persist_noclobber(&target) {
@@ -115,6 +138,15 @@ impl Draft {
     pub(super) fn abandon(self) {
         drop(self.temporary.keep());
     }
+}
+
+/// Gives a file that is complete to another place.
+pub(super) fn hand_over(depot: &dyn Depot, path: &Path, target: &Path, replace: bool) -> Result<()> {
+    let text = native::text(target);
+    if !replace && depot.is_there(&text)? {
+        return Err(Error::Exists { path: target.to_owned() });
+    }
+    depot.put(path, &text)
 }
 
 /// Whether a file system refused because it does not know how to give a name only if it is free.

@@ -1,5 +1,6 @@
 //! Where a target will be: whether it can be there, and the folders on the way.
 
+use crate::depot::Depot;
 use crate::error::{Error, Result};
 use crate::guard::Door;
 use crate::native;
@@ -70,8 +71,12 @@ pub(crate) fn folder_of(target: &Path) -> PathBuf {
     }
 }
 
-/// The folder that is there already, and in which everything else on the way to `path` would be made.
+/// The folder that is there already, and in which everything else on the way to `path` would be made. What goes to another
+/// place is made complete in the one for temporary files.
 fn holder(path: &Path) -> PathBuf {
+    if is_address(path) {
+        return std::env::temp_dir();
+    }
     let there = path.ancestors().find(|a| !a.as_os_str().is_empty() && fs::metadata(a).is_ok());
     there.map_or_else(|| PathBuf::from("."), Path::to_owned)
 }
@@ -81,13 +86,33 @@ fn holder(path: &Path) -> PathBuf {
 /// # Errors
 /// [`Error::Usage`].
 pub(super) fn check_local(target: &Path) -> Result<()> {
-    let text = native::text(target);
-    match ["http:/", "https:/", "s3:/"].iter().any(|scheme| text.starts_with(scheme)) {
+    match is_address(target) {
         true => {
-            Err(Error::Usage(format!("\"{text}\" is an address: what is written is a file or folder on this machine")))
+            let text = native::text(target);
+            Err(Error::Usage(format!(
+                "\"{text}\" is an address: what is written here is a file or folder on this machine"
+            )))
         }
         false => Ok(()),
     }
+}
+
+/// Whether a path stands for something that is not on this machine. Paths that are put together have one slash less.
+fn is_address(path: &Path) -> bool {
+    let text = native::text(path);
+    ["http:/", "https:/", "s3:/"].iter().any(|scheme| text.starts_with(scheme))
+}
+
+/// Fails unless a file could go to another place now.
+pub(super) fn check_far(depot: &dyn Depot, target: &Path, door: Door<'_>, len: u64, needed: u64) -> Result<()> {
+    let text = native::text(target);
+    if depot.reads(&text) {
+        return Err(Error::IsSource { path: target.to_owned() });
+    }
+    if depot.is_there(&text)? && !door.replace {
+        return Err(Error::Exists { path: target.to_owned() });
+    }
+    check_room(target, needed, len)
 }
 
 /// Fails unless `target` could be written now: it is nothing that is read, not there unless it may be replaced, its
@@ -97,6 +122,9 @@ pub(super) fn check_local(target: &Path) -> Result<()> {
 /// [`Error::IsSource`], [`Error::Exists`], [`Error::NoSpace`], [`Error::FileTooLarge`]; [`Error::Io`] for a folder
 /// that cannot be written.
 pub fn check_target(target: &Path, door: Door<'_>, len: u64, needed: u64) -> Result<()> {
+    if let Some(depot) = door.guard.depot(target) {
+        return check_far(depot.as_ref(), target, door, len, needed);
+    }
     check_local(target)?;
     if target.file_name().is_none() {
         return Err(Error::Usage(format!("\"{}\" is no name for a file", native::text(target))));

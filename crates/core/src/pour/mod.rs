@@ -39,6 +39,7 @@ use crate::blueprint::{Blueprint, Content, Part};
 use crate::digest::{self, Algorithm, Digest, Hasher};
 use crate::error::{Error, Result};
 use crate::guard::Door;
+use crate::native;
 use crate::os;
 use crate::source::{FileSource, Place, SourceRef};
 use crate::watch::Watch;
@@ -148,7 +149,10 @@ fn name_all(drafts: Vec<Draft>, door: Door<'_>) -> Result<()> {
         if let Err(e) = draft.name() {
             // What stood there before is gone if it was replaced: then the new ones are better than nothing.
             for named in targets[..index].iter().filter(|_| !door.replace) {
-                part::remove(named)?;
+                match door.guard.depot(named) {
+                    Some(depot) => depot.remove(&native::text(named))?,
+                    None => part::remove(named)?,
+                }
             }
             return Err(e);
         }

@@ -1,5 +1,5 @@
 use super::draft::{cannot_be_sure, sync_folder};
-use super::folders::{Made, check_target, folder_of};
+use super::folders::{Made, check_local, check_target, folder_of};
 use crate::error::{Error, Result};
 use crate::guard::Door;
 use crate::os::{self, Kind};
@@ -33,6 +33,7 @@ impl Partial {
     /// As [`check_target`]; [`Error::Exists`] with the unfinished file if that is there and not known; [`Error::Busy`]
     /// when another run writes it; [`Error::Io`].
     pub fn open(target: &Path, door: Door<'_>, known: bool, len: u64, needed: u64) -> Result<Self> {
+        check_local(target)?;
         check_target(target, door, len, needed)?;
         let path = Self::path_of(target);
         door.guard.check(&path)?;

@@ -1,15 +1,18 @@
-use super::draft::sync_folder;
-use super::folders::{Made, check_local, check_writable, folder_of};
+use super::draft::{hand_over, sync_folder};
+use super::folders::{Made, check_far, check_local, check_writable, folder_of};
 use super::part::{self, prefix};
 use super::{Written, write_parts};
 use crate::blueprint::Blueprint;
+use crate::depot::Depot;
 use crate::digest::{Algorithm, Digest};
 use crate::error::{Error, Result};
 use crate::guard::Door;
+use crate::native;
 use crate::os;
 use crate::watch::Watch;
 use std::fs::{self, File, FileTimes, OpenOptions};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tempfile::TempDir;
 
@@ -22,6 +25,8 @@ pub struct Stage<'a> {
     target: PathBuf,
     door: Door<'a>,
     made: Made,
+    /// Where it goes, if that is not on this machine.
+    depot: Option<Arc<dyn Depot>>,
     /// Files in the stage, relative to it, in the order in which they were finished.
     files: Vec<PathBuf>,
 }
@@ -42,6 +47,9 @@ pub struct StagedFile {
 /// # Errors
 /// [`Error::IsSource`] for what is read; [`Error::Exists`] when it is something else than a folder; [`Error::Io`].
 pub fn check_folder(target: &Path, door: Door<'_>) -> Result<()> {
+    if door.guard.depot(target).is_some() {
+        return Ok(());
+    }
     check_local(target)?;
     door.guard.check_folder(target)?;
     match fs::metadata(target) {
@@ -57,18 +65,29 @@ impl<'a> Stage<'a> {
     /// As [`check_folder`]; [`Error::Busy`] when another run writes the same folder; [`Error::Io`].
     pub fn new(target: &Path, door: Door<'a>, watch: &dyn Watch) -> Result<Self> {
         check_folder(target, door)?;
-        let parent = if target.is_dir() { target.to_owned() } else { folder_of(target) };
+        let depot = door.guard.depot(target);
+        let parent = match depot {
+            Some(_) => std::env::temp_dir(),
+            None if target.is_dir() => target.to_owned(),
+            None => folder_of(target),
+        };
         let made = Made::folder(&parent)?;
         let report = |e| Error::io("write", &parent, e);
-        part::clear(&parent, target, watch)?;
+        match part::clear(&parent, target, watch) {
+            // Names of other places say nothing in the folder for temporary files.
+            Err(Error::Busy { .. }) if depot.is_some() => {}
+            cleared => cleared?,
+        }
         let begins = prefix(target);
         let mut builder = tempfile::Builder::new();
         os::with_mode(builder.prefix(&begins).suffix(part::SUFFIX), 0o777);
         let folder = builder.tempdir_in(&parent).map_err(report)?;
         let held = os::hold_folder(folder.path()).map_err(report)?;
         let lock = held.ok_or_else(|| Error::Busy { path: target.to_owned() })?;
-        part::check_alone(&parent, folder.path(), target)?;
-        Ok(Self { folder, _lock: lock, target: target.to_owned(), door, made, files: Vec::new() })
+        if depot.is_none() {
+            part::check_alone(&parent, folder.path(), target)?;
+        }
+        Ok(Self { folder, _lock: lock, target: target.to_owned(), door, made, depot, files: Vec::new() })
     }
 
     /// True when the file system takes `a` and `A` for the same name, as those of sticks and cards do.
@@ -143,8 +162,11 @@ impl<'a> Stage<'a> {
     /// # Errors
     /// [`Error::Io`].
     pub fn link(&mut self, path: &Path, to: &str) -> Result<()> {
+        if self.depot.is_some() {
+            return Err(Error::unsupported("far", "symbolic links in a store of objects"));
+        }
         let whole = self.folder.path().join(path);
-        os::link(&crate::native::os(to), &whole).map_err(|e| Error::io("link", &self.target.join(path), e))?;
+        os::link(&native::os(to), &whole).map_err(|e| Error::io("link", &self.target.join(path), e))?;
         self.files.push(path.to_owned());
         Ok(())
     }
@@ -166,6 +188,11 @@ impl<'a> Stage<'a> {
         let told = |files: &[PathBuf]| {
             trail.iter().for_each(|trail| files.iter().for_each(|file| trail.wrote(&self.target.join(file))));
         };
+        if let Some(depot) = &self.depot {
+            self.hand_over(depot.as_ref())?;
+            told(&self.files);
+            return Ok(());
+        }
         let parent = folder_of(&self.target);
         if fs::symlink_metadata(&self.target).is_err() {
             set_folder_times(stage, folders);
@@ -197,6 +224,21 @@ impl<'a> Stage<'a> {
         told(&self.files);
         sync_folder(&self.target)
     }
+
+    /// Gives all files to another place: every one, or none that was not there.
+    fn hand_over(&self, depot: &dyn Depot) -> Result<()> {
+        check_free(&self.target, self.door, self.files.iter().map(PathBuf::as_path))?;
+        for (index, file) in self.files.iter().enumerate() {
+            let from = self.folder.path().join(file);
+            if let Err(e) = hand_over(depot, &from, &self.target.join(file), self.door.replace) {
+                for given in self.files[..index].iter().filter(|_| !self.door.replace) {
+                    depot.remove(&native::text(self.target.join(given)))?;
+                }
+                return Err(e);
+            }
+        }
+        Ok(())
+    }
 }
 
 /// Fails unless all of `files` (relative paths) can be put into the folder `target`.
@@ -204,7 +246,12 @@ impl<'a> Stage<'a> {
 /// # Errors
 /// [`Error::Exists`] with the first that is there already, [`Error::IsSource`] with the first that is read.
 pub fn check_free<'b>(target: &Path, door: Door<'_>, files: impl Iterator<Item = &'b Path>) -> Result<()> {
+    let depot = door.guard.depot(target);
     for path in files.map(|file| target.join(file)) {
+        if let Some(depot) = &depot {
+            check_far(depot.as_ref(), &path, door, 0, 0)?;
+            continue;
+        }
         door.guard.check(&path)?;
         if fs::symlink_metadata(&path).is_ok_and(|m| m.is_dir() || !door.replace) {
             return Err(Error::Exists { path });

@@ -26,6 +26,10 @@ const MOST: u64 = 16 << 20;
 pub(super) fn list(drafts: &[Draft]) -> Result<Option<NamedTempFile>> {
     let [first, _, ..] = drafts else { return Ok(None) };
     let folder = folder_of(first.target());
+    // A place elsewhere takes whole files only, and what was not handed over is not there.
+    if first.depot().is_some() {
+        return Ok(None);
+    }
     // Files in several folders have no place in common for a list.
     if drafts.iter().any(|d| folder_of(d.target()) != folder) {
         return Ok(None);

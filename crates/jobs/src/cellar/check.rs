@@ -124,7 +124,8 @@ fn chosen<'a>(typed: &[String], places: &'a [Place]) -> Result<Vec<&'a Place>, F
         return Ok(places.iter().collect());
     }
     let find = |path: &String| {
-        let whole = super::places::resolved(path).map_or_else(|_| path.clone(), native::text);
+        let as_typed = |_| path.trim_end_matches('/').to_owned();
+        let whole = super::places::resolved(path).map_or_else(as_typed, native::text);
         places.iter().find(|place| place.root == whole || place.root == *path).ok_or_else(|| {
             Failure::usage(format!("cannot check \"{path}\""), "the cellar knows no such place")
                 .hint("\"decanter cellar status -v\" lists the places")
@@ -201,10 +202,12 @@ fn run(
 
 /// Reads a file again.
 fn look(row: &FileRow, path: &str, setting: &Setting<'_>) -> decanter_core::Result<Outcome> {
-    let native = native::path(path);
     let algorithms: Vec<Algorithm> = Algorithm::ALL.into_iter().filter(|a| row.sums.get(*a).is_some()).collect();
     let read = || -> decanter_core::Result<(u64, Sums)> {
-        let source: SourceRef = Arc::new(FileSource::own(&native)?);
+        let source: SourceRef = match path.contains("://") {
+            true => setting.store(path).open(path)?,
+            false => Arc::new(FileSource::own(&native::path(path))?),
+        };
         let mut sums = Sums::default();
         for digest in of_source(&source, &algorithms, &Still(setting.watch))? {
             sums.set(digest.algorithm, &digest.bytes);
@@ -219,11 +222,13 @@ fn look(row: &FileRow, path: &str, setting: &Setting<'_>) -> decanter_core::Resu
     if size == row.stamp.size && agree(&row.sums, &sums) {
         return Ok(Outcome::Same);
     }
-    let now = match std::fs::symlink_metadata(&native) {
-        Ok(meta) => super::scan::stamp(&meta),
-        Err(e) => return Ok(Outcome::Unread(Error::io("read", &native, e).to_string())),
+    let now = match super::scan::stamp_at(path, setting) {
+        Ok(Some(stamp)) => stamp,
+        Ok(None) => return Ok(Outcome::Unread("it has just gone".to_owned())),
+        Err(Error::Cancelled) => return Err(Error::Cancelled),
+        Err(e) => return Ok(Outcome::Unread(e.to_string())),
     };
-    Ok(match now.modified == row.stamp.modified {
+    Ok(match (now.modified, &now.tag) == (row.stamp.modified, &row.stamp.tag) {
         true => Outcome::Other(Trouble::Rot, sums, ROT.to_owned()),
         false => {
             let why = "its bytes have changed, and its time has, too: somebody has written to it".to_owned();

@@ -55,8 +55,15 @@ pub(super) struct Standing {
 }
 
 impl Standing {
-    /// Where the folder at `root` is; `None` if there is none.
-    pub(super) fn of(root: &Path) -> Option<Self> {
+    /// Where a place is; `None` if it is not there. Whether a store of objects is there shows when it is asked.
+    pub(super) fn at(root: &str) -> Option<Self> {
+        match root.contains("://") {
+            true => Some(Self { device: None, volume: None, mount: None }),
+            false => Self::of(&native::path(root)),
+        }
+    }
+
+    fn of(root: &Path) -> Option<Self> {
         let meta = std::fs::metadata(root).ok().filter(Metadata::is_dir)?;
         let device = device(&meta);
         let on_same = |path: &&Path| std::fs::metadata(path).is_ok_and(|m| self::device(&m) == device);
@@ -77,7 +84,7 @@ fn device(meta: &Metadata) -> Option<i64> {
 
 /// Whether a place is there.
 pub(super) fn is_mounted(place: &Place) -> bool {
-    Standing::of(&native::path(&place.root)).is_some_and(|now| now.is_of(place))
+    Standing::at(&place.root).is_some_and(|now| now.is_of(place))
 }
 
 /// The whole path of a folder or file, without links.

@@ -46,7 +46,7 @@ impl Store for Files<'_> {
                 Err(e) if e.depth() > 0 => (e.path().unwrap_or(&root).to_owned(), MetKind::Closed(walk_error(e))),
                 Err(e) => return Err(walk_error(e)),
             };
-            met(Met { path: native::text(&path), below: below(&path), kind })?;
+            met(Met { path: native::text(&path), below: below(&path), kind, listed: None })?;
         }
         Ok(())
     }

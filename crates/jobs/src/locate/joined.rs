@@ -2,7 +2,7 @@
 //! system joins them, and so does every command here.
 
 use decanter_core::source::SourceRef;
-use decanter_core::store::{self, Met, MetKind, Store};
+use decanter_core::store::{self, Listed, Met, MetKind, Store};
 use decanter_core::view::Concat;
 use decanter_core::{Error, Result};
 use std::path::PathBuf;
@@ -86,6 +86,10 @@ impl Store for Joining<'_> {
                 _ => met(one),
             }
         })
+    }
+
+    fn listed(&self, path: &str) -> Result<Option<Listed>> {
+        self.0.listed(path)
     }
 
     fn local(&self, path: &str) -> Option<PathBuf> {

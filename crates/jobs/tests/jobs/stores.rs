@@ -64,7 +64,7 @@ impl Store for Elsewhere {
         for below in self.below(folder) {
             let path = format!("{}/{below}", folder.trim_end_matches('/'));
             let kind = if self.files.contains_key(&path) { MetKind::File } else { MetKind::Folder };
-            met(Met { path, below, kind })?;
+            met(Met { path, below, kind, listed: None })?;
         }
         Ok(())
     }

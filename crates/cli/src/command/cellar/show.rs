@@ -206,6 +206,9 @@ pub fn plan(page: &mut Page, report: &PlanReport, manner: Manner) {
     for place in &report.not_mounted {
         page.row("not mounted", place);
     }
+    for place in &report.far {
+        page.row("left alone", format!("{place}: names of objects are not changed"));
+    }
     named(page, "stays", &report.taken, manner);
     if !report.taken.is_empty() {
         page.row("", "their right name has another file: the same one, or one that stays");

@@ -3,13 +3,13 @@
 
 use super::look::Looker;
 use super::walk::{Todo, Walked};
-use super::{Area, ScanReport, Unread, stamp};
+use super::{Area, ScanReport, Unread, stamp_at};
 use crate::Setting;
 use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
 use decanter_cellar::files::{self, FileRow, Found, Kept, Stamp, Trouble};
 use decanter_cellar::{Cellar, Database, Location};
 use decanter_core::digest::Algorithm;
-use decanter_core::{Error, Result, native, watch};
+use decanter_core::{Error, Result, watch};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
@@ -86,10 +86,10 @@ impl Crew<'_> {
         {
             return self.again(row, &path, looker);
         }
-        let stamp_of = || std::fs::symlink_metadata(native::path(&path)).map(|meta| stamp(&meta));
-        let mut before = match stamp_of() {
-            Ok(stamp) => stamp,
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Met::Gone),
+        let mut before = match stamp_at(&path, self.setting) {
+            Ok(Some(stamp)) => stamp,
+            Ok(None) => return Ok(Met::Gone),
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
             // Reading it says why.
             Err(_) => Stamp::default(),
         };
@@ -100,10 +100,11 @@ impl Crew<'_> {
             let rows = FileRow::with_stamp(db, &before)?;
             for row in rows.into_iter().filter(|row| is_whole(row) && is_other(row)) {
                 let was = self.whole_path(db, &row)?;
-                let is_gone = match std::fs::symlink_metadata(native::path(&was)) {
-                    Ok(meta) if stamp(&meta) == before => false,
-                    Err(e) if e.kind() == std::io::ErrorKind::NotFound => true,
-                    _ => continue,
+                let is_gone = match stamp_at(&was, self.setting) {
+                    Ok(Some(stamp)) if stamp == before => false,
+                    Ok(None) => true,
+                    // What is another one, or cannot be told, is not this one.
+                    Ok(Some(_)) | Err(_) => continue,
                 };
                 let (area, stamp) = (todo.area, before);
                 return Ok(Met::Renamed { area, path: below, stamp, row: Box::new(row), is_gone });
@@ -117,7 +118,9 @@ impl Crew<'_> {
                 Err(e) => Found { trouble: Some((Trouble::Unreadable, e.to_string())), ..Found::default() },
             };
             let is_unread = matches!(found.trouble, Some((Trouble::Unreadable, _)));
-            let after = stamp_of().unwrap_or_default();
+            // A store of objects says by itself when one changes under the reader.
+            let is_far = area.place.is_far();
+            let after = if is_far { before.clone() } else { stamp_at(&path, self.setting)?.unwrap_or_default() };
             if is_unread || after == before {
                 return Ok(Met::Read { area: todo.area, path: below, stamp: before, found: Box::new(found) });
             }

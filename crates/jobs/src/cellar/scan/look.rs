@@ -40,9 +40,7 @@ impl Looker<'_> {
     /// # Errors
     /// When it cannot be read, or the user stops. Damage inside is told with what was found.
     pub(super) fn file(&self, path: &str) -> Result<Found> {
-        // None of these files is ever written by this run: no list of them is kept.
-        let guard = Guard::default();
-        let (source, content) = self.read(Files(&guard).open(path)?)?;
+        let (source, content) = self.read(self.open(path)?)?;
         let mut found = Found { content, ..Found::default() };
         match self.inside(&source, path, &mut found) {
             Ok(()) => Ok(found),
@@ -68,8 +66,15 @@ impl Looker<'_> {
     /// # Errors
     /// As [`Looker::file`].
     pub(super) fn sums(&self, path: &str) -> Result<Content> {
-        let guard = Guard::default();
-        Ok(self.read(Files(&guard).open(path)?)?.1)
+        Ok(self.read(self.open(path)?)?.1)
+    }
+
+    fn open(&self, path: &str) -> Result<SourceRef> {
+        if path.contains("://") {
+            return self.setting.store(path).open_later(path);
+        }
+        // None of these files is ever written by this run: no list of them is kept.
+        Files(&Guard::default()).open(path)
     }
 
     /// Length and digests; what is small is in memory from then on.

@@ -9,9 +9,10 @@ use super::{broke, open};
 use crate::{Failure, Setting};
 use crew::Crew;
 use decanter_cellar::database::together;
-use decanter_cellar::files::FileRow;
+use decanter_cellar::files::{FileRow, Stamp};
 use decanter_cellar::{Cellar, Place, dats, matching};
 use decanter_core::digest::Algorithm;
+use decanter_core::store::Listed;
 use decanter_core::{Error, native, os, watch};
 use serde::Serialize;
 use walk::Walked;
@@ -100,7 +101,7 @@ pub struct How {
 pub fn scan(typed: &[String], how: How, setting: &Setting<'_>) -> Result<ScanReport, Failure> {
     let mut cellar = open("use", setting)?;
     let fail = broke("cannot scan");
-    let (areas, mut places) = areas(typed, how, &mut cellar)?;
+    let (areas, mut places) = areas(typed, how, &mut cellar, setting)?;
     let mut report = ScanReport {
         schema: "decanter.cellar-scan/1",
         cellar: cellar.location.shown(),
@@ -153,18 +154,25 @@ pub fn scan(typed: &[String], how: How, setting: &Setting<'_>) -> Result<ScanRep
 }
 
 /// What is to be looked through, and what is said of each place.
-fn areas(typed: &[String], how: How, cellar: &mut Cellar) -> Result<(Vec<Area>, Vec<PlaceReport>), Failure> {
+fn areas(
+    typed: &[String],
+    how: How,
+    cellar: &mut Cellar,
+    setting: &Setting<'_>,
+) -> Result<(Vec<Area>, Vec<PlaceReport>), Failure> {
     let fail = broke("cannot scan");
     let known = Place::all(cellar.db.as_mut()).map_err(&fail)?;
     let (mut areas, mut told) = (Vec::<Area>::new(), Vec::new());
     let mut wanted: Vec<String> = Vec::new();
     for path in typed {
         if path.contains("://") {
-            return Err(Failure::usage(
-                format!("cannot scan \"{path}\""),
-                "it is an address, and places are folders on this machine",
-            )
-            .hint("give a folder; single files at a server are read by the other commands"));
+            let root = path.trim_end_matches('/').to_owned();
+            wanted.extend(known.iter().filter(|p| p.root != root && lies_in(&p.root, &root)).map(|p| p.root.clone()));
+            if is_of(&known, &root).is_none() {
+                check_far(path, setting)?;
+            }
+            wanted.push(root);
+            continue;
         }
         match resolved(path) {
             Ok(real) => {
@@ -205,7 +213,7 @@ fn areas(typed: &[String], how: How, cellar: &mut Cellar) -> Result<(Vec<Area>, 
         if areas.iter().any(is_covered) {
             continue;
         }
-        let now = Standing::of(&native::path(&root));
+        let now = Standing::at(&root);
         let place = match own {
             Some(place) => place.clone(),
             None => {
@@ -215,7 +223,7 @@ fn areas(typed: &[String], how: How, cellar: &mut Cellar) -> Result<(Vec<Area>, 
                 Place::add(cellar.db.as_mut(), &root, device, volume.as_deref(), mount.as_deref()).map_err(&fail)?
             }
         };
-        let standing = Standing::of(&native::path(&place.root)).filter(|now| how.is_on_other_disk || now.is_of(&place));
+        let standing = Standing::at(&place.root).filter(|now| how.is_on_other_disk || now.is_of(&place));
         let is_told = told.iter().any(|t: &PlaceReport| t.root == place.root);
         if !is_told {
             told.push(PlaceReport { root: place.root.clone(), is_mounted: standing.is_some(), files: 0 });
@@ -227,6 +235,17 @@ fn areas(typed: &[String], how: How, cellar: &mut Cellar) -> Result<(Vec<Area>, 
         areas.push(Area { place, below });
     }
     Ok((areas, told))
+}
+
+/// Fails for an address that lists no files.
+fn check_far(path: &str, setting: &Setting<'_>) -> Result<(), Failure> {
+    let what = format!("cannot scan \"{path}\"");
+    match setting.store(path).is_folder(path) {
+        Ok(true) => Ok(()),
+        Ok(false) => Err(Failure::usage(what, "it is a file, or a server that lists no files")
+            .hint("give a folder, or s3://BUCKET/FOLDER/; single files at a server are read by the other commands")),
+        Err(e) => Err(Failure::new(what, e)),
+    }
 }
 
 /// The place that a folder belongs to: the innermost one around it.
@@ -260,8 +279,25 @@ fn leave(db: &mut dyn decanter_cellar::Database, area: &Area, walked: &Walked) -
     Ok(gone.len() as u64)
 }
 
+/// What is said of a file now; `None` if it is not there.
+pub(super) fn stamp_at(path: &str, setting: &Setting<'_>) -> decanter_core::Result<Option<Stamp>> {
+    if path.contains("://") {
+        return Ok(setting.store(path).listed(path)?.map(of_listed));
+    }
+    match std::fs::symlink_metadata(native::path(path)) {
+        Ok(meta) => Ok(Some(stamp(&meta))),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(e) => Err(Error::io("read", &native::path(path), e)),
+    }
+}
+
+/// What a listing says, as the catalogue keeps it.
+fn of_listed(listed: Listed) -> Stamp {
+    Stamp { size: listed.len, modified: listed.modified, tag: listed.tag, ..Stamp::default() }
+}
+
 /// What the system says of a file that is looked at.
-pub(super) fn stamp(meta: &std::fs::Metadata) -> decanter_cellar::files::Stamp {
+pub(super) fn stamp(meta: &std::fs::Metadata) -> Stamp {
     let ids = os::device_and_number(meta);
     let modified = meta.modified().ok().and_then(|time| {
         let nanos = |d: std::time::Duration| i64::try_from(d.as_nanos()).ok();
@@ -270,7 +306,7 @@ pub(super) fn stamp(meta: &std::fs::Metadata) -> decanter_cellar::files::Stamp {
             Err(before) => nanos(before.duration()).map(|n| -n),
         }
     });
-    decanter_cellar::files::Stamp {
+    Stamp {
         size: meta.len(),
         modified: modified.unwrap_or(0),
         device: ids.map(|(device, _)| device.cast_signed()),

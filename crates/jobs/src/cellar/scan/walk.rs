@@ -1,10 +1,12 @@
 //! The walk through all folders of an area, on all cores: what is there, and which files have to be read.
 
-use super::{Area, RETIRED, Unread, stamp};
+use super::{Area, RETIRED, Unread, of_listed, stamp};
 use crate::Setting;
+use crate::cellar::places::lies_in;
 use decanter_cellar::database::number;
 use decanter_cellar::files::{FileRow, Stamp, Trouble};
 use decanter_cellar::{Cellar, Database, Location};
+use decanter_core::store::MetKind;
 use decanter_core::{Error, Notice, Result, native, watch};
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
@@ -58,6 +60,15 @@ pub(super) struct Walked {
     pub(super) is_first: bool,
 }
 
+impl Walked {
+    /// Something that cannot be looked into.
+    fn close(&mut self, path: &Path, e: std::io::Error) {
+        let path = native::text(path);
+        self.closed.push(path.clone());
+        self.unread.push(Unread { path, why: Error::io("read", Path::new(""), e).to_string() });
+    }
+}
+
 /// Folders that are still to be looked into, and how many are being looked into.
 struct Folders {
     list: Mutex<(Vec<(u32, String)>, usize)>,
@@ -109,7 +120,9 @@ pub(super) fn walk(
     let mut first = Cellar::open(location.clone())?;
     let is_first = number(first.db.as_mut(), "SELECT count(*) FROM (SELECT 1 FROM file LIMIT 1) AS one", &[])? == 0;
     let own = location.folder().and_then(|folder| decanter_core::os::resolved(folder).ok());
-    let starts = areas.iter().enumerate().map(|(number, area)| (number as u32, area.below.clone())).collect();
+    let numbered = || (0..).zip(areas);
+    let starts = numbered().filter(|(_, area)| !area.place.is_far());
+    let starts = starts.map(|(number, area)| (number, area.below.clone())).collect();
     let walk = Walk {
         areas,
         folders: Folders { list: Mutex::new((starts, 0)), more: Condvar::new() },
@@ -119,6 +132,11 @@ pub(super) fn walk(
         setting,
     };
     let mut walked = Walked { is_first, ..Walked::default() };
+    for (number, area) in numbered().filter(|(_, area)| area.place.is_far()) {
+        let mut ids = Vec::new();
+        walk.far(number, area, roots, first.db.as_mut(), &mut walked, &mut ids)?;
+        ids.into_iter().for_each(|id| walked.seen.add(id));
+    }
     let workers = setting.jobs.max(1);
     let found: Vec<Result<(Walked, Vec<i64>)>> = std::thread::scope(|scope| {
         let start = |_| {
@@ -160,6 +178,62 @@ pub(super) fn walk(
 }
 
 impl Walk<'_> {
+    /// Goes through an area behind an address, as its store lists it.
+    fn far(
+        &self,
+        number: u32,
+        area: &Area,
+        roots: &[String],
+        db: &mut dyn Database,
+        found: &mut Walked,
+        ids: &mut Vec<i64>,
+    ) -> Result<()> {
+        let root = if area.below.is_empty() { area.place.root.clone() } else { area.place.path(&area.below) };
+        let is_other = |path: &str| roots.iter().any(|other| *other != area.place.root && lies_in(path, other));
+        let listed = self.setting.store(&root).walk(&root, &mut |met| {
+            watch::check(self.setting.watch)?;
+            let (MetKind::File, Some(listed)) = (&met.kind, met.listed) else { return Ok(()) };
+            let below = met.path[area.place.root.len()..].trim_start_matches('/');
+            if is_other(&met.path) || below.split('/').any(|name| name == RETIRED) {
+                return Ok(());
+            }
+            let (folder, name) = below.rsplit_once('/').unwrap_or(("", below));
+            let prefix: Arc<str> = if folder.is_empty() { "".into() } else { format!("{folder}/").into() };
+            self.meet((number, &prefix, name), &of_listed(listed), db, found, ids)
+        });
+        match listed {
+            Err(e @ (Error::Io { .. } | Error::Refused { .. } | Error::Unreadable { .. })) => {
+                // What a store does not list is not gone.
+                found.closed.push(root.clone());
+                found.unread.push(Unread { path: root, why: e.to_string() });
+                Ok(())
+            }
+            listed => listed,
+        }
+    }
+
+    /// A file, by the number of its area, its folder and its name: whether it is known, and has to be read.
+    fn meet(
+        &self,
+        (area, folder, name): (u32, &Arc<str>, &str),
+        stamp: &Stamp,
+        db: &mut dyn Database,
+        found: &mut Walked,
+        ids: &mut Vec<i64>,
+    ) -> Result<()> {
+        found.files += 1;
+        found.bytes += stamp.size;
+        let place = self.areas[area as usize].place.id;
+        let row = if self.is_first { None } else { FileRow::at(db, place, &format!("{folder}{name}"))? };
+        let is_known = row.as_ref().is_some_and(|row| is_same(row, stamp));
+        ids.extend(row.map(|row| row.id));
+        if !is_known || self.is_deep {
+            found.bytes_to_read += stamp.size;
+            found.todo.push(Todo { area, folder: folder.clone(), name: name.into(), size: stamp.size, is_known });
+        }
+        Ok(())
+    }
+
     fn folder(
         &self,
         number: u32,
@@ -172,15 +246,10 @@ impl Walk<'_> {
         let area = &self.areas[number as usize];
         let path = native::path(&if below.is_empty() { area.place.root.clone() } else { area.place.path(below) });
         let prefix: Arc<str> = if below.is_empty() { "".into() } else { format!("{below}/").into() };
-        let mut close = |path: &Path, e: std::io::Error| {
-            let path = native::text(path);
-            found.closed.push(path.clone());
-            found.unread.push(Unread { path, why: Error::io("read", Path::new(""), e).to_string() });
-        };
         let entries = match std::fs::read_dir(&path) {
             Ok(entries) => entries,
             Err(e) => {
-                close(&path, e);
+                found.close(&path, e);
                 return Ok(());
             }
         };
@@ -188,7 +257,7 @@ impl Walk<'_> {
             let entry = match entry {
                 Ok(entry) => entry,
                 Err(e) => {
-                    close(&path, e);
+                    found.close(&path, e);
                     continue;
                 }
             };
@@ -198,7 +267,7 @@ impl Walk<'_> {
                 // Gone in between.
                 Err(e) if e.kind() == std::io::ErrorKind::NotFound => continue,
                 Err(e) => {
-                    close(&own, e);
+                    found.close(&own, e);
                     continue;
                 }
             };
@@ -217,20 +286,7 @@ impl Walk<'_> {
                 }
                 continue;
             }
-            let stamp = stamp(&meta);
-            found.files += 1;
-            found.bytes += stamp.size;
-            let row = match self.is_first {
-                true => None,
-                false => FileRow::at(db, area.place.id, &format!("{prefix}{name}"))?,
-            };
-            let is_known = row.as_ref().is_some_and(|row| is_same(row, &stamp));
-            ids.extend(row.map(|row| row.id));
-            if !is_known || self.is_deep {
-                found.bytes_to_read += stamp.size;
-                let (folder, name, size) = (prefix.clone(), name.into(), stamp.size);
-                found.todo.push(Todo { area: number, folder, name, size, is_known });
-            }
+            self.meet((number, &prefix, &name), &stamp(&meta), db, found, ids)?;
         }
         Ok(())
     }
@@ -243,5 +299,5 @@ fn is_same(row: &FileRow, now: &Stamp) -> bool {
     row.gone.is_none()
         && row.trouble.0 != Trouble::Unreadable
         && row.sums.strongest().is_some()
-        && (was.size, was.modified, was.inode) == (now.size, now.modified, now.inode)
+        && (was.size, was.modified, was.inode, &was.tag) == (now.size, now.modified, now.inode, &now.tag)
 }

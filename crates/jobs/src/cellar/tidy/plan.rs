@@ -75,6 +75,8 @@ pub struct PlanReport {
     pub taken: Vec<String>,
     /// Places that are not there at the moment: nothing of them is in the plan.
     pub not_mounted: Vec<String>,
+    /// Places behind addresses: nothing is moved there.
+    pub far: Vec<String>,
     /// Whether it was only tried.
     pub dry_run: bool,
 }
@@ -104,11 +106,16 @@ pub fn plan(target: &Path, how: &How, setting: &Setting<'_>) -> Result<PlanRepor
         unnamed: 0,
         taken: Vec::new(),
         not_mounted: Vec::new(),
+        far: Vec::new(),
         dry_run: setting.dry_run,
     };
     let mut moves = Vec::new();
     for place in Place::all(db).map_err(&fail)? {
         watch::check(setting.watch).map_err(&fail)?;
+        if place.is_far() {
+            report.far.push(place.root.clone());
+            continue;
+        }
         if !is_mounted(&place) {
             report.not_mounted.push(place.root.clone());
             continue;
