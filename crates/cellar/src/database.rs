@@ -68,6 +68,12 @@ pub trait Database: Send {
     /// # Errors
     /// As [`Database::run`].
     fn set_version(&mut self, version: i64) -> Result<()>;
+
+    /// An expression for the time that all who use the database have in common: milliseconds since 1970.
+    fn clock(&self) -> &'static str;
+
+    /// What a query ends with that takes rows for itself, and passes by those that others are about to take.
+    fn passing_locked(&self) -> &'static str;
 }
 
 /// Does `work` in one transaction: all of it stays, or nothing.

@@ -185,6 +185,37 @@ impl FileRow {
         db.ask(sql, values![place], &mut |row| each(row[0].int(), row[1].text()))
     }
 
+    /// The same for the files below a folder of it; all of them, if that is empty.
+    ///
+    /// # Errors
+    /// As [`FileRow::each_here`].
+    pub fn each_below(
+        db: &mut dyn Database,
+        place: i64,
+        folder: &str,
+        each: &mut dyn FnMut(i64, String) -> Result<()>,
+    ) -> Result<()> {
+        if folder.is_empty() {
+            return Self::each_here(db, place, each);
+        }
+        // Everything that begins with the folder and a slash stands before the next character. Names that are no text stand
+        // behind all that are, where they are kept as bytes.
+        let ranges = [(format!("{folder}/"), Some(format!("{folder}0"))), ("\u{10ffff}".to_owned(), None)];
+        for (from, to) in ranges {
+            let end = if to.is_some() { "AND path < ?3" } else { "AND path > ?3" };
+            let sql = format!("SELECT id, path FROM file WHERE place = ?1 AND gone IS NULL AND path >= ?2 {end}");
+            let last = to.unwrap_or_else(|| from.clone());
+            db.ask(&sql, values![place, from.as_str(), last.as_str()], &mut |row| {
+                let path = row[1].text();
+                if path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')) {
+                    each(row[0].int(), path)?;
+                }
+                Ok(())
+            })?;
+        }
+        Ok(())
+    }
+
     /// Notes that it is not there any more.
     ///
     /// # Errors

@@ -11,6 +11,8 @@ pub mod files;
 mod history;
 pub mod matching;
 mod places;
+mod postgres;
+pub mod queue;
 mod receipts;
 mod schema;
 mod sqlite;
@@ -23,7 +25,9 @@ pub use places::Place;
 pub use receipts::Receipt;
 pub use value::Value;
 
+use decanter_core::address::plain;
 use decanter_core::{Error, Result, native};
+use postgres::Postgres;
 use sqlite::Sqlite;
 use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -36,6 +40,8 @@ pub const FILE_NAME: &str = "catalogue.sqlite";
 pub enum Location {
     /// A folder with the catalogue in it.
     Folder(PathBuf),
+    /// A database of a server, by its address, `postgres://USER@HOST/NAME`.
+    Server(String),
 }
 
 impl Location {
@@ -45,21 +51,40 @@ impl Location {
     /// [`Error::Usage`] for an address of a kind that is not known.
     pub fn typed(text: &str) -> Result<Self> {
         match text.split_once("://") {
-            Some((scheme, _)) => Err(Error::Usage(format!("{scheme}:// is no place for a cellar; give a folder"))),
+            Some(("postgres" | "postgresql", _)) => {
+                postgres::check_address(text)?;
+                Ok(Self::Server(text.to_owned()))
+            }
+            Some((scheme, _)) => {
+                let why = format!("{scheme}:// is no place for a cellar; give a folder, or postgres://USER@HOST/NAME");
+                Err(Error::Usage(why))
+            }
             None => Ok(Self::Folder(native::path(text))),
         }
     }
 
     /// The folder, if it is one.
     pub fn folder(&self) -> Option<&Path> {
-        let Self::Folder(folder) = self;
-        Some(folder)
+        match self {
+            Self::Folder(folder) => Some(folder),
+            Self::Server(_) => None,
+        }
+    }
+
+    /// The file of the catalogue, or what stands for it.
+    fn file(&self) -> PathBuf {
+        match self {
+            Self::Folder(folder) => folder.join(FILE_NAME),
+            Self::Server(address) => PathBuf::from(plain(address)),
+        }
     }
 
     /// As people read it: without a password.
     pub fn shown(&self) -> String {
-        let Self::Folder(folder) = self;
-        native::text(folder)
+        match self {
+            Self::Folder(folder) => native::text(folder),
+            Self::Server(address) => plain(address),
+        }
     }
 
     /// Whether a cellar is there.
@@ -67,8 +92,13 @@ impl Location {
     /// # Errors
     /// When that cannot be told.
     pub fn is_there(&self) -> Result<bool> {
-        let Self::Folder(folder) = self;
-        let path = folder.join(FILE_NAME);
+        let path = match self {
+            Self::Folder(folder) => folder.join(FILE_NAME),
+            Self::Server(address) => {
+                let Some(mut db) = Postgres::open_if_there(address, false)? else { return Ok(false) };
+                return Ok(db.version()? != 0);
+            }
+        };
         match path.symlink_metadata() {
             Ok(_) => Ok(true),
             Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => Ok(false),
@@ -91,12 +121,13 @@ impl Cellar {
     /// # Errors
     /// [`Error::Exists`] where there is one; what the database fails with.
     pub fn create(location: Location) -> Result<Self> {
-        let Location::Folder(folder) = &location;
-        let path = folder.join(FILE_NAME);
         if location.is_there()? {
-            return Err(Error::Exists { path });
+            return Err(Error::Exists { path: location.file() });
         }
-        let mut db: Box<dyn Database> = Box::new(Sqlite::open(&path, true, false)?);
+        let mut db: Box<dyn Database> = match &location {
+            Location::Folder(_) => Box::new(Sqlite::open(&location.file(), true, false)?),
+            Location::Server(address) => Box::new(Postgres::open(address, true, false)?),
+        };
         schema::migrate(db.as_mut(), true)?;
         Ok(Self { location, db })
     }
@@ -118,12 +149,18 @@ impl Cellar {
     }
 
     fn opened(location: Location, is_hurried: bool) -> Result<Self> {
-        let Location::Folder(folder) = &location;
-        let path = folder.join(FILE_NAME);
-        if !location.is_there()? {
-            return Err(Error::io("open", &path, std::io::ErrorKind::NotFound.into()));
-        }
-        let mut db: Box<dyn Database> = Box::new(Sqlite::open(&path, false, is_hurried)?);
+        let is_none = || Error::io("open", &location.file(), std::io::ErrorKind::NotFound.into());
+        let mut db: Box<dyn Database> = match &location {
+            Location::Folder(_) if !location.is_there()? => return Err(is_none()),
+            Location::Folder(_) => Box::new(Sqlite::open(&location.file(), false, is_hurried)?),
+            Location::Server(address) => {
+                let mut db = Postgres::open_if_there(address, is_hurried)?.ok_or_else(is_none)?;
+                if db.version()? == 0 {
+                    return Err(is_none());
+                }
+                Box::new(db)
+            }
+        };
         schema::migrate(db.as_mut(), false)?;
         Ok(Self { location, db })
     }

@@ -8,7 +8,7 @@ pub const VERSION: i64 = STEPS.len() as i64;
 
 /// What leads from each version to the next, the first from an empty database. A step that was once shipped is never
 /// changed: catalogues are as old as they are.
-const STEPS: [&str; 1] = [FIRST];
+const STEPS: [&str; 2] = [FIRST, SECOND];
 
 const FIRST: &str = "
 CREATE TABLE place (
@@ -179,6 +179,20 @@ CREATE TABLE setting (
     name TEXT PRIMARY KEY,
     value TEXT NOT NULL
 );
+";
+
+const SECOND: &str = "
+CREATE TABLE task (                 -- pieces of work that wait for a worker, or that one has
+    id INTEGER PRIMARY KEY,
+    run INTEGER NOT NULL,           -- pieces that belong together: when the last one is done, the run ends
+    kind INTEGER NOT NULL,          -- 0 a folder is looked into, 1 files are read, 2 files are checked, 3 the end of a run
+    place INTEGER NOT NULL REFERENCES place,
+    what TEXT NOT NULL,             -- JSON, as the kind has it
+    worker TEXT,                    -- who has it
+    lease INTEGER,                  -- until then: milliseconds since 1970, by the clock of the database
+    tries INTEGER NOT NULL DEFAULT 0    -- workers that have taken it
+);
+CREATE INDEX task_run ON task (run);
 ";
 
 /// Brings a catalogue to the version of this program.

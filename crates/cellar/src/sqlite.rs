@@ -150,4 +150,13 @@ impl Database for Sqlite {
     fn set_version(&mut self, version: i64) -> Result<()> {
         self.script(&format!("PRAGMA user_version = {version}"))
     }
+
+    fn clock(&self) -> &'static str {
+        "CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER)"
+    }
+
+    fn passing_locked(&self) -> &'static str {
+        // Whoever writes is alone.
+        ""
+    }
 }

@@ -151,6 +151,7 @@ fn cellar(
     if let Some(configured) = configured {
         let place = match location(configured)? {
             Location::Folder(folder) => Location::Folder(base.join(folder)),
+            server @ Location::Server(_) => server,
         };
         return Ok((Some(place), Origin::Configuration));
     }

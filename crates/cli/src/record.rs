@@ -53,7 +53,7 @@ fn words() -> Vec<String> {
                 words.push(format!("{option}=..."));
             }
             None if is_secret => is_secret = false,
-            None => words.push(word),
+            None => words.push(decanter_core::address::plain(&word)),
         }
     }
     words

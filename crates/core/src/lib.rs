@@ -12,6 +12,7 @@
 
 #![cfg_attr(not(test), warn(clippy::disallowed_methods))]
 
+pub mod address;
 pub mod blueprint;
 pub mod catalogue;
 pub mod compare;

@@ -10,6 +10,8 @@ pub(crate) const BLOCK: u64 = 64 << 10;
 const MOST_BLOCKS: usize = 256;
 /// Blocks that are fetched ahead of a reader that goes on and on: 6 MiB.
 const MOST_AHEAD: u64 = 96;
+/// Reads that went on from each other before blocks are fetched while the reader is still at those it has.
+const STEADY: u32 = 3;
 
 /// A block, shared by whoever reads it.
 pub(crate) type Block = Arc<[u8]>;
@@ -43,6 +45,37 @@ impl Held {
         }
     }
 
+    /// Whether a block is held.
+    pub(crate) fn has(&self, number: u64) -> bool {
+        self.blocks.contains_key(&number)
+    }
+
+    /// What is worth fetching while a reader is at what it has: the next blocks behind those, of an object of `len` bytes.
+    pub(crate) fn next(&self, len: u64) -> Option<Range<u64>> {
+        if self.streak < STEADY {
+            return None;
+        }
+        let (at, blocks) = (self.last_end.div_ceil(BLOCK), len.div_ceil(BLOCK));
+        let first = (at..blocks).find(|number| !self.has(*number))?;
+        (first - at <= MOST_AHEAD / 2).then(|| first..(first + MOST_AHEAD).min(blocks))
+    }
+
+    /// What of a read of these bytes is not held: runs of blocks.
+    pub(crate) fn lacking(&self, bytes: Range<u64>) -> Vec<Range<u64>> {
+        self.runs(bytes.start / BLOCK..bytes.end.div_ceil(BLOCK))
+    }
+
+    fn runs(&self, blocks: Range<u64>) -> Vec<Range<u64>> {
+        let mut runs: Vec<Range<u64>> = Vec::new();
+        for number in blocks.filter(|number| !self.has(*number)) {
+            match runs.last_mut() {
+                Some(run) if run.end == number => run.end += 1,
+                _ => runs.push(number..number + 1),
+            }
+        }
+        runs
+    }
+
     /// What has to be fetched for a read of these bytes of an object of `len` bytes: runs of blocks that are not held. A
     /// reader that goes on where it ended gets more than it asks for, twice as much each time.
     pub(crate) fn missing(&mut self, bytes: Range<u64>, len: u64) -> Vec<Range<u64>> {
@@ -53,17 +86,10 @@ impl Held {
         self.last_end = bytes.end;
         let blocks = len.div_ceil(BLOCK);
         // Only a read that has to wait anyway looks ahead.
-        if self.streak > 0 && (first..end).any(|number| !self.blocks.contains_key(&number)) {
+        if self.streak > 0 && (first..end).any(|number| !self.has(number)) {
             end = (end + (1u64 << self.streak).min(MOST_AHEAD)).min(blocks);
         }
-        let mut runs: Vec<Range<u64>> = Vec::new();
-        for number in (first..end.min(blocks)).filter(|number| !self.blocks.contains_key(number)) {
-            match runs.last_mut() {
-                Some(run) if run.end == number => run.end += 1,
-                _ => runs.push(number..number + 1),
-            }
-        }
-        runs
+        self.runs(first..end.min(blocks))
     }
 }
 

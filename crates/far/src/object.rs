@@ -4,7 +4,8 @@ use crate::ahead::{BLOCK, Held};
 use decanter_core::source::{Source, check_range};
 use decanter_core::{Error, Result};
 use std::ops::Range;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// Bytes of one request, so that several run beside each other.
 const PIECE: u64 = 16 * BLOCK;
@@ -18,16 +19,26 @@ pub(crate) trait Ranges: Send + Sync {
     fn fetch(&self, ranges: &[Range<u64>]) -> Result<Vec<Vec<u8>>>;
 }
 
+/// What came of fetching.
+type Fetched = Result<Vec<Vec<u8>>>;
+
+/// Blocks that are on their way before anybody has asked for them.
+struct Coming {
+    blocks: Range<u64>,
+    take: Receiver<Fetched>,
+}
+
 /// An object of a known length.
 pub(crate) struct Object {
     len: u64,
-    ranges: Box<dyn Ranges>,
+    ranges: Arc<dyn Ranges>,
     held: Mutex<Held>,
+    coming: Mutex<Option<Coming>>,
 }
 
 impl Object {
     /// One of which the beginning is known already.
-    pub(crate) fn new(len: u64, ranges: Box<dyn Ranges>, beginning: &[u8]) -> Self {
+    pub(crate) fn new(len: u64, ranges: Arc<dyn Ranges>, beginning: &[u8]) -> Self {
         let mut held = Held::default();
         for (number, block) in (0..).zip(beginning.chunks(BLOCK as usize)) {
             // A block that is not whole is fetched again, unless the object ends there.
@@ -35,15 +46,15 @@ impl Object {
                 held.put(number, Arc::from(block));
             }
         }
-        Self { len, ranges, held: Mutex::new(held) }
+        Self { len, ranges, held: Mutex::new(held), coming: Mutex::default() }
     }
 
-    fn held(&self) -> std::sync::MutexGuard<'_, Held> {
+    fn held(&self) -> MutexGuard<'_, Held> {
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Fetches runs of blocks, in pieces.
-    fn fetch(&self, runs: &[Range<u64>], wanted: Range<u64>, buf: &mut [u8]) -> Result<()> {
+    /// The bytes of blocks, in pieces that can be fetched side by side.
+    fn pieces(&self, runs: &[Range<u64>]) -> Vec<Range<u64>> {
         let mut pieces = Vec::new();
         for run in runs {
             let (mut at, end) = (run.start * BLOCK, (run.end * BLOCK).min(self.len));
@@ -53,8 +64,13 @@ impl Object {
                 at = to;
             }
         }
+        pieces
+    }
+
+    /// Fetches runs of blocks, and copies what is wanted of them.
+    fn fetch(&self, runs: &[Range<u64>], wanted: Range<u64>, buf: &mut [u8]) -> Result<()> {
+        let pieces = self.pieces(runs);
         let bytes = self.ranges.fetch(&pieces)?;
-        let mut held = self.held();
         for (piece, bytes) in pieces.iter().zip(&bytes) {
             // Into the reader's own memory first: there may be more than is held.
             let (from, to) = (piece.start.max(wanted.start), piece.end.min(wanted.end));
@@ -62,11 +78,46 @@ impl Object {
                 let source = &bytes[(from - piece.start) as usize..(to - piece.start) as usize];
                 buf[(from - wanted.start) as usize..(to - wanted.start) as usize].copy_from_slice(source);
             }
+        }
+        self.keep(&pieces, &bytes);
+        Ok(())
+    }
+
+    fn keep(&self, pieces: &[Range<u64>], bytes: &[Vec<u8>]) {
+        let mut held = self.held();
+        for (piece, bytes) in pieces.iter().zip(bytes) {
             for (number, block) in (piece.start / BLOCK..).zip(bytes.chunks(BLOCK as usize)) {
                 held.put(number, Arc::from(block));
             }
         }
+    }
+
+    /// Waits for what is on its way, if it is any of these blocks.
+    fn await_coming(&self, runs: &[Range<u64>]) -> Result<()> {
+        let mut coming = self.coming.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_wanted = |blocks: &Range<u64>| runs.iter().any(|run| run.start < blocks.end && blocks.start < run.end);
+        let Some(come) = coming.take_if(|coming| is_wanted(&coming.blocks)) else { return Ok(()) };
+        // A thread that could not even begin is none that has failed: its blocks are asked for again.
+        if let Ok(fetched) = come.take.recv() {
+            self.keep(&self.pieces(&[come.blocks]), &fetched?);
+        }
         Ok(())
+    }
+
+    /// Lets the next blocks come while a steady reader is at those it has.
+    fn look_ahead(&self) {
+        let Some(blocks) = self.held().next(self.len) else { return };
+        let mut coming = self.coming.lock().unwrap_or_else(PoisonError::into_inner);
+        if coming.is_some() {
+            return;
+        }
+        let (give, take) = sync_channel(1);
+        let (ranges, pieces) = (self.ranges.clone(), self.pieces(std::slice::from_ref(&blocks)));
+        // Nobody may be waiting any more.
+        let fetch = move || drop(give.send(ranges.fetch(&pieces)));
+        if std::thread::Builder::new().spawn(fetch).is_ok() {
+            *coming = Some(Coming { blocks, take });
+        }
     }
 }
 
@@ -81,6 +132,10 @@ impl Source for Object {
             return Ok(());
         }
         let wanted = offset..offset + buf.len() as u64;
+        let lacking = self.held().lacking(wanted.clone());
+        if !lacking.is_empty() {
+            self.await_coming(&lacking)?;
+        }
         let runs = {
             let mut held = self.held();
             let runs = held.missing(wanted.clone(), self.len);
@@ -96,10 +151,11 @@ impl Source for Object {
             }
             runs
         };
-        match runs.is_empty() {
-            true => Ok(()),
-            false => self.fetch(&runs, wanted, buf),
+        if !runs.is_empty() {
+            self.fetch(&runs, wanted, buf)?;
         }
+        self.look_ahead();
+        Ok(())
     }
 }
 
@@ -121,7 +177,7 @@ mod tests {
     fn every_read_gets_its_bytes_and_little_more_is_fetched() {
         let bytes: Vec<u8> = (0..5_000_003u32).map(|i| (i ^ i >> 7) as u8).collect();
         let count = Arc::new(AtomicU64::new(0));
-        let object = Object::new(bytes.len() as u64, Box::new(Counted(bytes.clone(), count.clone())), &bytes[..70_000]);
+        let object = Object::new(bytes.len() as u64, Arc::new(Counted(bytes.clone(), count.clone())), &bytes[..70_000]);
         let read = |at: usize, len: usize| {
             let mut buf = vec![0; len];
             object.read_at(at as u64, &mut buf).unwrap();
@@ -131,6 +187,10 @@ mod tests {
         assert!(count.load(Ordering::Relaxed) < (1 << 20) + 2 * BLOCK);
         for (at, len) in [(0, 10), (4_999_990, 13), (0, 5_000_003), (131_071, 2), (5_000_002, 1), (7, 0)] {
             read(at, len);
+        }
+        // A steady reader finds most of it there.
+        for at in (0..4_900_000).step_by(50_000) {
+            read(at, 50_000);
         }
         let mut buf = [0; 4];
         assert!(matches!(object.read_at(5_000_000, &mut buf), Err(Error::PastEnd { .. })));

@@ -97,7 +97,7 @@ impl Objects {
     fn object(&self, path: &str, line: Line, key: Key, known: Known, beginning: &[u8]) -> SourceRef {
         self.opened.lock().unwrap_or_else(PoisonError::into_inner).insert(number_of(path));
         let len = known.len;
-        Arc::new(Object::new(len, Box::new(Remote { line, address: path.to_owned(), key, known }), beginning))
+        Arc::new(Object::new(len, Arc::new(Remote { line, address: path.to_owned(), key, known }), beginning))
     }
 
     /// The folders and files of a folder, by name; then what is in the folders.

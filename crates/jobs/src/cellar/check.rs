@@ -70,10 +70,68 @@ pub struct Mismatch {
 }
 
 /// What came of one file.
-enum Outcome {
+pub(super) enum Outcome {
     Same,
     Other(Trouble, Sums, String),
     Unread(String),
+}
+
+/// The same, as it is told.
+pub(super) enum Told {
+    Checked { bytes: u64, mismatch: Option<Mismatch>, mended: Option<String> },
+    Unread(Unread),
+}
+
+impl Outcome {
+    /// Keeps it in the catalogue.
+    pub(super) fn keep(&self, row: &FileRow, db: &mut dyn Database) -> decanter_core::Result<()> {
+        match self {
+            Self::Same => row.set_checked(db),
+            Self::Other(trouble, _, why) => row.set_trouble(db, *trouble, Some(why)),
+            Self::Unread(why) => row.set_trouble(db, Trouble::Unreadable, Some(why)),
+        }
+    }
+
+    /// Tells it, with a good copy of what is not as it was.
+    pub(super) fn told(
+        self,
+        row: &FileRow,
+        path: String,
+        db: &mut dyn Database,
+        setting: &Setting<'_>,
+    ) -> decanter_core::Result<Told> {
+        let was_wrong = matches!(row.trouble.0, Trouble::Rot | Trouble::Edited);
+        let bytes = row.stamp.size;
+        Ok(match self {
+            Self::Unread(why) => Told::Unread(Unread { path, why }),
+            Self::Same => Told::Checked { bytes, mismatch: None, mended: was_wrong.then_some(path) },
+            Self::Other(trouble, sums, why) => {
+                let mismatch = Mismatch {
+                    path,
+                    damage: trouble.word(),
+                    why,
+                    expected: told(&row.sums),
+                    found: told(&sums),
+                    good_copy: good_copy(db, row, setting)?,
+                };
+                Told::Checked { bytes, mismatch: Some(mismatch), mended: None }
+            }
+        })
+    }
+}
+
+impl CheckReport {
+    fn take(&mut self, told: Told) {
+        match told {
+            Told::Unread(unread) => self.unread.push(unread),
+            Told::Checked { bytes, mismatch, mended } => {
+                self.checked += 1;
+                self.bytes += bytes;
+                self.mismatches.extend(mismatch);
+                self.mended.extend(mended);
+            }
+        }
+    }
 }
 
 /// Checks files, the oldest checks first.
@@ -119,7 +177,7 @@ pub fn check(which: &Which, setting: &Setting<'_>) -> Result<CheckReport, Failur
 }
 
 /// The places that were named; all, if none was.
-fn chosen<'a>(typed: &[String], places: &'a [Place]) -> Result<Vec<&'a Place>, Failure> {
+pub(super) fn chosen<'a>(typed: &[String], places: &'a [Place]) -> Result<Vec<&'a Place>, Failure> {
     if typed.is_empty() {
         return Ok(places.iter().collect());
     }
@@ -160,34 +218,9 @@ fn run(
             setting.watch.item(&path);
             let outcome = look(&row, &path, setting)?;
             setting.watch.advance(row.stamp.size);
-            together(db, |db| match &outcome {
-                Outcome::Same => row.set_checked(db),
-                Outcome::Other(trouble, _, why) => row.set_trouble(db, *trouble, Some(why)),
-                Outcome::Unread(why) => row.set_trouble(db, Trouble::Unreadable, Some(why)),
-            })?;
-            let mismatch = match &outcome {
-                Outcome::Other(trouble, sums, why) => Some(Mismatch {
-                    path: path.clone(),
-                    damage: trouble.word(),
-                    why: why.clone(),
-                    expected: told(&row.sums),
-                    found: told(sums),
-                    good_copy: good_copy(db, &row, setting)?,
-                }),
-                Outcome::Same | Outcome::Unread(_) => None,
-            };
-            let mut report = shared.lock().unwrap_or_else(PoisonError::into_inner);
-            match outcome {
-                Outcome::Unread(why) => report.unread.push(Unread { path, why }),
-                Outcome::Other(..) | Outcome::Same => {
-                    report.checked += 1;
-                    report.bytes += row.stamp.size;
-                    if mismatch.is_none() && matches!(row.trouble.0, Trouble::Rot | Trouble::Edited) {
-                        report.mended.push(path);
-                    }
-                    report.mismatches.extend(mismatch);
-                }
-            }
+            together(db, |db| outcome.keep(&row, db))?;
+            let found = outcome.told(&row, path, db, setting)?;
+            shared.lock().unwrap_or_else(PoisonError::into_inner).take(found);
         }
         Ok(())
     };
@@ -201,7 +234,7 @@ fn run(
 }
 
 /// Reads a file again.
-fn look(row: &FileRow, path: &str, setting: &Setting<'_>) -> decanter_core::Result<Outcome> {
+pub(super) fn look(row: &FileRow, path: &str, setting: &Setting<'_>) -> decanter_core::Result<Outcome> {
     let algorithms: Vec<Algorithm> = Algorithm::ALL.into_iter().filter(|a| row.sums.get(*a).is_some()).collect();
     let read = || -> decanter_core::Result<(u64, Sums)> {
         let source: SourceRef = match path.contains("://") {

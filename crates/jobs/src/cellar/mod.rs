@@ -11,6 +11,7 @@ mod retire;
 mod scan;
 mod status;
 pub mod tidy;
+mod work;
 
 pub use bag::{BagReport, bag};
 pub use check::{CheckReport, Mismatch, Which, check};
@@ -24,6 +25,7 @@ pub use report::{ReportReport, report};
 pub use retire::{RestoreReport, RetireReport, restore, retire};
 pub use scan::{How, PlaceReport, ScanReport, Unread, scan};
 pub use status::{Asked, StatusReport, cell, columns, csv, names, status};
+pub use work::{EnqueueReport, WorkReport, Working, enqueue_check, enqueue_scan, work};
 
 use crate::{Failure, Setting};
 use decanter_cellar::Cellar;

@@ -29,7 +29,7 @@ pub fn new(location: &Location, setting: &Setting<'_>) -> Result<NewReport, Fail
     let what = format!("cannot make a cellar in \"{}\"", location.shown());
     let fail = |e| Failure::new(what.clone(), e);
     if location.is_there().map_err(fail)? {
-        let there = location.folder().map(|folder| folder.join(FILE_NAME)).unwrap_or_default();
+        let there = location.folder().map_or_else(|| PathBuf::from(location.shown()), |folder| folder.join(FILE_NAME));
         return Err(Failure::new(what, decanter_core::Error::Exists { path: there })
             .hint("use it as it is: decanter cellar scan --cellar ..., or choose another folder"));
     }

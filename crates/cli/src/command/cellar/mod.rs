@@ -22,6 +22,7 @@ use std::time::Duration;
 pub enum Cellar {
     New(New),
     Scan(Scan),
+    Work(Work),
     Match(Match),
     Status(Status),
     Check(Check),
@@ -33,13 +34,14 @@ pub enum Cellar {
     History(History),
 }
 
-/// Make a cellar: a folder with the catalogue of a collection
+/// Make a cellar: a folder with the catalogue of a collection, or a catalogue at a server
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Example:  decanter cellar new saltmarsh-cellar\n\n\
-    The catalogue is one file (SQLite). docs/cellar.md says what is in it, and how to read it by hand.")]
+    The catalogue is one file (SQLite), or a database of a PostgreSQL server that many machines share:\n\
+    postgres://USER@HOST/NAME. docs/cellar.md says what is in it, and how to read it by hand.")]
 pub struct New {
-    /// The folder; it is made if it is not there
-    #[arg(value_name = "DIR", value_parser = native())]
+    /// The folder, or the address of the database; it is made if it is not there
+    #[arg(value_name = "DIR|URL", value_parser = native())]
     cellar: String,
 }
 
@@ -49,7 +51,7 @@ pub struct New {
     A file is read if it is new, or its size, time or number on the disk has changed. Archives and\n\
     compressed images are looked through. A scan that was stopped goes on where it was.")]
 pub struct Scan {
-    /// Folders of the collection, which are known from then on [default: all that are known]
+    /// Folders of the collection, or s3://BUCKET/FOLDER/, which are known from then on [default: all that are known]
     #[arg(value_name = "FOLDER", value_parser = native())]
     places: Vec<String>,
     /// Read every file, also those that seem to be as they were; what has changed all the same is told
@@ -58,6 +60,28 @@ pub struct Scan {
     /// The folders are on another disk than before: take them as they are now
     #[arg(long, requires = "places")]
     other_disk: bool,
+    /// Only put the work into the queue of the cellar, for "decanter cellar work"
+    #[arg(long)]
+    enqueue: bool,
+}
+
+/// Do what is in the queue of a cellar, together with other machines
+#[derive(Debug, Clone, Args)]
+#[command(after_help = "Examples:\n  \
+    decanter cellar scan --cellar saltmarsh-cellar --enqueue saltmarsh/shelf\n  \
+    decanter cellar work saltmarsh-cellar --until-idle\n\n\
+    With a cellar at a server, postgres://USER@HOST/NAME, any number of machines work at the same time,\n\
+    each on places that it has under the same path. What a worker that dies had in hand goes to another.")]
+pub struct Work {
+    /// The cellar [default: as for every command]
+    #[arg(value_name = "DIR|URL", value_parser = native())]
+    queue: Option<String>,
+    /// End once nothing is left to do, instead of waiting for more
+    #[arg(long)]
+    until_idle: bool,
+    /// Give a piece of work to another worker if nothing was heard of its own for this time
+    #[arg(long, value_name = "TIME", value_parser = lease, default_value = "20s")]
+    lease: Duration,
 }
 
 /// Bring DAT files in, and hold the collection against them
@@ -89,6 +113,9 @@ pub struct Check {
     /// Only files that were not read for this time
     #[arg(long, value_name = "TIME", value_parser = duration)]
     older_than: Option<Duration>,
+    /// Only put the work into the queue of the cellar, for "decanter cellar work"
+    #[arg(long, conflicts_with = "most")]
+    enqueue: bool,
 }
 
 /// Give files the names and folders of their sets: first a plan to read and edit, then what it says
@@ -180,6 +207,12 @@ pub struct History {
     prov: bool,
 }
 
+/// A time that is long enough to be heard of in.
+fn lease(text: &str) -> Result<Duration, String> {
+    let time = duration(text)?;
+    if time >= Duration::from_secs(1) { Ok(time) } else { Err("it takes at least 1s".into()) }
+}
+
 /// A share: `1%`, `0.5%`, `10`.
 fn percent(text: &str) -> Result<f64, String> {
     let value: f64 = text.trim_end_matches('%').parse().map_err(|_| "it takes a share, as in 1%".to_owned())?;
@@ -197,6 +230,12 @@ impl Cellar {
     }
 }
 
+/// Tells what was put into the queue.
+fn enqueued(with: &With<'_>, out: &mut dyn Write, report: &cellar::EnqueueReport) -> Result<u8, Stop> {
+    with.show(out, report, |page| show::enqueued(page, report))?;
+    Ok(code_of_answer(if report.not_mounted.is_empty() { Answer::Yes } else { Answer::No }))
+}
+
 impl Run for Cellar {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
         let setting = with.setting(None)?;
@@ -210,11 +249,30 @@ impl Run for Cellar {
             }
             Self::Scan(scan) => {
                 let how = cellar::How { is_deep: scan.deep, is_on_other_disk: scan.other_disk };
+                if scan.enqueue {
+                    return enqueued(with, out, &cellar::enqueue_scan(&scan.places, how, &setting)?);
+                }
                 let report = cellar::scan(&scan.places, how, &setting)?;
                 with.show(out, &report, |page| show::scan(page, &report, with.manner(), with.took()))?;
                 let is_all = report.unread.is_empty() && report.rotten.is_empty();
                 let is_there = report.places.iter().all(|place| place.is_mounted);
                 Ok(code_of_answer(if is_all && is_there { Answer::Yes } else { Answer::No }))
+            }
+            Self::Work(given) => {
+                let mut setting = setting;
+                if let Some(text) = &given.queue {
+                    let told = |e| Failure::new(format!("cannot use \"{}\"", decanter_core::address::plain(text)), e);
+                    setting.cellar = Some(Location::typed(text).map_err(told)?);
+                }
+                let how = cellar::Working { until_idle: given.until_idle, lease: given.lease };
+                let report = cellar::work(how, &setting)?;
+                with.show(out, &report, |page| show::work(page, &report, with.manner(), with.took()))?;
+                let is_good = report.mismatches.is_empty()
+                    && report.rotten.is_empty()
+                    && report.unread.is_empty()
+                    && report.not_here.is_empty()
+                    && report.given_up == 0;
+                Ok(code_of_answer(if is_good { Answer::Yes } else { Answer::No }))
             }
             Self::Match(given) => {
                 let report = cellar::matches(&given.dat, with.global.replace, &setting)?;
@@ -229,6 +287,9 @@ impl Run for Cellar {
                     percent: given.sample,
                     older_than: given.older_than,
                 };
+                if given.enqueue {
+                    return enqueued(with, out, &cellar::enqueue_check(&which, &setting)?);
+                }
                 let report = cellar::check(&which, &setting)?;
                 with.show(out, &report, |page| show::check(page, &report, with.manner(), with.took()))?;
                 let is_good = report.mismatches.is_empty() && report.unread.is_empty();

@@ -4,8 +4,8 @@ use crate::render::page::{Column, Table};
 use crate::render::{Manner, Page, count, number, size, speed, style};
 use decanter_jobs::cellar::tidy::{ApplyReport, PlanReport};
 use decanter_jobs::cellar::{
-    BagReport, CheckReport, Counts, HistoryReport, MatchReport, NewReport, ReportReport, RestoreReport, RetireReport,
-    ScanReport, SetRow, Unread,
+    BagReport, CheckReport, Counts, EnqueueReport, HistoryReport, MatchReport, Mismatch, NewReport, ReportReport,
+    RestoreReport, RetireReport, ScanReport, SetRow, Unread, WorkReport,
 };
 use std::time::Duration;
 
@@ -55,6 +55,65 @@ pub fn scan(page: &mut Page, report: &ScanReport, manner: Manner, took: Duration
     unread(page, &report.unread, manner);
     let cellar = format!(" --cellar {}", decanter_jobs::quoted(&report.cellar));
     page.row("next", format!("decanter cellar status{cellar}"));
+}
+
+/// What was put into the queue.
+pub fn enqueued(page: &mut Page, report: &EnqueueReport) {
+    for place in &report.places {
+        page.row("enqueued", place);
+    }
+    if report.files > 0 {
+        page.row("to check", count(report.files as usize, "file"));
+    }
+    for place in &report.under_way {
+        page.row("under way", format!("{place}: it is in the queue already"));
+    }
+    for place in &report.not_mounted {
+        page.row("not mounted", place);
+    }
+    page.row("next", format!("decanter cellar work {} --until-idle", decanter_jobs::quoted(&report.cellar)));
+}
+
+/// What a worker did.
+pub fn work(page: &mut Page, report: &WorkReport, manner: Manner, took: Duration) {
+    page.row("done", count(report.pieces as usize, "piece"));
+    if report.files + report.checked > 0 {
+        let files = count((report.files + report.checked) as usize, "file");
+        page.row("read", format!("{files}, {} in {}", size(report.bytes), speed(report.bytes, took)));
+    }
+    let rows = [
+        ("new", report.new),
+        ("changed", report.changed),
+        ("moved", report.moved),
+        ("gone", report.gone),
+        ("checked", report.checked),
+        ("taken over", report.taken_over),
+    ];
+    for (label, value) in rows {
+        if value > 0 {
+            page.row(label, number(value));
+        }
+    }
+    if report.lost > 0 {
+        let pieces = count(report.lost as usize, "piece");
+        page.row("not kept", format!("{pieces}: another worker had done it by then; a longer --lease avoids that"));
+    }
+    if report.matched > 0 {
+        page.row("held against sets", count(report.matched, "file"));
+    }
+    for place in &report.not_here {
+        page.row("not here", format!("{place}: it waits for a worker that has it"));
+    }
+    if report.given_up > 0 {
+        let pieces = count(report.given_up as usize, "piece");
+        let why = "no worker came to its end; \"decanter cellar scan --enqueue\" tries it anew";
+        page.row("given up", format!("{pieces}: {why}"));
+    }
+    mismatches(page, &report.mismatches);
+    named(page, "mended", &report.mended, manner);
+    named(page, "rot", &report.rotten, manner);
+    unread(page, &report.unread, manner);
+    page.row("next", format!("decanter cellar status --cellar {}", decanter_jobs::quoted(&report.cellar)));
 }
 
 /// Paths, the first of them or all.
@@ -138,6 +197,21 @@ pub fn counts(page: &mut Page, counts: &Counts) {
     }
 }
 
+/// Files that are not as they were.
+fn mismatches(page: &mut Page, mismatches: &[Mismatch]) {
+    for mismatch in mismatches {
+        page.row(format!("{}{}{}", style::BAD, mismatch.damage, style::PLAIN), &mismatch.path);
+        page.row("", &mismatch.why);
+        page.row(
+            "",
+            match &mismatch.good_copy {
+                Some(copy) => format!("a good copy: {copy}"),
+                None => "no other copy is known".into(),
+            },
+        );
+    }
+}
+
 /// What a check found.
 pub fn check(page: &mut Page, report: &CheckReport, manner: Manner, took: Duration) {
     for place in &report.not_mounted {
@@ -150,17 +224,7 @@ pub fn check(page: &mut Page, report: &CheckReport, manner: Manner, took: Durati
     if report.left > 0 {
         page.row("left for next time", number(report.left));
     }
-    for mismatch in &report.mismatches {
-        page.row(format!("{}{}{}", style::BAD, mismatch.damage, style::PLAIN), &mismatch.path);
-        page.row("", &mismatch.why);
-        page.row(
-            "",
-            match &mismatch.good_copy {
-                Some(copy) => format!("a good copy: {copy}"),
-                None => "no other copy is known".into(),
-            },
-        );
-    }
+    mismatches(page, &report.mismatches);
     named(page, "mended", &report.mended, manner);
     unread(page, &report.unread, manner);
     if report.mismatches.is_empty() && report.unread.is_empty() {

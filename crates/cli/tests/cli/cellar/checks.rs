@@ -4,7 +4,7 @@ use super::{Collection, packed};
 use std::fs;
 
 #[test]
-fn rot_is_found_told_again_and_mended() {
+pub fn rot_is_found_told_again_and_mended() {
     let own = Collection::of(&[
         ("a.rom", b"kelp courier"),
         ("b.rom", b"moth"),
@@ -31,7 +31,7 @@ fn rot_is_found_told_again_and_mended() {
 }
 
 #[test]
-fn an_edit_is_told_until_a_scan_takes_it_in() {
+pub fn an_edit_is_told_until_a_scan_takes_it_in() {
     let own = Collection::of(&[("a.rom", b"kelp courier")]);
     std::thread::sleep(std::time::Duration::from_millis(20));
     own.put("a.rom", b"kelp carrier");
@@ -47,7 +47,7 @@ fn an_edit_is_told_until_a_scan_takes_it_in() {
 }
 
 #[test]
-fn a_good_copy_is_read_before_it_is_told() {
+pub fn a_good_copy_is_read_before_it_is_told() {
     let own = Collection::of(&[("a.rom", b"kelp courier"), ("b.rom", b"kelp courier")]);
     own.rot("a.rom");
     own.rot("b.rom");
@@ -57,7 +57,7 @@ fn a_good_copy_is_read_before_it_is_told() {
 }
 
 #[test]
-fn the_oldest_checks_come_first() {
+pub fn the_oldest_checks_come_first() {
     let own = Collection::new();
     for number in 0..50 {
         own.put(&format!("{number}.rom"), format!("dump {number}").as_bytes());
@@ -76,7 +76,7 @@ fn the_oldest_checks_come_first() {
 }
 
 #[test]
-fn what_has_rotted_is_not_had() {
+pub fn what_has_rotted_is_not_had() {
     let own = Collection::of(&[("a.rom", b"kelp courier")]);
     fs::write(own.at("s.dat"), super::dat("Salt", "1", &[("a", vec![super::entry("a.rom", b"kelp courier")])]))
         .unwrap();

@@ -6,13 +6,14 @@ use serde_json::Value;
 use std::fs;
 
 #[test]
-fn a_chain_of_jobs_leads_back_to_the_first_source() {
+pub fn a_chain_of_jobs_leads_back_to_the_first_source() {
     let own = Collection::new();
     fs::copy(&demo().dvd, own.at("shelf/lane.iso")).unwrap();
-    fs::write(own.at("c.toml"), "cellar = \"cellar\"\n").unwrap();
-    run(own.root(), &["convert", "shelf/lane.iso", "--to", "zst", "-o", "one.zst", "--cellar", "cellar"]).expect(0);
+    fs::write(own.at("c.toml"), format!("cellar = \"{}\"\n", own.cellar())).unwrap();
+    run(own.root(), &["convert", "shelf/lane.iso", "--to", "zst", "-o", "one.zst", "--cellar", own.cellar()]).expect(0);
     run(own.root(), &["convert", "one.zst", "--to", "iso", "-o", "two.iso", "--config", "c.toml"]).expect(0);
-    run(own.root(), &["extract", "two.iso", "-o", "files", "--cellar", "cellar", "--key", &"0".repeat(32)]).expect(0);
+    run(own.root(), &["extract", "two.iso", "-o", "files", "--cellar", own.cellar(), "--key", &"0".repeat(32)])
+        .expect(0);
     // What was moved is known by its bytes.
     fs::rename(own.at("two.iso"), own.at("renamed.iso")).unwrap();
     let report = own.json(&["history", "renamed.iso"]);
@@ -33,10 +34,10 @@ fn a_chain_of_jobs_leads_back_to_the_first_source() {
 }
 
 #[test]
-fn prov_has_what_the_standard_asks_for() {
+pub fn prov_has_what_the_standard_asks_for() {
     let own = Collection::new();
     fs::copy(&demo().dvd, own.at("shelf/lane.iso")).unwrap();
-    run(own.root(), &["convert", "shelf/lane.iso", "--to", "zst", "-o", "one.zst", "--cellar", "cellar"]).expect(0);
+    run(own.root(), &["convert", "shelf/lane.iso", "--to", "zst", "-o", "one.zst", "--cellar", own.cellar()]).expect(0);
     let prov: Value = own.run(&["history", "one.zst", "--prov"]).expect(0).json();
     let ids = |name: &str| prov[name].as_object().unwrap().keys().cloned().collect::<Vec<_>>();
     let prefixes: Vec<String> = ids("prefix");
@@ -56,7 +57,7 @@ fn prov_has_what_the_standard_asks_for() {
 }
 
 #[test]
-fn recording_never_makes_a_job_fail() {
+pub fn recording_never_makes_a_job_fail() {
     let own = Collection::new();
     fs::copy(&demo().dvd, own.at("shelf/lane.iso")).unwrap();
     let convert = |to: &str, cellar: &str| {
@@ -68,9 +69,12 @@ fn recording_never_makes_a_job_fail() {
     fs::write(own.at("broken/catalogue.sqlite"), "no catalogue at all ".repeat(500)).unwrap();
     convert("2.zst", "broken").says("not recorded");
     let before = own.json(&["status"]);
-    run(own.root(), &["convert", "shelf/lane.iso", "--to", "zst", "-o", "3.zst", "--cellar", "cellar", "--dry-run"])
-        .expect(0);
-    run(own.root(), &["verify", "shelf/lane.iso", "--cellar", "cellar"]).expect(2).says("has no meaning");
+    run(
+        own.root(),
+        &["convert", "shelf/lane.iso", "--to", "zst", "-o", "3.zst", "--cellar", own.cellar(), "--dry-run"],
+    )
+    .expect(0);
+    run(own.root(), &["verify", "shelf/lane.iso", "--cellar", own.cellar()]).expect(2).says("has no meaning");
     own.run(&["history", "1.zst"]).expect(1);
     assert_eq!(own.json(&["status"]), before);
 }

@@ -1,17 +1,23 @@
 //! The collection, as a user keeps it: scans, sets, checks, order, receipts, bags, reports.
 
+#[path = "../../../../cellar/tests/common/server.rs"]
+mod postgres;
+
 mod bags;
 mod checks;
 mod jobs;
 mod order;
 mod report;
 mod scans;
+mod server;
 mod sets;
+mod workers;
 
 use crate::support::{Run, folder, run};
 use decanter_core::Algorithm;
 use decanter_core::digest::of_bytes;
 use serde_json::Value;
+use std::cell::Cell;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -21,6 +27,12 @@ use zip::write::{SimpleFileOptions, ZipWriter};
 /// A collection in a folder of its own, and its cellar beside it.
 pub struct Collection {
     folder: TempDir,
+    cellar: String,
+}
+
+thread_local! {
+    /// Whether the cellars of this test are at a server.
+    static AT_SERVER: Cell<bool> = const { Cell::new(false) };
 }
 
 impl Collection {
@@ -28,8 +40,17 @@ impl Collection {
     pub fn new() -> Self {
         let folder = folder();
         fs::create_dir(folder.path().join("shelf")).unwrap();
-        run(folder.path(), &["cellar", "new", "cellar"]).expect(0);
-        Self { folder }
+        let cellar = match AT_SERVER.get() {
+            true => postgres::database().unwrap(),
+            false => "cellar".to_owned(),
+        };
+        run(folder.path(), &["cellar", "new", &cellar]).expect(0);
+        Self { folder, cellar }
+    }
+
+    /// What its cellar is called with --cellar.
+    pub fn cellar(&self) -> &str {
+        &self.cellar
     }
 
     /// One of these files, scanned.
@@ -62,7 +83,7 @@ impl Collection {
 
     /// A line about the cellar.
     pub fn run(&self, words: &[&str]) -> Run {
-        let own = ["cellar", words[0], "--cellar", "cellar"];
+        let own = ["cellar", words[0], "--cellar", &self.cellar];
         run(self.root(), &own.into_iter().chain(words[1..].iter().copied()).collect::<Vec<_>>())
     }
 

@@ -46,7 +46,7 @@ fn names(folder: &Path) -> Vec<String> {
 }
 
 #[test]
-fn a_plan_is_done_and_taken_back() {
+pub fn a_plan_is_done_and_taken_back() {
     let own = in_disorder();
     let before = picture(&own.at("shelf"));
     let report = own.json(&["tidy", "--plan", "p.toml", "--doubles", "doubles"]);
@@ -74,7 +74,7 @@ fn a_plan_is_done_and_taken_back() {
 }
 
 #[test]
-fn names_by_a_template() {
+pub fn names_by_a_template() {
     let own = in_disorder();
     own.run(&["tidy", "--plan", "p.toml", "--template", "{set}/{game} ({region}) [{id}].{ext}"]).expect(0);
     own.run(&["tidy", "--apply", "p.toml"]).expect(0);
@@ -86,7 +86,7 @@ fn names_by_a_template() {
 }
 
 #[test]
-fn a_line_that_makes_no_sense_is_refused_with_its_number() {
+pub fn a_line_that_makes_no_sense_is_refused_with_its_number() {
     let own = in_disorder();
     own.run(&["tidy", "--plan", "p.toml"]).expect(0);
     let plan = fs::read_to_string(own.at("p.toml")).unwrap();
@@ -121,7 +121,7 @@ fn a_line_that_makes_no_sense_is_refused_with_its_number() {
 }
 
 #[test]
-fn what_has_changed_since_stays() {
+pub fn what_has_changed_since_stays() {
     let own = in_disorder();
     own.run(&["tidy", "--plan", "p.toml"]).expect(0);
     std::thread::sleep(std::time::Duration::from_millis(20));
@@ -132,7 +132,7 @@ fn what_has_changed_since_stays() {
 }
 
 #[test]
-fn files_can_change_names_with_each_other() {
+pub fn files_can_change_names_with_each_other() {
     let own = Collection::of(&[("A.rom", b"one"), ("B.rom", b"two")]);
     fs::write(
         own.at("s.dat"),
@@ -173,7 +173,7 @@ fn a_killed_run_is_completed_or_taken_back() {
 }
 
 #[test]
-fn a_run_that_was_killed_before_it_began_begins_anew() {
+pub fn a_run_that_was_killed_before_it_began_begins_anew() {
     let own = in_disorder();
     own.run(&["tidy", "--plan", "p.toml"]).expect(0);
     fs::write(own.at("p.toml.journal"), "{\"what\":\"make\",\"path\":\"/x\"}\n{\"what\":").unwrap();
@@ -184,7 +184,7 @@ fn a_run_that_was_killed_before_it_began_begins_anew() {
 }
 
 #[test]
-fn an_original_goes_once_something_makes_it_again() {
+pub fn an_original_goes_once_something_makes_it_again() {
     let own = Collection::new();
     let image = noise(300_000, 5);
     own.put("copy a.rom", b"kelp courier");
@@ -195,7 +195,7 @@ fn an_original_goes_once_something_makes_it_again() {
     own.put("trimmed/big.bin", &image);
     own.put("alone.rom", b"nothing makes it");
     fs::copy(&crate::support::demo().dvd, own.at("shelf/lane.iso")).unwrap();
-    run(own.root(), &["convert", "shelf/lane.iso", "--to", "zst", "-o", "shelf/lane.zst", "--cellar", "cellar"])
+    run(own.root(), &["convert", "shelf/lane.iso", "--to", "zst", "-o", "shelf/lane.zst", "--cellar", own.cellar()])
         .expect(0);
     own.scan().expect(0);
     let before = picture(&own.at("shelf"));
@@ -240,7 +240,7 @@ fn an_original_goes_once_something_makes_it_again() {
 }
 
 #[test]
-fn nothing_goes_for_a_copy_that_has_rotted_or_goes_itself() {
+pub fn nothing_goes_for_a_copy_that_has_rotted_or_goes_itself() {
     let own = Collection::of(&[("a.rom", b"kelp courier"), ("b.rom", b"kelp courier")]);
     own.run(&["retire", "shelf/a.rom", "shelf/b.rom", "--remove"])
         .expect(1)
@@ -276,7 +276,8 @@ fn a_merged_file_makes_its_parts_again() {
         fs::copy(part, own.at("shelf").join(part.file_name().unwrap())).unwrap();
     }
     // The merged file takes the newest update only: an older one stays.
-    run(own.root(), &["merge", "shelf", "--to", "xci", "-o", "kept/", "--keys", keys, "--cellar", "cellar"]).expect(0);
+    run(own.root(), &["merge", "shelf", "--to", "xci", "-o", "kept/", "--keys", keys, "--cellar", own.cellar()])
+        .expect(0);
     let before = tree(&own.at("shelf"));
     own.scan().expect(0);
     let report = own.run(&["retire", "--remove", "--keys", keys, "shelf", "--json"]).expect(1).json();

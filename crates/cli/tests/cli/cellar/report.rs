@@ -24,7 +24,7 @@ fn with_something_of_everything() -> Collection {
 }
 
 #[test]
-fn a_page_needs_nothing_else() {
+pub fn a_page_needs_nothing_else() {
     let own = with_something_of_everything();
     own.run(&["report", "-o", "r.html"]).expect(0);
     let page = fs::read_to_string(own.at("r.html")).unwrap();

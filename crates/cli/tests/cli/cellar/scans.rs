@@ -6,7 +6,7 @@ use std::fs;
 use std::time::Duration;
 
 #[test]
-fn a_cellar_is_made_once_and_found_in_three_ways() {
+pub fn a_cellar_is_made_once_and_found_in_three_ways() {
     let own = Collection::new();
     run(own.root(), &["cellar", "new", "cellar"]).expect(2).says("already exists");
     run(own.root(), &["cellar", "status"]).expect(2).says("none was named");
@@ -21,7 +21,7 @@ fn a_cellar_is_made_once_and_found_in_three_ways() {
 }
 
 #[test]
-fn only_what_has_changed_is_read_again() {
+pub fn only_what_has_changed_is_read_again() {
     let own = Collection::of(&[("a.rom", b"kelp"), ("b/c.rom", b"fogbell"), ("b/d.rom", b"moth")]);
     let again = own.scan().expect(0).json();
     assert_eq!((&again["bytes_read"], &again["unchanged"]), (&0.into(), &3.into()));
@@ -38,7 +38,7 @@ fn only_what_has_changed_is_read_again() {
 
 #[cfg(unix)]
 #[test]
-fn two_names_of_one_file_are_read_once_and_links_are_not_followed() {
+pub fn two_names_of_one_file_are_read_once_and_links_are_not_followed() {
     let own = Collection::of(&[("a.rom", b"kelp")]);
     fs::hard_link(own.at("shelf/a.rom"), own.at("shelf/b.rom")).unwrap();
     crate::support::link("/etc", &own.at("shelf/etc"));
@@ -48,7 +48,7 @@ fn two_names_of_one_file_are_read_once_and_links_are_not_followed() {
 }
 
 #[test]
-fn a_place_that_is_not_there_keeps_its_files() {
+pub fn a_place_that_is_not_there_keeps_its_files() {
     let own = Collection::of(&[("a.rom", b"kelp")]);
     fs::rename(own.at("shelf"), own.at("away")).unwrap();
     let report = own.run(&["scan", "--json"]).expect(1).json();
@@ -57,12 +57,12 @@ fn a_place_that_is_not_there_keeps_its_files() {
     let status = own.json(&["status"]);
     assert_eq!((&status["counts"]["files"], &status["places"][0]["is_mounted"]), (&1.into(), &false.into()));
     own.run(&["check"]).expect(0).says("nothing of it was checked");
-    run(own.root(), &["cellar", "scan", "--cellar", "cellar", "nowhere"]).expect(5).says("cannot scan \"nowhere\"");
-    run(own.root(), &["cellar", "scan", "--cellar", "cellar", "away/a.rom"]).expect(2).says("it is no folder");
+    run(own.root(), &["cellar", "scan", "--cellar", own.cellar(), "nowhere"]).expect(5).says("cannot scan \"nowhere\"");
+    run(own.root(), &["cellar", "scan", "--cellar", own.cellar(), "away/a.rom"]).expect(2).says("it is no folder");
 }
 
 #[test]
-fn a_folder_of_a_place_belongs_to_it() {
+pub fn a_folder_of_a_place_belongs_to_it() {
     let own = Collection::of(&[("a/one.rom", b"one"), ("b/two.rom", b"two")]);
     fs::remove_file(own.at("shelf/b/two.rom")).unwrap();
     own.put("a/three.rom", b"three");
@@ -80,7 +80,7 @@ fn a_folder_of_a_place_belongs_to_it() {
 }
 
 #[test]
-fn what_is_in_archives_is_looked_through() {
+pub fn what_is_in_archives_is_looked_through() {
     let own = Collection::new();
     let box_zip = packed(&[("tide.rom", b"the tide"), ("notes/read me.txt", b"notes")]);
     own.put("box.zip", &box_zip);
@@ -117,13 +117,14 @@ fn odd_names_are_kept_and_told() {
 }
 
 #[test]
-fn a_scan_that_is_killed_goes_on() {
+pub fn a_scan_that_is_killed_goes_on() {
     let own = Collection::new();
     for number in 0..3000 {
         own.put(&format!("{}/{number}.rom", number % 30), format!("dump {number} {}", "x".repeat(3000)).as_bytes());
     }
     for wait in [5, 30, 80, 150] {
-        let mut child = command(own.root()).args(["cellar", "scan", "--cellar", "cellar", "shelf"]).spawn().unwrap();
+        let mut child =
+            command(own.root()).args(["cellar", "scan", "--cellar", own.cellar(), "shelf"]).spawn().unwrap();
         std::thread::sleep(Duration::from_millis(wait));
         child.kill().unwrap();
         child.wait().unwrap();
@@ -137,12 +138,12 @@ fn a_scan_that_is_killed_goes_on() {
 }
 
 #[test]
-fn others_ask_while_a_scan_runs() {
+pub fn others_ask_while_a_scan_runs() {
     let own = Collection::new();
     for number in 0..2000 {
         own.put(&format!("{}/{number}.rom", number % 30), format!("dump {number} {}", "x".repeat(9000)).as_bytes());
     }
-    let mut child = command(own.root()).args(["cellar", "scan", "--cellar", "cellar", "shelf"]).spawn().unwrap();
+    let mut child = command(own.root()).args(["cellar", "scan", "--cellar", own.cellar(), "shelf"]).spawn().unwrap();
     while child.try_wait().unwrap().is_none() {
         own.run(&["status"]).expect(0);
         own.run(&["match"]).expect(0);
@@ -152,12 +153,12 @@ fn others_ask_while_a_scan_runs() {
 }
 
 #[test]
-fn a_catalogue_of_a_newer_program_is_left_alone() {
+pub fn a_catalogue_of_a_newer_program_is_left_alone() {
     let own = Collection::of(&[("a.rom", b"kelp")]);
     let path = own.at("cellar/catalogue.sqlite");
     let mut bytes = fs::read(&path).unwrap();
     // The user's version is the number at byte 60, most significant byte first.
-    assert_eq!(bytes[60..64], [0, 0, 0, 1]);
+    assert_eq!(bytes[60..64], [0, 0, 0, 2]);
     bytes[63] = 99;
     fs::write(&path, &bytes).unwrap();
     for words in [&["status"][..], &["scan"], &["check"], &["tidy", "--plan", "x.toml"]] {
@@ -169,12 +170,12 @@ fn a_catalogue_of_a_newer_program_is_left_alone() {
 }
 
 #[test]
-fn a_scan_that_is_stopped_keeps_what_it_has() {
+pub fn a_scan_that_is_stopped_keeps_what_it_has() {
     let own = Collection::new();
     for number in 0..6000 {
         own.put(&format!("{}/{number}.rom", number % 30), format!("dump {number} {}", "x".repeat(9000)).as_bytes());
     }
-    let mut child = command(own.root()).args(["cellar", "scan", "--cellar", "cellar", "shelf"]).spawn().unwrap();
+    let mut child = command(own.root()).args(["cellar", "scan", "--cellar", own.cellar(), "shelf"]).spawn().unwrap();
     std::thread::sleep(Duration::from_millis(700));
     let stopped = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
     let code = child.wait().unwrap().code();
@@ -187,7 +188,7 @@ fn a_scan_that_is_stopped_keeps_what_it_has() {
 }
 
 #[test]
-fn a_member_that_is_locked_is_told_with_its_reason() {
+pub fn a_member_that_is_locked_is_told_with_its_reason() {
     let own = Collection::new();
     // A zip entry whose first flag says that it is encrypted.
     let mut locked = packed(&[("secret.rom", b"the tide is in")]);

@@ -36,7 +36,7 @@ fn of_all_kinds() -> Collection {
 }
 
 #[test]
-fn everything_is_of_one_kind() {
+pub fn everything_is_of_one_kind() {
     let own = of_all_kinds();
     let status = own.json(&["status"]);
     let set = &status["sets"][0];
@@ -63,7 +63,7 @@ fn everything_is_of_one_kind() {
 }
 
 #[test]
-fn tables_have_a_head_and_the_rows_of_the_objects() {
+pub fn tables_have_a_head_and_the_rows_of_the_objects() {
     let own = of_all_kinds();
     for list in ["--missing", "--damaged", "--unknown", "--doubles"] {
         let table = own.run(&["status", list, "--csv"]).expect(0).out;
@@ -84,7 +84,7 @@ fn tables_have_a_head_and_the_rows_of_the_objects() {
 }
 
 #[test]
-fn verdicts_are_those_of_verify() {
+pub fn verdicts_are_those_of_verify() {
     let own = of_all_kinds();
     let verified = crate::support::run(own.root(), &["verify", "shelf", "--against", "salt.dat", "--json"]).json();
     let mut unknown: Vec<String> = verified["matches"]["files"]
@@ -105,7 +105,7 @@ fn verdicts_are_those_of_verify() {
 }
 
 #[test]
-fn a_set_comes_in_versions() {
+pub fn a_set_comes_in_versions() {
     let own = Collection::of(&[("a.rom", b"one")]);
     let put = |file: &str, version: &str, bytes: &[u8]| {
         fs::write(own.at(file), dat("Salt", version, &[("a", vec![entry("a.rom", bytes)])])).unwrap();
@@ -127,7 +127,7 @@ fn a_set_comes_in_versions() {
 }
 
 #[test]
-fn a_set_that_is_broken_changes_nothing() {
+pub fn a_set_that_is_broken_changes_nothing() {
     let own = of_all_kinds();
     let before = own.json(&["status"]);
     let good = dat("Other", "1", &[("x", vec![entry("x.rom", b"x")])]);
@@ -152,7 +152,7 @@ fn a_set_that_is_broken_changes_nothing() {
 }
 
 #[test]
-fn other_digests_are_read_for_when_a_set_needs_them() {
+pub fn other_digests_are_read_for_when_a_set_needs_them() {
     let own = Collection::of(&[("a.rom", b"kelp"), ("box.zip", &packed(&[("b.rom", b"moth")])), ("c.rom", b"longer")]);
     let md5 = |name: &str, bytes: &[u8]| {
         let digest = of_bytes(Algorithm::Md5, bytes).hex();
@@ -168,7 +168,7 @@ fn other_digests_are_read_for_when_a_set_needs_them() {
 }
 
 #[test]
-fn headers_tracks_and_compressed_images_are_looked_through() {
+pub fn headers_tracks_and_compressed_images_are_looked_through() {
     let demo = crate::support::demo();
     let own = Collection::new();
     for path in [&demo.cue, &demo.cue.with_extension("bin")] {
@@ -196,7 +196,7 @@ fn headers_tracks_and_compressed_images_are_looked_through() {
 }
 
 #[test]
-fn many_files_and_many_entries_keep_their_numbers() {
+pub fn many_files_and_many_entries_keep_their_numbers() {
     let own = Collection::new();
     let mut games = Vec::new();
     for number in 0..400u64 {

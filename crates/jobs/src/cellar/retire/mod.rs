@@ -258,7 +258,7 @@ fn put_away(
         return Ok(retired);
     }
     let id = together(cellar.db.as_mut(), |db| receipt.keep(db))?;
-    retired.receipt = written(id, &receipt, &how, cellar, setting)?.map(native::text);
+    retired.receipt = Some(native::text(written(id, &receipt, &how, cellar, setting)?));
     match &aside {
         Some(aside) => pour::relocate(original, aside, setting.watch)?,
         None => pour::remove(original)?,
@@ -269,12 +269,12 @@ fn put_away(
     Ok(retired)
 }
 
-/// Where an original is moved to: below its place, in a folder that no scan looks into.
-fn aside(original: &Path, cellar: &mut Cellar) -> decanter_core::Result<PathBuf> {
+/// The place of an original, and its path below that; its own folder, if it is in none.
+fn place_of(original: &Path, cellar: &mut Cellar) -> decanter_core::Result<(PathBuf, PathBuf)> {
     let shown = native::text(original);
     let places = Place::all(cellar.db.as_mut())?;
     let place = places.iter().filter(|p| super::places::lies_in(&shown, &p.root)).max_by_key(|p| p.root.len());
-    let (root, below) = match place {
+    Ok(match place {
         Some(place) => {
             let root = native::path(&place.root);
             let below = original.strip_prefix(&root).unwrap_or(original).to_owned();
@@ -284,22 +284,30 @@ fn aside(original: &Path, cellar: &mut Cellar) -> decanter_core::Result<PathBuf>
             let folder = original.parent().unwrap_or(Path::new("/")).to_owned();
             (folder, original.file_name().map(PathBuf::from).unwrap_or_default())
         }
-    };
+    })
+}
+
+/// Where an original is moved to: below its place, in a folder that no scan looks into.
+fn aside(original: &Path, cellar: &mut Cellar) -> decanter_core::Result<PathBuf> {
+    let (root, below) = place_of(original, cellar)?;
     let first = root.join(RETIRED).join(&below);
     let free = |path: &PathBuf| path.symlink_metadata().is_err();
     let numbered = (2..).map(|number| root.join(RETIRED).join(format!("{number}")).join(&below));
     Ok(std::iter::once(first.clone()).chain(numbered.take(10_000)).find(free).unwrap_or(first))
 }
 
-/// The receipt as text that names both files, in the folder of the cellar.
+/// The receipt as text that names both files: in the folder of the cellar, or beside what was moved, if the cellar has none.
 fn written(
     id: i64,
     receipt: &Receipt,
     how: &str,
-    cellar: &Cellar,
+    cellar: &mut Cellar,
     setting: &Setting<'_>,
-) -> decanter_core::Result<Option<PathBuf>> {
-    let Some(folder) = cellar.location.folder() else { return Ok(None) };
+) -> decanter_core::Result<PathBuf> {
+    let folder = match cellar.location.folder() {
+        Some(folder) => folder.to_owned(),
+        None => place_of(&native::path(&receipt.original), cellar)?.0.join(RETIRED),
+    };
     let aside = receipt.aside.as_deref().unwrap_or("removed");
     let text = format!(
         "original  {}\nbytes     {}\nSHA-256   {}\nkept      {}\nSHA-256   {}\nhow       {how}\naside     {aside}\n\
@@ -317,7 +325,7 @@ fn written(
     let target = folder.join("receipts").join(native::path(&decanter_core::names::file_name(&name)));
     let blueprint = Blueprint::of(Arc::new(Bytes(text.into_bytes())));
     pour::pour(Output::new(&blueprint, &target), setting.door(), setting.watch)?;
-    Ok(Some(target))
+    Ok(target)
 }
 
 /// A path in a text of lines: as it is, or spelled where it would not stay on its line.

@@ -19,7 +19,7 @@ const MOST_TOGETHER: usize = 4000;
 const TRANSACTION: Duration = Duration::from_millis(400);
 
 /// What came of a file.
-enum Met {
+pub(in crate::cellar) enum Met {
     /// It was read.
     Read { area: u32, path: String, stamp: Stamp, found: Box<Found> },
     /// It is the file of a row under another name. The name that it had is gone, or not.
@@ -31,12 +31,12 @@ enum Met {
 }
 
 /// All that read.
-pub(super) struct Crew<'a> {
-    pub(super) areas: &'a [Area],
-    pub(super) location: &'a Location,
-    pub(super) digests: &'a [Algorithm],
-    pub(super) is_deep: bool,
-    pub(super) setting: &'a Setting<'a>,
+pub(in crate::cellar) struct Crew<'a> {
+    pub(in crate::cellar) areas: &'a [Area],
+    pub(in crate::cellar) location: &'a Location,
+    pub(in crate::cellar) digests: &'a [Algorithm],
+    pub(in crate::cellar) is_deep: bool,
+    pub(in crate::cellar) setting: &'a Setting<'a>,
 }
 
 impl Crew<'_> {
@@ -76,7 +76,14 @@ impl Crew<'_> {
         })
     }
 
-    fn one(&self, todo: &Todo, is_first: bool, looker: &Looker<'_>, db: &mut dyn Database) -> Result<Met> {
+    /// What came of one file.
+    pub(in crate::cellar) fn one(
+        &self,
+        todo: &Todo,
+        is_first: bool,
+        looker: &Looker<'_>,
+        db: &mut dyn Database,
+    ) -> Result<Met> {
         let area = &self.areas[todo.area as usize];
         let below = format!("{}{}", todo.folder, todo.name);
         let path = area.place.path(&below);
@@ -195,7 +202,14 @@ impl Crew<'_> {
         Ok(())
     }
 
-    fn keep(&self, db: &mut dyn Database, met: Met, walked: &mut Walked, report: &mut ScanReport) -> Result<()> {
+    /// Keeps what came of a file.
+    pub(in crate::cellar) fn keep(
+        &self,
+        db: &mut dyn Database,
+        met: Met,
+        walked: &mut Walked,
+        report: &mut ScanReport,
+    ) -> Result<()> {
         let place = |area: u32| &self.areas[area as usize].place;
         match met {
             Met::Read { area, path, stamp, mut found } => {

@@ -28,10 +28,10 @@ const MOST_DEPTH: usize = 4;
 const MOST_MEMBERS: usize = 1 << 20;
 
 /// Who looks at files.
-pub(super) struct Looker<'a> {
-    pub(super) digests: &'a [Algorithm],
-    pub(super) keys: &'a Keyring,
-    pub(super) setting: &'a Setting<'a>,
+pub(in crate::cellar) struct Looker<'a> {
+    pub(in crate::cellar) digests: &'a [Algorithm],
+    pub(in crate::cellar) keys: &'a Keyring,
+    pub(in crate::cellar) setting: &'a Setting<'a>,
 }
 
 impl Looker<'_> {

@@ -1,8 +1,8 @@
 //! Looking through places: what is new, changed, moved or gone, and what all of it is.
 
-mod crew;
-mod look;
-mod walk;
+pub(super) mod crew;
+pub(super) mod look;
+pub(super) mod walk;
 
 use super::places::{Standing, lies_in, resolved};
 use super::{broke, open};
@@ -24,7 +24,7 @@ pub(crate) const DIGESTS: [Algorithm; 2] = [Algorithm::Crc32, Algorithm::Sha1];
 pub(super) const RETIRED: &str = ".retired";
 
 /// What came of a scan.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Default, Serialize)]
 pub struct ScanReport {
     /// Layout of this report.
     pub schema: &'static str,
@@ -79,10 +79,10 @@ pub struct Unread {
 }
 
 /// A place, or a folder of it, that is to be looked through.
-struct Area {
-    place: Place,
+pub(super) struct Area {
+    pub(super) place: Place,
     /// The folder below the place; empty for all of it.
-    below: String,
+    pub(super) below: String,
 }
 
 /// How a scan goes about it.
@@ -102,23 +102,8 @@ pub fn scan(typed: &[String], how: How, setting: &Setting<'_>) -> Result<ScanRep
     let mut cellar = open("use", setting)?;
     let fail = broke("cannot scan");
     let (areas, mut places) = areas(typed, how, &mut cellar, setting)?;
-    let mut report = ScanReport {
-        schema: "decanter.cellar-scan/1",
-        cellar: cellar.location.shown(),
-        places: Vec::new(),
-        files: 0,
-        bytes: 0,
-        new: 0,
-        changed: 0,
-        moved: 0,
-        unchanged: 0,
-        gone: 0,
-        rotten: Vec::new(),
-        bytes_read: 0,
-        links: 0,
-        matched: 0,
-        unread: Vec::new(),
-    };
+    let mut report =
+        ScanReport { schema: "decanter.cellar-scan/1", cellar: cellar.location.shown(), ..ScanReport::default() };
     let mut digests = DIGESTS.to_vec();
     digests.extend(dats::more_digests(cellar.db.as_mut()).map_err(&fail)?);
     setting.watch.begin("looking for files", None);
@@ -154,7 +139,7 @@ pub fn scan(typed: &[String], how: How, setting: &Setting<'_>) -> Result<ScanRep
 }
 
 /// What is to be looked through, and what is said of each place.
-fn areas(
+pub(super) fn areas(
     typed: &[String],
     how: How,
     cellar: &mut Cellar,

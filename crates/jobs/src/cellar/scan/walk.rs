@@ -14,10 +14,10 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 /// A set of numbers, a bit each: a million files take 125 KiB.
 #[derive(Default)]
-pub(super) struct Seen(Vec<u64>);
+pub(in crate::cellar) struct Seen(Vec<u64>);
 
 impl Seen {
-    pub(super) fn add(&mut self, id: i64) {
+    pub(in crate::cellar) fn add(&mut self, id: i64) {
         let (word, bit) = (id as usize / 64, id as usize % 64);
         if word >= self.0.len() {
             self.0.resize(word + 1, 0);
@@ -25,39 +25,39 @@ impl Seen {
         self.0[word] |= 1 << bit;
     }
 
-    pub(super) fn has(&self, id: i64) -> bool {
+    pub(in crate::cellar) fn has(&self, id: i64) -> bool {
         self.0.get(id as usize / 64).is_some_and(|word| word >> (id as usize % 64) & 1 == 1)
     }
 }
 
 /// A file that has to be read. There may be a million: what its file system says of it is asked once more then.
-pub(super) struct Todo {
+pub(in crate::cellar) struct Todo {
     /// The number of its area.
-    pub(super) area: u32,
+    pub(in crate::cellar) area: u32,
     /// Its folder below the place, with a slash at the end unless that is empty.
-    pub(super) folder: Arc<str>,
-    pub(super) name: Box<str>,
+    pub(in crate::cellar) folder: Arc<str>,
+    pub(in crate::cellar) name: Box<str>,
     /// Its length.
-    pub(super) size: u64,
+    pub(in crate::cellar) size: u64,
     /// Whether it is known, and was the same the last time: it is only read to be sure.
-    pub(super) is_known: bool,
+    pub(in crate::cellar) is_known: bool,
 }
 
 /// What was met.
 #[derive(Default)]
-pub(super) struct Walked {
-    pub(super) files: u64,
-    pub(super) bytes: u64,
-    pub(super) links: u64,
-    pub(super) todo: Vec<Todo>,
-    pub(super) bytes_to_read: u64,
+pub(in crate::cellar) struct Walked {
+    pub(in crate::cellar) files: u64,
+    pub(in crate::cellar) bytes: u64,
+    pub(in crate::cellar) links: u64,
+    pub(in crate::cellar) todo: Vec<Todo>,
+    pub(in crate::cellar) bytes_to_read: u64,
     /// Files that are known and still there.
-    pub(super) seen: Seen,
-    pub(super) unread: Vec<Unread>,
+    pub(in crate::cellar) seen: Seen,
+    pub(in crate::cellar) unread: Vec<Unread>,
     /// Folders that could not be looked into: what is in them is not gone.
-    pub(super) closed: Vec<String>,
+    pub(in crate::cellar) closed: Vec<String>,
     /// Whether nothing at all was known before.
-    pub(super) is_first: bool,
+    pub(in crate::cellar) is_first: bool,
 }
 
 impl Walked {
@@ -110,7 +110,7 @@ struct Walk<'a> {
 }
 
 /// Walks through all areas. Places that lie in others are passed by: they are areas of their own.
-pub(super) fn walk(
+pub(in crate::cellar) fn walk(
     areas: &[Area],
     roots: &[String],
     is_deep: bool,
@@ -175,6 +175,41 @@ pub(super) fn walk(
     // The order of names is mostly that of the disk, and the same for every run.
     walked.todo.sort_unstable_by(|a, b| (a.area, &a.folder, &a.name).cmp(&(b.area, &b.folder, &b.name)));
     Ok(walked)
+}
+
+/// What was met in one folder.
+pub(in crate::cellar) struct Looked {
+    pub(in crate::cellar) walked: Walked,
+    /// Files that are known and still there.
+    pub(in crate::cellar) ids: Vec<i64>,
+    /// Folders in it, below the place.
+    pub(in crate::cellar) folders: Vec<String>,
+}
+
+/// Looks into one folder of an area; behind an address, at everything below it.
+pub(in crate::cellar) fn look_into(
+    area: &Area,
+    roots: &[String],
+    is_deep: bool,
+    db: &mut dyn Database,
+    setting: &Setting<'_>,
+) -> Result<Looked> {
+    let walk = Walk {
+        areas: std::slice::from_ref(area),
+        folders: Folders { list: Mutex::default(), more: Condvar::new() },
+        others: roots.iter().map(|root| native::path(root)).collect(),
+        is_deep,
+        is_first: false,
+        setting,
+    };
+    let mut found = (Walked::default(), Vec::new());
+    let mut folders = Vec::new();
+    match area.place.is_far() {
+        true => walk.far(0, area, roots, db, &mut found.0, &mut found.1)?,
+        false => walk.folder(0, &area.below, db, &mut found, &mut folders)?,
+    }
+    let (walked, ids) = found;
+    Ok(Looked { walked, ids, folders: folders.into_iter().map(|(_, folder)| folder).collect() })
 }
 
 impl Walk<'_> {
