@@ -28,7 +28,7 @@ pub use folders::{check_room, check_target, check_writable, make_folder};
 pub use journal::Journal;
 pub use memory::to_memory;
 pub use output::Output;
-pub use part::{leftovers, remove};
+pub use part::{clear_leftovers, leftovers, remove};
 pub use partial::Partial;
 pub use relocate::{relocate, remove_empty_folder, set_file, set_folder};
 pub use stage::{Stage, StagedFile, check_folder, check_free};

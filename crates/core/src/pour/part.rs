@@ -56,6 +56,15 @@ pub(super) fn clear(folder: &Path, target: &Path, watch: &dyn Watch) -> Result<(
     Ok(())
 }
 
+/// Removes what runs that were killed have left of `target`, and tells it.
+///
+/// # Errors
+/// [`Error::Busy`] when one is at work; [`Error::Io`].
+pub fn clear_leftovers(target: &Path, watch: &dyn Watch) -> Result<()> {
+    let folder = super::folders::folder_of(target);
+    if folder.is_dir() { clear(&folder, target, watch) } else { Ok(()) }
+}
+
 /// Fails if another run has begun to write the same target while this one did.
 ///
 /// # Errors

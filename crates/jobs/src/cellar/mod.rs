@@ -66,6 +66,8 @@ fn failed(what: String, location: &Location, error: Error) -> Failure {
     }
 }
 
+use scan::RETIRED;
+
 /// What the catalogue failed with in the middle of something.
 pub(crate) fn broke(what: &str) -> impl Fn(Error) -> Failure + '_ {
     move |e| Failure::new(what, e)

@@ -6,7 +6,7 @@ mod status;
 use super::{Run, With};
 use crate::global::{duration, native};
 use crate::{Stop, code_of_answer};
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use decanter_jobs::cellar::tidy::{self, How};
 use decanter_jobs::cellar::{self, Location, Which};
 use decanter_jobs::{Answer, Failure};
@@ -141,9 +141,21 @@ pub struct Tidy {
     /// Names by this template instead of by the sets
     #[arg(long, value_name = "TEMPLATE", requires = "plan")]
     template: Option<String>,
+    /// Take archives apart, or make one of the files of each game; the old ones go into .retired of their place
+    #[arg(long, value_name = "HOW", requires = "plan", value_enum)]
+    archives: Option<Archives>,
     /// Move doubles into this folder below their place
     #[arg(long, value_name = "FOLDER", requires = "plan")]
     doubles: Option<String>,
+}
+
+/// How files are kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Archives {
+    /// One by one
+    Loose,
+    /// A zip archive for each game
+    Zip,
 }
 
 /// Write the state of the collection as a page for a browser, with a table and an object beside it
@@ -297,7 +309,11 @@ impl Run for Cellar {
             }
             Self::Tidy(given) => {
                 if let Some(plan) = &given.plan {
-                    let how = How { template: given.template.clone(), doubles: given.doubles.clone() };
+                    let archives = given.archives.map(|archives| match archives {
+                        Archives::Loose => tidy::Archives::Loose,
+                        Archives::Zip => tidy::Archives::Zip,
+                    });
+                    let how = How { template: given.template.clone(), doubles: given.doubles.clone(), archives };
                     let report = tidy::plan(plan, &how, &setting)?;
                     with.show(out, &report, |page| show::plan(page, &report, with.manner()))?;
                     return Ok(0);

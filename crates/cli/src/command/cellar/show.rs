@@ -263,6 +263,10 @@ pub fn plan(page: &mut Page, report: &PlanReport, manner: Manner) {
     if report.doubles > 0 {
         page.row("doubles", format!("{} of them", number(report.doubles as u64)));
     }
+    if report.unpack + report.pack > 0 {
+        let (apart, made) = (count(report.unpack, "archive"), count(report.pack, "archive"));
+        page.row("repacks", format!("{apart} taken apart, {made} made"));
+    }
     page.row("right already", count(report.right, "file"));
     if report.unnamed > 0 {
         page.row("not named", format!("{}: no set knows them", count(report.unnamed, "file")));
@@ -275,12 +279,12 @@ pub fn plan(page: &mut Page, report: &PlanReport, manner: Manner) {
     }
     named(page, "stays", &report.taken, manner);
     if !report.taken.is_empty() {
-        page.row("", "their right name has another file: the same one, or one that stays");
+        page.row("", "their right name has another file, or no set knows all that is in them");
     }
     let cellar = decanter_jobs::quoted(&report.cellar);
     page.row(
         "next",
-        match report.moves {
+        match report.moves + report.unpack + report.pack {
             0 => format!("decanter cellar status --cellar {cellar}"),
             _ => format!("decanter cellar tidy --cellar {cellar} --apply {}", decanter_jobs::quoted(&report.plan)),
         },
@@ -295,6 +299,10 @@ pub fn applied(page: &mut Page, report: &ApplyReport, is_undo: bool, manner: Man
         (false, false) => "moved",
     };
     page.row(verb, count(report.moved, "file"));
+    if report.repacked > 0 {
+        let old = if is_undo { "what was made of them is gone" } else { "the old ones are in .retired of their place" };
+        page.row("repacked", format!("{}; {old}", number(report.repacked as u64)));
+    }
     if report.is_completed && !report.dry_run {
         page.row("", "a run that was stopped is complete now");
     }

@@ -7,6 +7,7 @@ mod bags;
 mod checks;
 mod jobs;
 mod order;
+mod repacks;
 mod report;
 mod scans;
 mod server;

@@ -25,7 +25,7 @@ fn in_disorder() -> Collection {
 }
 
 /// Everything below the shelf: names, bytes, times, permissions, folders too.
-fn picture(folder: &Path) -> Vec<String> {
+pub fn picture(folder: &Path) -> Vec<String> {
     let mut lines = Vec::new();
     let mut todo = vec![folder.to_owned()];
     while let Some(path) = todo.pop() {
@@ -41,7 +41,7 @@ fn picture(folder: &Path) -> Vec<String> {
     lines
 }
 
-fn names(folder: &Path) -> Vec<String> {
+pub fn names(folder: &Path) -> Vec<String> {
     tree(folder).into_iter().map(|(name, _)| name).collect()
 }
 

@@ -1,6 +1,6 @@
 //! A catalogue at a server is asked the same as the embedded one, and answers the same.
 
-use super::{AT_SERVER, Collection, checks, jobs, order, postgres, report, scans, sets};
+use super::{AT_SERVER, Collection, checks, jobs, order, postgres, repacks, report, scans, sets};
 use crate::support::{command, folder, run, told};
 
 /// Does a test again, with its cellar at a server; skipped, loudly, where there is none.
@@ -48,6 +48,10 @@ mod again {
         order {
             a_plan_is_done_and_taken_back
             an_original_goes_once_something_makes_it_again
+        }
+        repacks {
+            archives_are_taken_apart_and_put_together_again
+            files_become_an_archive_for_each_game
         }
         report {
             a_page_needs_nothing_else

@@ -39,7 +39,7 @@ impl Looker<'_> {
     ///
     /// # Errors
     /// When it cannot be read, or the user stops. Damage inside is told with what was found.
-    pub(super) fn file(&self, path: &str) -> Result<Found> {
+    pub(in crate::cellar) fn file(&self, path: &str) -> Result<Found> {
         let (source, content) = self.read(self.open(path)?)?;
         let mut found = Found { content, ..Found::default() };
         match self.inside(&source, path, &mut found) {
@@ -65,7 +65,7 @@ impl Looker<'_> {
     ///
     /// # Errors
     /// As [`Looker::file`].
-    pub(super) fn sums(&self, path: &str) -> Result<Content> {
+    pub(in crate::cellar) fn sums(&self, path: &str) -> Result<Content> {
         Ok(self.read(self.open(path)?)?.1)
     }
 

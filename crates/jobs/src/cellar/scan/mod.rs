@@ -21,7 +21,7 @@ use walk::Walked;
 pub(crate) const DIGESTS: [Algorithm; 2] = [Algorithm::Crc32, Algorithm::Sha1];
 
 /// The folder below a place into which originals are moved that can be made again: no scan looks into it.
-pub(super) const RETIRED: &str = ".retired";
+pub(in crate::cellar) const RETIRED: &str = ".retired";
 
 /// What came of a scan.
 #[derive(Debug, Default, Serialize)]

@@ -1,6 +1,9 @@
 //! What a plan says is done, step by step. A journal beside the plan says what was done, so that a run that was killed is
 //! completed by the next, and all of it can be taken back.
 
+use super::groups;
+use super::journal::{Done, journal_of};
+use super::repack::Group;
 use super::steps::{Step, lay, read};
 use crate::cellar::history::at;
 use crate::cellar::scan::stamp;
@@ -11,7 +14,7 @@ use decanter_cellar::{Cellar, Place, matching};
 use decanter_core::pour::{self, Journal};
 use decanter_core::{Error, native, os, watch};
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// What came of it.
@@ -23,6 +26,8 @@ pub struct ApplyReport {
     pub plan: String,
     /// Files that got another name, or their old one again.
     pub moved: usize,
+    /// Archives that were taken apart, or made: by their files, or of them.
+    pub repacked: usize,
     /// Files that stay as they are, and why.
     pub stays: Vec<Unread>,
     /// Folders that nothing was left in.
@@ -31,77 +36,6 @@ pub struct ApplyReport {
     pub is_completed: bool,
     /// Whether it was only tried.
     pub dry_run: bool,
-}
-
-/// What the journal says.
-#[derive(Default)]
-struct Done {
-    /// The steps, in their order.
-    steps: Vec<Step>,
-    /// Folders as they were before.
-    folders: BTreeMap<PathBuf, (i64, Option<u32>)>,
-    /// Folders that were made.
-    made: BTreeSet<PathBuf>,
-    stays: Vec<Unread>,
-    is_begun: bool,
-    is_over: bool,
-    is_undoing: bool,
-}
-
-fn journal_of(plan: &Path) -> PathBuf {
-    let mut name = plan.as_os_str().to_owned();
-    name.push(".journal");
-    name.into()
-}
-
-impl Done {
-    /// Reads the lines of a journal: JSON, one object a line.
-    fn of(lines: &[String]) -> decanter_core::Result<Self> {
-        let mut done = Self::default();
-        for (number, line) in (1..).zip(lines) {
-            let wrong = || Error::Unreadable { why: format!("line {number} of the journal makes no sense") };
-            let value: serde_json::Value = serde_json::from_str(line).map_err(|_| wrong())?;
-            let text = |name: &str| value.get(name).and_then(|v| v.as_str()).map(str::to_owned).ok_or_else(wrong);
-            match value.get("what").and_then(|v| v.as_str()) {
-                Some("step") => {
-                    done.steps.push(Step { from: native::path(&text("from")?), to: native::path(&text("to")?) });
-                }
-                Some("folder") => {
-                    let modified = value.get("modified").and_then(serde_json::Value::as_i64).ok_or_else(wrong)?;
-                    let mode = value.get("mode").and_then(serde_json::Value::as_u64).and_then(|m| m.try_into().ok());
-                    done.folders.insert(native::path(&text("path")?), (modified, mode));
-                }
-                Some("make") => {
-                    done.made.insert(native::path(&text("path")?));
-                }
-                Some("stays") => done.stays.push(Unread { path: text("path")?, why: text("why")? }),
-                Some("begin") => done.is_begun = true,
-                Some("applied") => done.is_over = true,
-                Some("undo") => done.is_undoing = true,
-                _ => return Err(wrong()),
-            }
-        }
-        Ok(done)
-    }
-
-    fn lines(&self) -> Vec<String> {
-        let mut lines = Vec::new();
-        let text = |path: &Path| native::text(path);
-        for (path, (modified, mode)) in &self.folders {
-            let row = serde_json::json!({ "what": "folder", "path": text(path), "modified": modified, "mode": mode });
-            lines.push(row.to_string());
-        }
-        lines.extend(self.made.iter().map(|p| serde_json::json!({ "what": "make", "path": text(p) }).to_string()));
-        for step in &self.steps {
-            let row = serde_json::json!({ "what": "step", "from": text(&step.from), "to": text(&step.to) });
-            lines.push(row.to_string());
-        }
-        let row = |s: &Unread| serde_json::json!({ "what": "stays", "path": s.path, "why": s.why }).to_string();
-        lines.extend(self.stays.iter().map(row));
-        // Without this line nothing was begun: the steps may not all be here.
-        lines.push(serde_json::json!({ "what": "begin" }).to_string());
-        lines
-    }
 }
 
 /// Does what a plan says.
@@ -115,52 +49,56 @@ pub fn apply(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure>
     let mut cellar = open("use", setting)?;
     let path = journal_of(plan);
     let was_begun = path.symlink_metadata().is_ok();
-    let moves = read(plan, setting)?;
+    let lines = read(plan, setting)?;
     if setting.dry_run {
-        let (steps, stays) = lay(plan, &moves, &roots(&mut cellar)?)?;
-        let stays = stays.into_iter().map(|s| Unread { path: s.path, why: s.why }).collect();
-        return Ok(report(plan, steps.len(), stays, 0, was_begun, true));
+        let done = Done::laid(lay(plan, &lines, &roots(&mut cellar)?)?);
+        let (moved, repacked) = (done.steps.len(), done.groups.len());
+        return Ok(ApplyReport { moved, repacked, stays: done.stays, ..report(plan, was_begun, true) });
     }
     // What is wrong with a plan is told before there is a journal.
     if !was_begun {
-        lay(plan, &moves, &roots(&mut cellar)?)?;
+        lay(plan, &lines, &roots(&mut cellar)?)?;
     }
-    let (mut journal, lines) = Journal::open(&path).map_err(fail)?;
+    let (mut journal, written) = Journal::open(&path).map_err(fail)?;
     let mut done =
-        Done::of(&lines).map_err(|e| fail(e).hint("the journal stands beside the plan; look into it by hand"))?;
+        Done::of(&written).map_err(|e| fail(e).hint("the journal stands beside the plan; look into it by hand"))?;
     if done.is_undoing || done.is_over {
         let why = if done.is_over { "it was applied already" } else { "it is being taken back" };
         return Err(Failure::usage(what, why).hint("take it back with --undo, or make a new plan"));
     }
     if !done.is_begun {
-        let (steps, stays) = lay(plan, &moves, &roots(&mut cellar)?)?;
-        let stays = stays.into_iter().map(|s| Unread { path: s.path, why: s.why }).collect();
-        done = Done { steps, stays, is_begun: true, ..Done::default() };
-        surroundings(&mut done, &moves.iter().map(|(_, m)| native::path(&m.place)).collect());
+        done = Done::laid(lay(plan, &lines, &roots(&mut cellar)?)?);
+        surroundings(&mut done, &lines.places());
         // Lines of a run that was killed before it began are none.
         journal.end().map_err(fail)?;
         (journal, _) = Journal::open(&path).map_err(fail)?;
         journal.write(&done.lines()).map_err(fail)?;
     }
-    setting.watch.begin(&format!("moving {} files", crate::grouped(done.steps.len() as u64)), None);
     let hint = "the same command goes on from here; --undo takes back what was done";
-    for step in &done.steps {
+    let built = groups::repack(&mut done, journal, setting);
+    journal = built.map_err(|e| fail(e).hint(hint))?;
+    let asides: Vec<Step> = done.built().flat_map(Group::steps).collect();
+    setting.watch.begin(&format!("moving {} files", crate::grouped(done.steps.len() as u64)), None);
+    for step in asides.iter().chain(&done.steps) {
         watch::check(setting.watch).map_err(|e| fail(e).hint(hint))?;
         take(&step.from, &step.to, setting).map_err(|e| fail(e).hint(hint))?;
     }
     let mut removed = 0;
+    let places = lines.places();
     for folder in done.folders.keys().rev() {
-        let is_root = moves.iter().any(|(_, m)| native::path(&m.place) == *folder);
-        let left_by_us = done.steps.iter().any(|step| step.from.starts_with(folder));
+        let is_root = places.contains(folder);
+        let left_by_us = asides.iter().chain(&done.steps).any(|step| step.from.starts_with(folder));
         if !is_root && left_by_us && folder.is_dir() && is_empty(folder) {
             removed += usize::from(pour::remove_empty_folder(folder).map_err(fail)?);
         }
     }
     setting.watch.end();
+    groups::note(&mut cellar, &done, true, setting)?;
     note(&mut cellar, done.steps.iter().map(|s| (s.from.clone(), s.to.clone())).collect())?;
     journal.write(&[serde_json::json!({ "what": "applied" }).to_string()]).map_err(fail)?;
-    let files = done.steps.iter().filter(|s| !is_between(&s.to)).count();
-    Ok(report(plan, files, done.stays, removed, was_begun, false))
+    let moved = done.steps.iter().filter(|s| !is_between(&s.to)).count();
+    let (repacked, stays) = (done.built().count(), done.stays);
+    Ok(ApplyReport { moved, repacked, stays, folders_removed: removed, ..report(plan, was_begun, false) })
 }
 
 /// Takes back what was done by a plan.
@@ -180,7 +118,8 @@ pub fn undo(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure> 
     let done =
         Done::of(&lines).map_err(|e| fail(e).hint("the journal stands beside the plan; look into it by hand"))?;
     if setting.dry_run {
-        return Ok(report(plan, done.steps.len(), Vec::new(), 0, done.is_undoing, true));
+        let (moved, repacked) = (done.steps.len(), done.built().count());
+        return Ok(ApplyReport { moved, repacked, ..report(plan, done.is_undoing, true) });
     }
     let was_begun = done.is_undoing;
     if done.is_begun && !was_begun {
@@ -204,6 +143,7 @@ pub fn undo(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure> 
     for folder in done.folders.keys() {
         pour::make_folder(folder).map_err(fail)?;
     }
+    groups::take_back(&done, &mut stays, setting).map_err(|e| fail(e).hint(hint))?;
     for folder in done.made.iter().rev() {
         if folder.is_dir() && is_empty(folder) {
             pour::remove_empty_folder(folder).map_err(fail)?;
@@ -214,23 +154,26 @@ pub fn undo(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure> 
     }
     setting.watch.end();
     note(&mut cellar, back.clone())?;
-    let files = back.iter().filter(|(_, to)| !is_between(to)).count();
+    groups::note(&mut cellar, &done, false, setting)?;
+    let moved = back.iter().filter(|(_, to)| !is_between(to)).count();
     if stays.is_empty() {
         journal.end().map_err(fail)?;
     }
-    Ok(report(plan, files, stays, 0, was_begun, false))
+    Ok(ApplyReport { moved, repacked: done.built().count(), stays, ..report(plan, was_begun, false) })
 }
 
-fn report(
-    plan: &Path,
-    moved: usize,
-    stays: Vec<Unread>,
-    folders_removed: usize,
-    is_completed: bool,
-    dry_run: bool,
-) -> ApplyReport {
-    let plan = native::text(plan);
-    ApplyReport { schema: "decanter.cellar-tidy/1", plan, moved, stays, folders_removed, is_completed, dry_run }
+/// A report in which nothing has happened yet.
+fn report(plan: &Path, is_completed: bool, dry_run: bool) -> ApplyReport {
+    ApplyReport {
+        schema: "decanter.cellar-tidy/1",
+        plan: native::text(plan),
+        moved: 0,
+        repacked: 0,
+        stays: Vec::new(),
+        folders_removed: 0,
+        is_completed,
+        dry_run,
+    }
 }
 
 fn roots(cellar: &mut Cellar) -> Result<Vec<String>, Failure> {
@@ -247,7 +190,7 @@ fn is_empty(folder: &Path) -> bool {
 }
 
 /// Takes a step, unless it was taken.
-fn take(from: &Path, to: &Path, setting: &Setting<'_>) -> decanter_core::Result<()> {
+pub(super) fn take(from: &Path, to: &Path, setting: &Setting<'_>) -> decanter_core::Result<()> {
     let is_there = |path: &Path| std::fs::symlink_metadata(path).is_ok();
     match (is_there(from), is_there(to)) {
         (false, true) => Ok(()),
@@ -277,7 +220,9 @@ fn is_copy(one: &Path, other: &Path) -> decanter_core::Result<bool> {
 
 /// Notes how the folders are that the steps touch, and which will be made.
 fn surroundings(done: &mut Done, roots: &BTreeSet<PathBuf>) {
-    let folders = done.steps.iter().flat_map(|step| [&step.from, &step.to]).flat_map(|path| {
+    let steps = done.steps.iter().flat_map(|step| [step.from.clone(), step.to.clone()]);
+    let paths: Vec<PathBuf> = steps.chain(done.groups.iter().flat_map(Group::paths)).collect();
+    let folders = paths.iter().flat_map(|path| {
         let root = roots.iter().filter(|root| path.starts_with(root)).max_by_key(|root| root.as_os_str().len());
         path.ancestors().skip(1).take_while(move |a| root.is_some_and(|root| a.starts_with(root)))
     });
@@ -320,6 +265,6 @@ fn note(cellar: &mut Cellar, moves: Vec<(PathBuf, PathBuf)>) -> Result<(), Failu
     Ok(())
 }
 
-fn below(place: &Place, path: &str) -> String {
+pub(super) fn below(place: &Place, path: &str) -> String {
     path.strip_prefix(place.root.as_str()).unwrap_or(path).trim_start_matches('/').to_owned()
 }

@@ -1,6 +1,7 @@
 //! The plan: what would be moved where, as text that people read and edit.
 
 use super::How;
+use super::archives::{self, Pack, Repacks, Unpack};
 use super::names::{Known, by_set, by_template, check_template};
 use crate::cellar::places::is_mounted;
 use crate::cellar::{broke, open};
@@ -27,6 +28,12 @@ pub(super) struct Plan {
     /// What is moved, in this order.
     #[serde(default, rename = "move")]
     pub(super) moves: Vec<Spanned<Move>>,
+    /// Archives whose files are taken out, before that.
+    #[serde(default)]
+    pub(super) unpack: Vec<Spanned<Unpack>>,
+    /// Archives that are made, before that.
+    #[serde(default)]
+    pub(super) pack: Vec<Spanned<Pack>>,
 }
 
 /// A file that gets another name.
@@ -52,7 +59,7 @@ pub(super) struct Move {
 pub(super) const SCHEMA: &str = "decanter.tidy/1";
 
 const HEAD: &str = "# What \"decanter cellar tidy --apply\" will do with this file, and --undo will take back.\n\
-    # Change a \"to\", or take a [[move]] out: what is not here stays as it is. Both names are below \"place\".\n\n";
+    # Change a \"to\", or take a block out: what is not here stays as it is. All names are below \"place\".\n\n";
 
 /// What came of planning.
 #[derive(Debug, Serialize)]
@@ -67,6 +74,10 @@ pub struct PlanReport {
     pub moves: usize,
     /// Those of them that are doubles.
     pub doubles: usize,
+    /// Archives that would be taken apart.
+    pub unpack: usize,
+    /// Archives that would be made.
+    pub pack: usize,
     /// Files that have the right name already.
     pub right: usize,
     /// Files that neither a set nor the template names.
@@ -102,6 +113,8 @@ pub fn plan(target: &Path, how: &How, setting: &Setting<'_>) -> Result<PlanRepor
         plan: native::text(target),
         moves: 0,
         doubles: 0,
+        unpack: 0,
+        pack: 0,
         right: 0,
         unnamed: 0,
         taken: Vec::new(),
@@ -109,7 +122,7 @@ pub fn plan(target: &Path, how: &How, setting: &Setting<'_>) -> Result<PlanRepor
         far: Vec::new(),
         dry_run: setting.dry_run,
     };
-    let mut moves = Vec::new();
+    let (mut moves, mut blocks) = (Vec::new(), Vec::new());
     for place in Place::all(db).map_err(&fail)? {
         watch::check(setting.watch).map_err(&fail)?;
         if place.is_far() {
@@ -120,12 +133,25 @@ pub fn plan(target: &Path, how: &How, setting: &Setting<'_>) -> Result<PlanRepor
             report.not_mounted.push(place.root.clone());
             continue;
         }
-        moves.extend(of_place(db, &place, how, &mut report).map_err(&fail)?);
+        let (own, repacks) = of_place(db, &place, how, &mut report).map_err(&fail)?;
+        moves.extend(own);
+        report.unpack += repacks.unpack.len();
+        report.pack += repacks.pack.len();
+        report.taken.extend(repacks.stay);
+        blocks.push((repacks.unpack, repacks.pack));
     }
     report.moves = moves.len();
     let mut text = format!("{HEAD}schema = \"{SCHEMA}\"\n");
+    let written = |e: toml::ser::Error| Failure::usage(what.clone(), e.to_string());
+    for (unpack, pack) in &blocks {
+        let unpack = unpack.iter().map(|one| Block { unpack: vec![one], pack: Vec::new() });
+        let pack = pack.iter().map(|one| Block { unpack: Vec::new(), pack: vec![one] });
+        for block in unpack.chain(pack) {
+            text.push_str(&format!("\n{}", toml::to_string(&block).map_err(written)?));
+        }
+    }
     for one in &moves {
-        let table = toml::to_string(one).map_err(|e| Failure::usage(what.clone(), e.to_string()))?;
+        let table = toml::to_string(one).map_err(written)?;
         text.push_str(&format!("\n[[move]]\n{table}"));
     }
     if !setting.dry_run {
@@ -141,7 +167,7 @@ fn of_place(
     place: &Place,
     how: &How,
     report: &mut PlanReport,
-) -> decanter_core::Result<Vec<Move>> {
+) -> decanter_core::Result<(Vec<Move>, Repacks)> {
     struct Row {
         id: i64,
         known: Known,
@@ -178,9 +204,13 @@ fn of_place(
         }
     })?;
     let here: HashSet<String> = rows.iter().map(|row| row.known.path.to_lowercase()).collect();
+    let repacks = match how.archives {
+        Some(archives) => archives::of_place(db, place, archives, &here)?,
+        None => Repacks::default(),
+    };
     let mut given: HashMap<String, (String, Option<Vec<u8>>)> = HashMap::new();
     let mut wanted = Vec::new();
-    for mut row in rows {
+    for mut row in rows.into_iter().filter(|row| !repacks.used.contains(&row.known.path)) {
         let entry = match (row.verdict, row.holds) {
             (Verdict::Match | Verdict::OtherName, _) => row.entry,
             (Verdict::SeeMembers, true) => entry_of_members(db, row.id)?,
@@ -232,6 +262,7 @@ fn of_place(
             let key = m.to.to_lowercase();
             !here.contains(&key) || leaving.contains(&key)
         };
+        let is_free = |m: &Move| is_free(m) && !repacks.given.contains(&m.to.to_lowercase());
         let (free, taken): (Vec<Move>, Vec<Move>) = moves.into_iter().partition(is_free);
         moves = free;
         report.taken.extend(taken.iter().map(|m| place.path(&m.from)));
@@ -240,7 +271,16 @@ fn of_place(
         }
     }
     report.doubles += moves.iter().filter(|m| m.why == DOUBLE).count();
-    Ok(moves)
+    Ok((moves, repacks))
+}
+
+/// A block of a plan, as text.
+#[derive(Serialize)]
+struct Block<'a> {
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    unpack: Vec<&'a Unpack>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pack: Vec<&'a Pack>,
 }
 
 /// Why a double is moved.
@@ -256,7 +296,7 @@ fn entry_of_members(db: &mut dyn Database, file: i64) -> decanter_core::Result<O
 }
 
 /// What the set says of an entry.
-fn name(db: &mut dyn Database, entry: i64, known: &mut Known) -> decanter_core::Result<()> {
+pub(super) fn name(db: &mut dyn Database, entry: i64, known: &mut Known) -> decanter_core::Result<()> {
     let sql = "SELECT d.name, g.name, e.name, g.id FROM entry e JOIN game g ON g.id = e.game JOIN dat d ON d.id = e.dat WHERE e.id = ?1";
     if let Some((set, game, entry, id)) =
         all(db, sql, &[entry.into()], |row| (row[0].text(), row[1].text(), row[2].text(), row[3].int()))?.pop()
