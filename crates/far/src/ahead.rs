@@ -10,8 +10,9 @@ pub(crate) const BLOCK: u64 = 64 << 10;
 const MOST_BLOCKS: usize = 256;
 /// Blocks that are fetched ahead of a reader that goes on and on: 6 MiB.
 const MOST_AHEAD: u64 = 96;
-/// Reads that went on from each other before blocks are fetched while the reader is still at those it has.
-const STEADY: u32 = 3;
+/// Bytes of reads that went on from each other before blocks are fetched while the reader is still at those it has: who only
+/// looks into a file reads less.
+const STEADY: u64 = 4 << 20;
 
 /// A block, shared by whoever reads it.
 pub(crate) type Block = Arc<[u8]>;
@@ -25,6 +26,8 @@ pub(crate) struct Held {
     /// Where the last read ended, and how many before it went on from each other.
     last_end: u64,
     streak: u32,
+    /// Their bytes.
+    steady: u64,
 }
 
 impl Held {
@@ -52,12 +55,14 @@ impl Held {
 
     /// What is worth fetching while a reader is at what it has: the next blocks behind those, of an object of `len` bytes.
     pub(crate) fn next(&self, len: u64) -> Option<Range<u64>> {
-        if self.streak < STEADY {
+        if self.steady < STEADY {
             return None;
         }
+        // Never more than it has read already.
+        let ahead = (self.steady / BLOCK).min(MOST_AHEAD);
         let (at, blocks) = (self.last_end.div_ceil(BLOCK), len.div_ceil(BLOCK));
         let first = (at..blocks).find(|number| !self.has(*number))?;
-        (first - at <= MOST_AHEAD / 2).then(|| first..(first + MOST_AHEAD).min(blocks))
+        (first - at <= MOST_AHEAD / 2).then(|| first..(first + ahead).min(blocks))
     }
 
     /// What of a read of these bytes is not held: runs of blocks.
@@ -83,6 +88,7 @@ impl Held {
         let mut end = bytes.end.div_ceil(BLOCK);
         let goes_on = bytes.start == self.last_end && bytes.start > 0;
         self.streak = if goes_on { (self.streak + 1).min(16) } else { 0 };
+        self.steady = if goes_on { self.steady + (bytes.end - bytes.start) } else { 0 };
         self.last_end = bytes.end;
         let blocks = len.div_ceil(BLOCK);
         // Only a read that has to wait anyway looks ahead.

@@ -5,6 +5,7 @@
 
 mod ahead;
 mod bucket;
+mod index;
 mod object;
 mod objects;
 mod upload;

@@ -1,14 +1,17 @@
 //! Files behind `http://` and `https://` addresses (RFC 9110, section 14: range requests).
 
 use crate::bucket::changed;
+use crate::index;
 use crate::object::{Object, Ranges};
 use crate::wait::{innermost, runtime, stopped};
 use decanter_core::address::plain;
 use decanter_core::source::SourceRef;
-use decanter_core::store::{Listed, Met, Store};
+use decanter_core::store::{Listed, Met, MetKind, Store};
 use decanter_core::{Error, Result, watch};
-use reqwest::header::{ACCEPT_ENCODING, CONTENT_RANGE, ETAG, HeaderMap, IF_MATCH, LAST_MODIFIED, RANGE};
-use reqwest::{Client, Response, StatusCode};
+use reqwest::header::{
+    ACCEPT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, ETAG, HeaderMap, IF_MATCH, LAST_MODIFIED, RANGE,
+};
+use reqwest::{Client, Response, StatusCode, Url};
 use std::io::ErrorKind;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -26,6 +29,10 @@ const FIRST_WAIT: Duration = Duration::from_millis(100);
 const LONGEST_WAIT: Duration = Duration::from_secs(3);
 /// Requests at the same time.
 const AT_ONCE: usize = 8;
+/// The longest page that lists a folder.
+const MOST_PAGE: usize = 64 << 20;
+/// Folders in folders.
+const MOST_DEEP: usize = 64;
 
 /// The web, as a store of files. Nothing is set up before the first address.
 pub struct Web {
@@ -46,6 +53,51 @@ impl Web {
         Self { patience, line: OnceLock::new() }
     }
 
+    /// What a page links to below itself, folder by folder.
+    fn go_through(&self, folder: &str, root: &str, depth: usize, met: &mut dyn FnMut(Met) -> Result<()>) -> Result<()> {
+        let line = self.line()?;
+        let why = "the server shows no page of what is in it";
+        let none = || failed(folder, 0, ErrorKind::NotADirectory, why.to_owned());
+        let (base, page) = line.page(folder)?.ok_or_else(none)?;
+        let names: Vec<String> = index::names(&page, &base).into_iter().collect();
+        for some in names.chunks(AT_ONCE) {
+            // What is said of files is asked of several at once.
+            let listed: Vec<Result<Option<Listed>>> = std::thread::scope(|scope| {
+                let ask = |name: &String| {
+                    let path = format!("{folder}{name}");
+                    scope.spawn(move || if path.ends_with('/') { Ok(None) } else { self.listed(&path) })
+                };
+                let threads: Vec<_> = some.iter().map(ask).collect();
+                let lost = |_| Err(Error::Usage("an asking thread ended early".into()));
+                threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect()
+            });
+            for (name, listed) in some.iter().zip(listed) {
+                let whole = format!("{folder}{name}");
+                let path = whole.trim_end_matches('/').to_owned();
+                let below = path[root.len()..].trim_start_matches('/').to_owned();
+                let is_folder = name.ends_with('/');
+                let (kind, listed) = match listed {
+                    _ if is_folder && depth >= MOST_DEEP => {
+                        let (what, limit) = ("the depth of folders at a server", MOST_DEEP as u64);
+                        (MetKind::Closed(Error::Limit { what, asked: limit + 1, limit }), None)
+                    }
+                    _ if is_folder => (MetKind::Folder, None),
+                    Err(Error::Cancelled) => return Err(Error::Cancelled),
+                    Err(e) => (MetKind::Closed(e), None),
+                    // A link to what is not there is none.
+                    Ok(None) => continue,
+                    Ok(listed) => (MetKind::File, listed),
+                };
+                let goes_on = matches!(kind, MetKind::Folder);
+                met(Met { path, below, kind, listed })?;
+                if goes_on {
+                    self.go_through(&whole, root, depth + 1, met)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
     fn line(&self) -> Result<Arc<Line>> {
         let line = self.line.get_or_init(|| Line::new(self.patience).map(Arc::new));
         line.clone().map_err(|why| Error::io("use", Path::new("the network"), std::io::Error::other(why)))
@@ -58,6 +110,10 @@ impl Store for Web {
     }
 
     fn is_folder(&self, path: &str) -> Result<bool> {
+        // What ends with a slash is a folder if the server shows a page of what is in it.
+        if path.ends_with('/') {
+            return Ok(self.line()?.page(path)?.is_some());
+        }
         // An address of something inside a file is none of a file, unless the server has such a name.
         match path.contains("::") && self.listed(path)?.is_none() {
             true => Err(Error::io("open", Path::new(&plain(path)), ErrorKind::NotFound.into())),
@@ -76,11 +132,13 @@ impl Store for Web {
     }
 
     fn names(&self, _: &str, _: usize) -> Vec<String> {
+        // Asking for the page around a file would be a request for each: what lies beside it is named.
         Vec::new()
     }
 
-    fn walk(&self, folder: &str, _: &mut dyn FnMut(Met) -> Result<()>) -> Result<()> {
-        Err(Error::Usage(format!("{} is an address on the web, which lists no files", plain(folder))))
+    fn walk(&self, folder: &str, met: &mut dyn FnMut(Met) -> Result<()>) -> Result<()> {
+        let root = folder.trim_end_matches('/');
+        self.go_through(&format!("{root}/"), root, 0, met)
     }
 
     fn listed(&self, path: &str) -> Result<Option<Listed>> {
@@ -161,6 +219,43 @@ impl Line {
 
     /// A range, asked for until it is there, the server refuses it for good, or patience ends.
     fn get(&self, address: &str, range: &Range<u64>, known: Option<&Known>) -> Result<Answer> {
+        self.insist(address, range.start, async || self.ask(address, range, known).await)
+    }
+
+    /// A page of what is in a folder, and the address that it has in the end; `None` if the server shows none.
+    fn page(&self, address: &str) -> Result<Option<(Url, String)>> {
+        self.insist(address, 0, async || {
+            let mut response = self.client.get(address).send().await.map_err(|e| unsent(address, &e))?;
+            if response.status() == StatusCode::NOT_FOUND {
+                return Ok(None);
+            }
+            refusal(address, 0, response.status()).map_or(Ok(()), Err)?;
+            let kind = response.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+            if response.status() != StatusCode::OK || !kind.starts_with("text/html") {
+                return Ok(None);
+            }
+            let url = response.url().clone();
+            let mut bytes = Vec::new();
+            while let Some(chunk) =
+                response.chunk().await.map_err(|_| Refusal::ForNow("the connection was cut".into()))?
+            {
+                bytes.extend_from_slice(&chunk);
+                if bytes.len() > MOST_PAGE {
+                    let (asked, limit) = (bytes.len() as u64, MOST_PAGE as u64);
+                    return Err(Refusal::ForGood(Error::Limit { what: "a page that lists a folder", asked, limit }));
+                }
+            }
+            Ok(Some((url, String::from_utf8_lossy(&bytes).into_owned())))
+        })
+    }
+
+    /// Asks until there is an answer, the server refuses for good, or patience ends.
+    fn insist<T>(
+        &self,
+        address: &str,
+        offset: u64,
+        ask: impl AsyncFn() -> std::result::Result<T, Refusal>,
+    ) -> Result<T> {
         let began = Instant::now();
         let mut wait = FIRST_WAIT;
         loop {
@@ -168,7 +263,7 @@ impl Line {
             let left = self.patience.saturating_sub(began.elapsed()).max(FIRST_WAIT);
             let asked = self.runtime.block_on(async {
                 tokio::select! {
-                    answer = self.ask(address, range, known) => answer,
+                    answer = ask() => answer,
                     () = tokio::time::sleep(left) => Err(Refusal::ForNow("the server sends nothing".into())),
                     () = stopped() => Err(Refusal::ForGood(Error::Cancelled)),
                 }
@@ -178,7 +273,7 @@ impl Line {
                 Err(Refusal::ForGood(error)) => return Err(error),
                 Err(Refusal::ForNow(why)) if began.elapsed() + wait >= self.patience => {
                     let why = format!("given up after {} s: {why}", began.elapsed().as_secs().max(1));
-                    return Err(failed(address, range.start, ErrorKind::TimedOut, why));
+                    return Err(failed(address, offset, ErrorKind::TimedOut, why));
                 }
                 Err(Refusal::ForNow(_)) => {
                     std::thread::sleep(wait);
@@ -251,30 +346,20 @@ fn check(
         },
         // Nothing stands behind the end of an empty file.
         StatusCode::RANGE_NOT_SATISFIABLE if range.start == 0 && total == Some((None, 0)) => 0,
+        // Servers send an empty file as a whole, whatever range they are asked for.
+        StatusCode::OK if range.start == 0 && text(headers, CONTENT_LENGTH).is_some_and(|len| len == "0") => 0,
         StatusCode::OK => {
             let what =
                 "reading parts of a file from a server that sends it as a whole: fetch it first, reading it here";
             return for_good(Error::unsupported("http", what));
         }
         StatusCode::PRECONDITION_FAILED => return for_good(changed()),
-        StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN | StatusCode::PROXY_AUTHENTICATION_REQUIRED => {
-            let what = format!("the server refuses {} ({status})", plain(address));
-            return for_good(Error::Refused { what });
-        }
-        StatusCode::NOT_FOUND | StatusCode::GONE => {
-            let kind = ErrorKind::NotFound;
-            return for_good(failed(address, range.start, kind, format!("the server has no such file ({status})")));
-        }
-        status
-            if status.is_server_error()
-                || status == StatusCode::TOO_MANY_REQUESTS
-                || status == StatusCode::REQUEST_TIMEOUT =>
-        {
-            return Err(Refusal::ForNow(format!("the server answers {status}")));
-        }
         status => {
-            let why = format!("the server answers {status}");
-            return for_good(failed(address, range.start, ErrorKind::Other, why));
+            let odd = || {
+                let why = format!("the server answers {status}");
+                Refusal::ForGood(failed(address, range.start, ErrorKind::Other, why))
+            };
+            return Err(refusal(address, range.start, status).unwrap_or_else(odd));
         }
     };
     let is_other = |known: &Known| {
@@ -286,6 +371,28 @@ fn check(
         true => for_good(changed()),
         false => Ok(Answer { bytes: Vec::new(), len, tag, modified }),
     }
+}
+
+/// What a status means that is a refusal, for now or for good.
+fn refusal(address: &str, offset: u64, status: StatusCode) -> Option<Refusal> {
+    Some(match status {
+        StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN | StatusCode::PROXY_AUTHENTICATION_REQUIRED => {
+            let what = format!("the server refuses {} ({status})", plain(address));
+            Refusal::ForGood(Error::Refused { what })
+        }
+        StatusCode::NOT_FOUND | StatusCode::GONE => {
+            let why = format!("the server has no such file ({status})");
+            Refusal::ForGood(failed(address, offset, ErrorKind::NotFound, why))
+        }
+        status
+            if status.is_server_error()
+                || status == StatusCode::TOO_MANY_REQUESTS
+                || status == StatusCode::REQUEST_TIMEOUT =>
+        {
+            Refusal::ForNow(format!("the server answers {status}"))
+        }
+        _ => return None,
+    })
 }
 
 /// `bytes 0-9/100`, or `bytes */0`: the range that was sent, and the length of all.

@@ -2,4 +2,5 @@
 
 mod bucket;
 mod objects;
+mod server;
 mod web;

@@ -228,7 +228,7 @@ fn check_far(path: &str, setting: &Setting<'_>) -> Result<(), Failure> {
     match setting.store(path).is_folder(path) {
         Ok(true) => Ok(()),
         Ok(false) => Err(Failure::usage(what, "it is a file, or a server that lists no files")
-            .hint("give a folder, or s3://BUCKET/FOLDER/; single files at a server are read by the other commands")),
+            .hint("give a folder with a slash at its end; single files at a server are read by the other commands")),
         Err(e) => Err(Failure::new(what, e)),
     }
 }
