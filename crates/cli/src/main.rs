@@ -85,7 +85,7 @@ fn command(cli: &Cli, screen: &Screen) -> u8 {
     let result = settled.map_err(Stop::from).and_then(|mut settled| {
         settled.trail = record::trail(&cli.command, &settled);
         let code = cli.run(&settled, screen, &mut out)?;
-        record::keep(&cli.command, &settled, began, code, screen);
+        record::keep(cli, &settled, began, code, screen);
         Ok(code)
     });
     decanter_core::Watch::end(screen);

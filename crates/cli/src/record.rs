@@ -1,10 +1,12 @@
 //! Jobs that write are recorded in the cellar of the run, so that whoever finds their outputs knows what they were made of.
 
+use crate::args::Cli;
 use crate::command::Command;
 use crate::config::Settled;
 use crate::progress::Screen;
 use decanter_core::trail::Trail;
 use decanter_core::{Notice, Watch};
+use decanter_jobs::Failure;
 use decanter_jobs::cellar::{self, Done};
 use std::sync::Arc;
 
@@ -17,14 +19,14 @@ pub fn trail(command: &Command, settled: &Settled) -> Option<Arc<Trail>> {
 }
 
 /// Records a run that wrote something. What goes wrong with that is told, and the job is done all the same.
-pub fn keep(command: &Command, settled: &Settled, began: i64, code: u8, screen: &Screen) {
+pub fn keep(cli: &Cli, settled: &Settled, began: i64, code: u8, screen: &Screen) {
     let (Some(location), Some(trail)) = (&settled.cellar.0, &settled.trail) else { return };
     let written = trail.written();
     if written.is_empty() {
         return;
     }
     let done = Done {
-        command: command.name().to_owned(),
+        command: cli.command.name().to_owned(),
         words: words(),
         version: env!("CARGO_PKG_VERSION"),
         began,
@@ -32,7 +34,11 @@ pub fn keep(command: &Command, settled: &Settled, began: i64, code: u8, screen: 
         read: trail.read(),
         written,
     };
-    if let Err(failure) = cellar::record(location, &done, screen) {
+    let kept = match settled.setting(&cli.global, None, screen) {
+        Ok(setting) => cellar::record(location, &done, &setting),
+        Err(e) => Err(Failure::new("cannot set the record up", e)),
+    };
+    if let Err(failure) = kept {
         let told = format!("the job is done, but not recorded: {}: {}", failure.what, failure.cause);
         let hint = failure.hint.map(|hint| format!("; {hint}")).unwrap_or_default();
         screen.notice(&Notice::new(told + &hint));

@@ -82,6 +82,11 @@ impl Guard {
         Ok((file, facts))
     }
 
+    /// Notes that something is read that is not on this machine.
+    pub fn reads_far(&self, address: &str) {
+        self.trail.iter().for_each(|trail| trail.reads(Path::new(address)));
+    }
+
     /// Knows the file at `path`, of which the system says `meta`.
     ///
     /// # Errors

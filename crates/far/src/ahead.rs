@@ -14,8 +14,26 @@ const MOST_AHEAD: u64 = 96;
 /// looks into a file reads less.
 const STEADY: u64 = 4 << 20;
 
-/// A block, shared by whoever reads it.
-pub(crate) type Block = Arc<[u8]>;
+/// A block, as a part of what was fetched with it: blocks that come together go together.
+#[derive(Debug, Clone)]
+pub(crate) struct Block {
+    piece: Arc<Vec<u8>>,
+    bytes: Range<usize>,
+}
+
+impl Block {
+    /// The blocks of a piece that begins with one, the last of them as long as it is.
+    pub(crate) fn of(piece: Vec<u8>) -> impl Iterator<Item = Self> {
+        let (len, piece) = (piece.len(), Arc::new(piece));
+        let start = |number: usize| number * BLOCK as usize;
+        (0..len.div_ceil(BLOCK as usize))
+            .map(move |number| Self { piece: piece.clone(), bytes: start(number)..start(number + 1).min(len) })
+    }
+
+    pub(crate) fn bytes(&self) -> &[u8] {
+        &self.piece[self.bytes.clone()]
+    }
+}
 
 /// The blocks of one object that are held.
 #[derive(Default)]
@@ -113,7 +131,7 @@ mod tests {
         while at < 700 * BLOCK {
             let runs = held.missing(at..at + BLOCK, len);
             calls += usize::from(!runs.is_empty());
-            runs.into_iter().flatten().for_each(|number| held.put(number, Arc::from(vec![0; 1])));
+            runs.into_iter().flatten().for_each(|number| held.put(number, Block::of(vec![0; 1]).next().unwrap()));
             at += BLOCK;
         }
         assert!(calls < 12, "{calls} round trips for 192 blocks");

@@ -1,6 +1,6 @@
 //! An object that is read in ranges.
 
-use crate::ahead::{BLOCK, Held};
+use crate::ahead::{BLOCK, Block, Held};
 use decanter_core::source::{Source, check_range};
 use decanter_core::{Error, Result};
 use std::ops::Range;
@@ -38,12 +38,13 @@ pub(crate) struct Object {
 
 impl Object {
     /// One of which the beginning is known already.
-    pub(crate) fn new(len: u64, ranges: Arc<dyn Ranges>, beginning: &[u8]) -> Self {
+    pub(crate) fn new(len: u64, ranges: Arc<dyn Ranges>, beginning: Vec<u8>) -> Self {
         let mut held = Held::default();
-        for (number, block) in (0..).zip(beginning.chunks(BLOCK as usize)) {
+        for (number, block) in (0..).zip(Block::of(beginning)) {
             // A block that is not whole is fetched again, unless the object ends there.
-            if block.len() as u64 == BLOCK || number * BLOCK + block.len() as u64 == len {
-                held.put(number, Arc::from(block));
+            let block_len = block.bytes().len() as u64;
+            if block_len == BLOCK || number * BLOCK + block_len == len {
+                held.put(number, block);
             }
         }
         Self { len, ranges, held: Mutex::new(held), coming: Mutex::default() }
@@ -79,15 +80,15 @@ impl Object {
                 buf[(from - wanted.start) as usize..(to - wanted.start) as usize].copy_from_slice(source);
             }
         }
-        self.keep(&pieces, &bytes);
+        self.keep(&pieces, bytes);
         Ok(())
     }
 
-    fn keep(&self, pieces: &[Range<u64>], bytes: &[Vec<u8>]) {
+    fn keep(&self, pieces: &[Range<u64>], bytes: Vec<Vec<u8>>) {
         let mut held = self.held();
         for (piece, bytes) in pieces.iter().zip(bytes) {
-            for (number, block) in (piece.start / BLOCK..).zip(bytes.chunks(BLOCK as usize)) {
-                held.put(number, Arc::from(block));
+            for (number, block) in (piece.start / BLOCK..).zip(Block::of(bytes)) {
+                held.put(number, block);
             }
         }
     }
@@ -99,7 +100,7 @@ impl Object {
         let Some(come) = coming.take_if(|coming| is_wanted(&coming.blocks)) else { return Ok(()) };
         // A thread that could not even begin is none that has failed: its blocks are asked for again.
         if let Ok(fetched) = come.take.recv() {
-            self.keep(&self.pieces(&[come.blocks]), &fetched?);
+            self.keep(&self.pieces(&[come.blocks]), fetched?);
         }
         Ok(())
     }
@@ -142,7 +143,7 @@ impl Source for Object {
             let first = wanted.start / BLOCK;
             for number in first..wanted.end.div_ceil(BLOCK) {
                 let Some(block) = held.get(number) else { continue };
-                let begin = number * BLOCK;
+                let (begin, block) = (number * BLOCK, block.bytes());
                 let (from, to) = (begin.max(wanted.start), (begin + block.len() as u64).min(wanted.end));
                 let source = block.get((from - begin) as usize..(to - begin) as usize);
                 let source =
@@ -177,7 +178,8 @@ mod tests {
     fn every_read_gets_its_bytes_and_little_more_is_fetched() {
         let bytes: Vec<u8> = (0..5_000_003u32).map(|i| (i ^ i >> 7) as u8).collect();
         let count = Arc::new(AtomicU64::new(0));
-        let object = Object::new(bytes.len() as u64, Arc::new(Counted(bytes.clone(), count.clone())), &bytes[..70_000]);
+        let object =
+            Object::new(bytes.len() as u64, Arc::new(Counted(bytes.clone(), count.clone())), bytes[..70_000].to_vec());
         let read = |at: usize, len: usize| {
             let mut buf = vec![0; len];
             object.read_at(at as u64, &mut buf).unwrap();

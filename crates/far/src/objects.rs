@@ -94,7 +94,7 @@ impl Objects {
         self.listed.lock().unwrap_or_else(PoisonError::into_inner).get(path).cloned()
     }
 
-    fn object(&self, path: &str, line: Line, key: Key, known: Known, beginning: &[u8]) -> SourceRef {
+    fn object(&self, path: &str, line: Line, key: Key, known: Known, beginning: Vec<u8>) -> SourceRef {
         self.opened.lock().unwrap_or_else(PoisonError::into_inner).insert(number_of(path));
         let len = known.len;
         Arc::new(Object::new(len, Arc::new(Remote { line, address: path.to_owned(), key, known }), beginning))
@@ -179,7 +179,7 @@ impl Store for Objects {
             },
         };
         match bytes.len() as u64 == BEGINNING.min(known.len) {
-            true => Ok(self.object(path, line, key, known, &bytes)),
+            true => Ok(self.object(path, line, key, known, bytes.to_vec())),
             false => Err(Error::Unreadable { why: "the server sends another range than it was asked for".into() }),
         }
     }
@@ -188,7 +188,7 @@ impl Store for Objects {
         match self.known(path) {
             Some(known) => {
                 let address = Address::of(path)?;
-                Ok(self.object(path, self.lines.to(address.bucket)?, address.as_key()?, known, &[]))
+                Ok(self.object(path, self.lines.to(address.bucket)?, address.as_key()?, known, Vec::new()))
             }
             None => self.open(path),
         }

@@ -128,7 +128,7 @@ impl Store for Web {
         let known = Known { len: first.len, tag: first.tag, modified: first.modified };
         let len = known.len;
         let ranges = Remote { line, address: path.to_owned(), known };
-        Ok(Arc::new(Object::new(len, Arc::new(ranges), &first.bytes)))
+        Ok(Arc::new(Object::new(len, Arc::new(ranges), first.bytes)))
     }
 
     fn names(&self, _: &str, _: usize) -> Vec<String> {

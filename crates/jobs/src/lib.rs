@@ -187,8 +187,8 @@ impl<'a> Setting<'a> {
     /// Where the source at `path` comes from.
     pub(crate) fn store(&self, path: &str) -> Arc<dyn Store + '_> {
         match self.stores.iter().find(|store| store.has(path)) {
-            Some(store) => Arc::new(locate::Joining(store.clone())),
-            None => Arc::new(locate::Joining(Arc::new(locate::Files(&self.guard)))),
+            Some(store) => Arc::new(locate::Joining(store.clone(), &self.guard)),
+            None => Arc::new(locate::Joining(Arc::new(locate::Files(&self.guard)), &self.guard)),
         }
     }
 

@@ -1,9 +1,11 @@
 //! Where files come from: jobs are recorded, and followed back from an output to the first sources.
 
+use super::scan::stamp_at;
 use super::{broke, failed, open};
 use crate::{Failure, Setting, key_files};
 use decanter_cellar::files::{FileRow, Stamp};
 use decanter_cellar::{Cellar, Job, JobFile, Location, Place, now};
+use decanter_core::address::plain;
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Watch, native, os};
@@ -39,7 +41,7 @@ pub struct Done {
 ///
 /// # Errors
 /// When the cellar is not there, in use, or broken.
-pub fn record(location: &Location, done: &Done, watch: &dyn Watch) -> Result<(), Failure> {
+pub fn record(location: &Location, done: &Done, setting: &Setting<'_>) -> Result<(), Failure> {
     let fail = |e| failed(format!("cannot use the cellar \"{}\"", location.shown()), location, e);
     let mut cellar = Cellar::open_soon(location.clone()).map_err(fail)?;
     let ended = now();
@@ -49,10 +51,17 @@ pub fn record(location: &Location, done: &Done, watch: &dyn Watch) -> Result<(),
     let inputs = done.read.iter().filter(|path| is_input(path, &done.words));
     let all = inputs.map(|path| (path, false)).chain(done.written.iter().map(|path| (path, true)));
     for (path, is_output) in all {
+        let text = native::text(path);
+        if is_address(&text) {
+            if files.len() < MOST_FILES && seen.insert(path.clone()) {
+                files.extend(described_far(&text, is_output, &mut cellar, setting).map_err(fail)?);
+            }
+            continue;
+        }
         // What is gone by now, or was its own output, is no source.
         let Ok(path) = os::resolved(path) else { continue };
         if files.len() < MOST_FILES && (is_output || !written.contains(&path)) && seen.insert(path.clone()) {
-            files.extend(described(&path, is_output, &mut cellar, watch).map_err(fail)?);
+            files.extend(described(&path, is_output, &mut cellar, setting.watch).map_err(fail)?);
         }
     }
     let parameters = serde_json::to_string(&done.words).unwrap_or_default();
@@ -73,6 +82,14 @@ pub fn record(location: &Location, done: &Done, watch: &dyn Watch) -> Result<(),
 /// Whether a file that was opened is a source of the job: it was named, lies in a folder that was, or beside a file that
 /// was and is read with it. Files with keys, and what lies elsewhere, are none.
 fn is_input(path: &Path, words: &[String]) -> bool {
+    let text = native::text(path);
+    if is_address(&text) {
+        let is_it = |word: &String| {
+            let host = word.split("::").next().unwrap_or(word);
+            super::places::lies_in(&text, host.trim_end_matches('/'))
+        };
+        return words.iter().any(is_it);
+    }
     let name = native::text(path.file_name().unwrap_or_default());
     if key_files::may_matter(&name) {
         return false;
@@ -114,6 +131,29 @@ fn described(
     };
     let (size, modified) = (stamp.size, Some(stamp.modified));
     Ok(Some(JobFile { is_output, path: text, size, modified, sha1, sha256: None }))
+}
+
+/// The same for something that is not on this machine.
+fn described_far(
+    address: &str,
+    is_output: bool,
+    cellar: &mut Cellar,
+    setting: &Setting<'_>,
+) -> decanter_core::Result<Option<JobFile>> {
+    let Some(stamp) = stamp_at(address, setting)? else { return Ok(None) };
+    let sha1 = match known(cellar, address, &stamp)? {
+        Some(sha1) => Some(sha1),
+        None => {
+            let source = setting.store(address).open(address)?;
+            of_source(&source, &[Algorithm::Sha1], setting.watch)?.into_iter().next().map(|d| d.bytes)
+        }
+    };
+    let (path, size, modified) = (plain(address), stamp.size, Some(stamp.modified));
+    Ok(Some(JobFile { is_output, path, size, modified, sha1, sha256: None }))
+}
+
+fn is_address(path: &str) -> bool {
+    path.contains("://")
 }
 
 /// The SHA-1 of a file as it is.
@@ -202,13 +242,18 @@ pub fn history(file: &str, setting: &Setting<'_>) -> Result<HistoryReport, Failu
     let what = format!("cannot tell the history of \"{file}\"");
     let fail = broke(&what);
     let typed = native::path(file);
-    let is_there = typed.is_file();
-    let path = os::resolved(&typed).or_else(|_| std::path::absolute(&typed)).unwrap_or(typed);
-    let mut notices = Vec::new();
-    let start = match is_there {
-        true => described(&path, true, &mut cellar, setting.watch).map_err(&fail)?.unwrap_or_default(),
-        false => JobFile { is_output: true, path: native::text(&path), ..JobFile::default() },
+    let path = match is_address(file) {
+        true => typed.clone(),
+        false => os::resolved(&typed).or_else(|_| std::path::absolute(&typed)).unwrap_or_else(|_| typed.clone()),
     };
+    let mut notices = Vec::new();
+    let there = match is_address(file) {
+        true => described_far(file, true, &mut cellar, setting).map_err(&fail)?,
+        false if typed.is_file() => described(&path, true, &mut cellar, setting.watch).map_err(&fail)?,
+        false => None,
+    };
+    let is_there = there.is_some();
+    let start = there.unwrap_or_else(|| JobFile { is_output: true, path: native::text(&path), ..JobFile::default() });
     let db = cellar.db.as_mut();
     let (mut todo, mut jobs, mut seen) = (vec![start.clone()], Vec::<JobReport>::new(), HashSet::new());
     while let Some(file) = todo.pop() {

@@ -4,7 +4,7 @@
 use decanter_core::source::SourceRef;
 use decanter_core::store::{self, Listed, Met, MetKind, Store};
 use decanter_core::view::Concat;
-use decanter_core::{Error, Result};
+use decanter_core::{Error, Guard, Result};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -14,7 +14,7 @@ const EXTENSIONS: [&str; 2] = ["nsp", "xci"];
 const MOST_PARTS: usize = 100;
 
 /// A store in which such folders are files.
-pub(crate) struct Joining<'a>(pub(crate) Arc<dyn Store + 'a>);
+pub(crate) struct Joining<'a>(pub(crate) Arc<dyn Store + 'a>, pub(crate) &'a Guard);
 
 impl Joining<'_> {
     /// The parts of the file at `path`, if it is a folder with nothing but parts in it.
@@ -45,6 +45,15 @@ impl Joining<'_> {
     }
 }
 
+impl Joining<'_> {
+    /// Notes what is read that is not on this machine; what is on it notes itself.
+    fn note(&self, path: &str) {
+        if self.0.local(path).is_none() {
+            self.1.reads_far(path);
+        }
+    }
+}
+
 impl Store for Joining<'_> {
     fn has(&self, path: &str) -> bool {
         self.0.has(path)
@@ -55,6 +64,7 @@ impl Store for Joining<'_> {
     }
 
     fn open(&self, path: &str) -> Result<SourceRef> {
+        self.note(path);
         match self.parts(path) {
             Ok(Some(parts)) => self.join(&parts, &|part| self.0.open(part)),
             _ => self.0.open(path),
@@ -62,6 +72,7 @@ impl Store for Joining<'_> {
     }
 
     fn open_later(&self, path: &str) -> Result<SourceRef> {
+        self.note(path);
         match self.parts(path) {
             Ok(Some(parts)) => self.join(&parts, &|part| self.0.open_later(part)),
             _ => self.0.open_later(path),
@@ -113,7 +124,7 @@ mod tests {
         }
         std::fs::write(folder.path().join("other.txt"), "x").unwrap();
         let guard = Guard::default();
-        let store = Joining(Arc::new(Files(&guard)));
+        let store = Joining(Arc::new(Files(&guard)), &guard);
         let path = native::text(&whole);
         let read = |store: &Joining<'_>| {
             let source = store.open(&path)?;

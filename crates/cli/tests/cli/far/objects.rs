@@ -146,6 +146,27 @@ fn what_a_store_has_not_got_right_is_noticed() {
 }
 
 #[test]
+fn what_comes_from_a_store_and_goes_to_one_is_recorded() {
+    let folder = folder();
+    let bucket = Bucket::new(Manner::Good);
+    let image = fs::read(&demo().dvd).unwrap();
+    bucket.put("museum/lane.iso", &image);
+    let at = |words: &[&str]| with(&bucket, folder.path(), words);
+    at(&["cellar", "new", "c"]).expect(0);
+    let words = ["convert", "s3://museum/lane.iso", "--to", "zst", "-o", "s3://museum/lane.zst", "--cellar", "c"];
+    let done = at(&words).expect(0);
+    assert!(!done.err.contains("not recorded"), "{done:?}");
+    at(&["convert", "s3://museum/lane.zst", "--to", "iso", "-o", "back.iso", "--cellar", "c"]).expect(0);
+    let history = at(&["cellar", "history", "back.iso", "--cellar", "c", "--json"]).expect(0).json();
+    assert_eq!(history["jobs"].as_array().unwrap().len(), 2, "{history}");
+    assert_eq!(history["jobs"][1]["inputs"][0]["path"], "s3://museum/lane.iso");
+    assert_eq!(history["jobs"][1]["inputs"][0]["sha1"], history["sha1"], "there and back");
+    let history = at(&["cellar", "history", "s3://museum/lane.zst", "--cellar", "c", "--json"]).expect(0).json();
+    assert_eq!(history["jobs"].as_array().unwrap().len(), 1, "{history}");
+    at(&["cellar", "history", "s3://museum/none", "--cellar", "c"]).expect(5);
+}
+
+#[test]
 fn a_store_is_a_place_of_the_collection() {
     let folder = folder();
     let bucket = Bucket::new(Manner::Good);

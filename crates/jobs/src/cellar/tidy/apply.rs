@@ -4,7 +4,8 @@
 use super::groups;
 use super::journal::{Done, journal_of};
 use super::repack::Group;
-use super::steps::{Step, lay, read};
+use super::step::{Step, below, is_between, take};
+use super::steps::{lay, read};
 use crate::cellar::history::at;
 use crate::cellar::scan::stamp;
 use crate::cellar::{Unread, broke, open};
@@ -181,41 +182,8 @@ fn roots(cellar: &mut Cellar) -> Result<Vec<String>, Failure> {
     Ok(places.into_iter().map(|place| place.root).collect())
 }
 
-fn is_between(path: &Path) -> bool {
-    path.file_name().is_some_and(|name| name.as_encoded_bytes().starts_with(b".tidy-"))
-}
-
 fn is_empty(folder: &Path) -> bool {
     std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none())
-}
-
-/// Takes a step, unless it was taken.
-pub(super) fn take(from: &Path, to: &Path, setting: &Setting<'_>) -> decanter_core::Result<()> {
-    let is_there = |path: &Path| std::fs::symlink_metadata(path).is_ok();
-    match (is_there(from), is_there(to)) {
-        (false, true) => Ok(()),
-        // A copy onto another file system that was stopped before the original was removed.
-        (true, true) if is_copy(from, to)? => pour::remove(from),
-        _ => {
-            pour::relocate(from, to, setting.watch)?;
-            setting.watch.item(&native::text(to));
-            Ok(())
-        }
-    }
-}
-
-/// Whether both have the same bytes, and are two files on two file systems.
-fn is_copy(one: &Path, other: &Path) -> decanter_core::Result<bool> {
-    let ids = |path: &Path| std::fs::symlink_metadata(path).ok().map(|meta| (stamp(&meta).device, meta.len()));
-    let (Some(a), Some(b)) = (ids(one), ids(other)) else { return Ok(false) };
-    if a.0 == b.0 || a.1 != b.1 {
-        return Ok(false);
-    }
-    let digest = |path: &Path| {
-        let source: decanter_core::SourceRef = std::sync::Arc::new(decanter_core::source::FileSource::own(path)?);
-        decanter_core::digest::of_source(&source, &[decanter_core::Algorithm::Sha256], &())
-    };
-    Ok(digest(one)? == digest(other)?)
 }
 
 /// Notes how the folders are that the steps touch, and which will be made.
@@ -263,8 +231,4 @@ fn note(cellar: &mut Cellar, moves: Vec<(PathBuf, PathBuf)>) -> Result<(), Failu
     .map_err(&fail)?;
     matching::pending(db, &mut |_| Ok(())).map_err(&fail)?;
     Ok(())
-}
-
-pub(super) fn below(place: &Place, path: &str) -> String {
-    path.strip_prefix(place.root.as_str()).unwrap_or(path).trim_start_matches('/').to_owned()
 }

@@ -2,7 +2,6 @@
 
 use super::Archives;
 use super::names::{Known, by_set};
-use super::plan::name;
 use crate::cellar::RETIRED;
 use decanter_cellar::database::all;
 use decanter_cellar::{Database, Place};
@@ -126,7 +125,7 @@ fn loose(db: &mut dyn Database, place: &Place, here: &HashSet<String>) -> decant
             // What is in an archive in an archive is left to another time.
             let (Some(sha1), Some(entry), false) = (sha1, entry, inner.contains("::")) else { break };
             let mut known = Known { path: inner.clone(), ..Known::default() };
-            name(db, entry, &mut known)?;
+            known.take_entry(db, entry)?;
             let Some(to) = by_set(&known) else { break };
             let key = to.to_lowercase();
             if here.contains(&key) || repacks.given.contains(&key) || files.iter().any(|f: &TakeOut| f.to == to) {
@@ -164,7 +163,7 @@ fn packed(db: &mut dyn Database, place: &Place, here: &HashSet<String>) -> decan
     let mut games: BTreeMap<i64, Pack> = BTreeMap::new();
     for (mut file, entry, game) in files {
         let mut known = Known { path: "x.zip".to_owned(), is_around: true, ..Known::default() };
-        name(db, entry, &mut known)?;
+        known.take_entry(db, entry)?;
         known.is_around = true;
         let (Some(to), Some(entry)) = (by_set(&known), known.entry) else { continue };
         file.name = entry.replace('\\', "/");

@@ -1,7 +1,7 @@
 //! Repacking as a part of a plan: what is made before the files are moved, and what becomes of it when the plan is taken back.
 
-use super::apply::{below, take};
 use super::journal::Done;
+use super::step::{below, take};
 use crate::cellar::history::at;
 use crate::cellar::places::lies_in;
 use crate::cellar::scan::look::Looker;

@@ -1,7 +1,8 @@
 //! The journal of a plan: what is to be done, and what was done of it.
 
 use super::repack::Group;
-use super::steps::{Laid, Step};
+use super::step::Step;
+use super::steps::Laid;
 use crate::cellar::Unread;
 use decanter_core::{Error, native};
 use std::collections::{BTreeMap, BTreeSet};

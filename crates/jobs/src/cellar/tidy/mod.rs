@@ -8,6 +8,7 @@ mod journal;
 mod names;
 mod plan;
 mod repack;
+mod step;
 mod steps;
 
 pub use apply::{ApplyReport, apply, undo};

@@ -1,6 +1,8 @@
 //! The name that a file should have: by its set, or by a template.
 
 use crate::{Failure, nearest};
+use decanter_cellar::Database;
+use decanter_cellar::database::{all, number};
 use decanter_core::catalogue::last_name;
 use decanter_core::names::{file_name, stem_of};
 
@@ -25,6 +27,22 @@ pub(super) struct Known {
     pub(super) is_of_many: bool,
     /// Whether it holds what the set knows, instead of being it.
     pub(super) is_around: bool,
+}
+
+impl Known {
+    /// Takes in what the set says of an entry.
+    ///
+    /// # Errors
+    /// What the database fails with.
+    pub(super) fn take_entry(&mut self, db: &mut dyn Database, entry: i64) -> decanter_core::Result<()> {
+        let sql = "SELECT d.name, g.name, e.name, g.id FROM entry e JOIN game g ON g.id = e.game JOIN dat d ON d.id = e.dat WHERE e.id = ?1";
+        let found = all(db, sql, &[entry.into()], |row| (row[0].text(), row[1].text(), row[2].text(), row[3].int()))?;
+        for (set, game, entry, id) in found {
+            self.is_of_many = number(db, "SELECT count(*) FROM entry WHERE game = ?1", &[id.into()])? > 1;
+            (self.set, self.game, self.entry) = (Some(set), Some(game), Some(entry));
+        }
+        Ok(())
+    }
 }
 
 /// A name with no separator, safe on every file system.

@@ -6,7 +6,7 @@ use super::names::{Known, by_set, by_template, check_template};
 use crate::cellar::places::is_mounted;
 use crate::cellar::{broke, open};
 use crate::{Failure, Setting};
-use decanter_cellar::database::{all, number};
+use decanter_cellar::database::all;
 use decanter_cellar::matching::Verdict;
 use decanter_cellar::{Database, Place};
 use decanter_core::blueprint::Blueprint;
@@ -217,7 +217,7 @@ fn of_place(
             _ => None,
         };
         if let Some(entry) = entry {
-            name(db, entry, &mut row.known)?;
+            row.known.take_entry(db, entry)?;
             row.known.is_around = row.verdict == Verdict::SeeMembers || row.is_through && row.holds;
         }
         let to = match &how.template {
@@ -293,16 +293,4 @@ fn entry_of_members(db: &mut dyn Database, file: i64) -> decanter_core::Result<O
     let found = all(db, sql, &[file.into()], |row| (row[0].int(), row[1].int()))?;
     let first = found.first().copied();
     Ok(first.filter(|(_, game)| found.iter().all(|(_, other)| other == game)).map(|(entry, _)| entry))
-}
-
-/// What the set says of an entry.
-pub(super) fn name(db: &mut dyn Database, entry: i64, known: &mut Known) -> decanter_core::Result<()> {
-    let sql = "SELECT d.name, g.name, e.name, g.id FROM entry e JOIN game g ON g.id = e.game JOIN dat d ON d.id = e.dat WHERE e.id = ?1";
-    if let Some((set, game, entry, id)) =
-        all(db, sql, &[entry.into()], |row| (row[0].text(), row[1].text(), row[2].text(), row[3].int()))?.pop()
-    {
-        let many = number(db, "SELECT count(*) FROM entry WHERE game = ?1", &[id.into()])? > 1;
-        (known.set, known.game, known.entry, known.is_of_many) = (Some(set), Some(game), Some(entry), many);
-    }
-    Ok(())
 }

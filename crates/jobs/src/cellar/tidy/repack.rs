@@ -1,7 +1,7 @@
 //! Files that become an archive, and archives that become files. What is made is read back and held against the digests of the
 //! catalogue before anything of the old is put aside.
 
-use super::steps::Step;
+use super::step::Step;
 use crate::{Setting, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, hex, of_source};

@@ -3,18 +3,12 @@
 use super::archives::{Pack, PutIn, TakeOut, Unpack, aside};
 use super::plan::{Move, Plan, SCHEMA};
 use super::repack::{Build, Group, Part};
+use super::step::Step;
 use crate::cellar::scan::stamp;
 use crate::{Failure, Setting, toml_text};
 use decanter_core::native;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
-
-/// One renaming.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Step {
-    pub(super) from: PathBuf,
-    pub(super) to: PathBuf,
-}
 
 /// A file that stays, and why.
 pub(super) struct Stays {
