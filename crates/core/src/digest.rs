@@ -1,5 +1,7 @@
 //! Digests: the four that preservation lists are made of, each on a thread of its own.
 
+pub mod lanes;
+
 use crate::error::{Error, Result};
 use crate::pour::pipeline::{self, Piece, Plan};
 use crate::source::SourceRef;

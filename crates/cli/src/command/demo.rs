@@ -450,6 +450,8 @@ fn looking_after(folder: &Path) -> Vec<Step> {
         ("What should the files be called?", line(&["tidy", "--plan", &plan, "--doubles", "doubles"]), 0),
         ("Done as the plan says,", line(&["tidy", "--apply", &plan]), 0),
         ("and taken back.", line(&["tidy", "--undo", &plan]), 0),
+        ("The next scan, for as many workers as there are,", line(&["scan", "--enqueue"]), 0),
+        ("and one of them.", line(&["work", "--until-idle"]), 0),
     ]
 }
 

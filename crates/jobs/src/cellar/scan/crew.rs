@@ -1,16 +1,17 @@
 //! Files are read on all cores; one thread writes what was found into the catalogue, many files in a transaction, so that a
 //! scan that is stopped or killed has lost no more than the last moment.
 
-use super::look::Looker;
+use super::look::{Looker, SHORT};
 use super::walk::{Todo, Walked};
 use super::{Area, ScanReport, Unread, stamp_at};
 use crate::Setting;
 use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
-use decanter_cellar::files::{self, FileRow, Found, Kept, Stamp, Trouble};
+use decanter_cellar::files::{self, Content, FileRow, Found, Kept, Stamp, Trouble};
 use decanter_cellar::{Cellar, Database, Location};
 use decanter_core::digest::Algorithm;
+use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result, watch};
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// What is written in one transaction, at most.
@@ -30,6 +31,28 @@ pub(in crate::cellar) enum Met {
     Gone,
 }
 
+/// A file before it is read.
+enum Ready {
+    /// It need not be.
+    Met(Box<Met>),
+    ToRead {
+        area: u32,
+        path: String,
+        below: String,
+        stamp: Stamp,
+    },
+}
+
+/// Files that are read together, at most.
+const MOST_SHORT: usize = 64;
+
+/// How many of the next files are read together: short ones, or one.
+pub(in crate::cellar) fn run_of(todo: &[Todo]) -> usize {
+    let is_short = |one: &&Todo| !one.is_known && one.size <= SHORT;
+    let short = todo.iter().take(MOST_SHORT).take_while(is_short).count();
+    short.max(todo.len().min(1))
+}
+
 /// All that read.
 pub(in crate::cellar) struct Crew<'a> {
     pub(in crate::cellar) areas: &'a [Area],
@@ -43,7 +66,7 @@ impl Crew<'_> {
     /// Reads everything that has to be read. Stopped in between, what was read is kept.
     pub(super) fn run(&self, walked: &mut Walked, report: &mut ScanReport) -> Result<()> {
         let todo = std::mem::take(&mut walked.todo);
-        let next = AtomicUsize::new(0);
+        let next = Mutex::new(0);
         let (give, take) = bounded::<Met>(4096);
         let is_first = walked.is_first;
         let ring = self.setting.all_keys();
@@ -54,15 +77,24 @@ impl Crew<'_> {
                 scope.spawn(move || -> Result<()> {
                     let mut reader = Cellar::open(self.location.clone())?;
                     let looker = Looker { digests: self.digests, keys: ring, setting: self.setting };
-                    while let Some(one) = todo.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    loop {
                         watch::check(self.setting.watch)?;
-                        let met = self.one(one, is_first, &looker, reader.db.as_mut())?;
-                        self.setting.watch.advance(one.size);
-                        if give.send(met).is_err() {
-                            break;
+                        let some = {
+                            let mut next = next.lock().unwrap_or_else(PoisonError::into_inner);
+                            let rest: &[Todo] = &todo[*next..];
+                            let some = &rest[..run_of(rest)];
+                            *next += some.len();
+                            some
+                        };
+                        if some.is_empty() {
+                            return Ok(());
+                        }
+                        let met = self.several(some, is_first, &looker, reader.db.as_mut())?;
+                        self.setting.watch.advance(some.iter().map(|one| one.size).sum());
+                        if met.into_iter().any(|met| give.send(met).is_err()) {
+                            return Ok(());
                         }
                     }
-                    Ok(())
                 })
             };
             let threads: Vec<_> = (0..self.setting.jobs.clamp(1, todo.len().max(1))).map(work).collect();
@@ -76,14 +108,31 @@ impl Crew<'_> {
         })
     }
 
-    /// What came of one file.
-    pub(in crate::cellar) fn one(
+    /// What came of files that follow each other, as many as [`run_of`] says: the digests of short ones are worked out side
+    /// by side.
+    pub(in crate::cellar) fn several(
         &self,
-        todo: &Todo,
+        todos: &[Todo],
         is_first: bool,
         looker: &Looker<'_>,
         db: &mut dyn Database,
-    ) -> Result<Met> {
+    ) -> Result<Vec<Met>> {
+        let ready = todos.iter().map(|todo| self.before(todo, is_first, looker, db)).collect::<Result<Vec<_>>>()?;
+        let short = ready.iter().map(|ready| match ready {
+            Ready::ToRead { path, stamp, .. } if todos.len() > 1 => looker.short(path, stamp.size),
+            _ => None,
+        });
+        let read = looker.side_by_side(short.collect());
+        let met = ready.into_iter().zip(read).map(|(ready, read)| match ready {
+            Ready::Met(met) => Ok(*met),
+            Ready::ToRead { area, path, below, stamp } => self.read(area, &path, below, stamp, read, looker),
+        });
+        met.collect()
+    }
+
+    /// What is known of a file before it is read.
+    fn before(&self, todo: &Todo, is_first: bool, looker: &Looker<'_>, db: &mut dyn Database) -> Result<Ready> {
+        let met = |met| Ok(Ready::Met(Box::new(met)));
         let area = &self.areas[todo.area as usize];
         let below = format!("{}{}", todo.folder, todo.name);
         let path = area.place.path(&below);
@@ -91,11 +140,11 @@ impl Crew<'_> {
         if todo.is_known
             && let Some(row) = FileRow::at(db, area.place.id, &below)?
         {
-            return self.again(row, &path, looker);
+            return met(self.again(row, &path, looker)?);
         }
-        let mut before = match stamp_at(&path, self.setting) {
+        let stamp = match stamp_at(&path, self.setting) {
             Ok(Some(stamp)) => stamp,
-            Ok(None) => return Ok(Met::Gone),
+            Ok(None) => return met(Met::Gone),
             Err(Error::Cancelled) => return Err(Error::Cancelled),
             // Reading it says why.
             Err(_) => Stamp::default(),
@@ -104,21 +153,37 @@ impl Crew<'_> {
             // The same file may be known under another name.
             let is_whole = |row: &FileRow| row.trouble.0 == Trouble::None && row.sums.strongest().is_some();
             let is_other = |row: &FileRow| (row.place, row.path.as_str()) != (area.place.id, &below);
-            let rows = FileRow::with_stamp(db, &before)?;
+            let rows = FileRow::with_stamp(db, &stamp)?;
             for row in rows.into_iter().filter(|row| is_whole(row) && is_other(row)) {
                 let was = self.whole_path(db, &row)?;
                 let is_gone = match stamp_at(&was, self.setting) {
-                    Ok(Some(stamp)) if stamp == before => false,
+                    Ok(Some(now)) if now == stamp => false,
                     Ok(None) => true,
                     // What is another one, or cannot be told, is not this one.
                     Ok(Some(_)) | Err(_) => continue,
                 };
-                let (area, stamp) = (todo.area, before);
-                return Ok(Met::Renamed { area, path: below, stamp, row: Box::new(row), is_gone });
+                return met(Met::Renamed { area: todo.area, path: below, stamp, row: Box::new(row), is_gone });
             }
         }
+        Ok(Ready::ToRead { area: todo.area, path, below, stamp })
+    }
+
+    /// Looks at a file that may have been read already.
+    fn read(
+        &self,
+        area: u32,
+        path: &str,
+        below: String,
+        mut before: Stamp,
+        mut read: Option<(SourceRef, Content)>,
+        looker: &Looker<'_>,
+    ) -> Result<Met> {
         for _ in 0..2 {
-            let found = match looker.file(&path) {
+            let looked = match read.take() {
+                Some(read) => looker.seen(path, read),
+                None => looker.file(path),
+            };
+            let found = match looked {
                 Ok(found) => found,
                 Err(Error::Cancelled) => return Err(Error::Cancelled),
                 Err(e) if is_gone(&e) => return Ok(Met::Gone),
@@ -126,16 +191,16 @@ impl Crew<'_> {
             };
             let is_unread = matches!(found.trouble, Some((Trouble::Unreadable, _)));
             // A store of objects says by itself when one changes under the reader.
-            let is_far = area.place.is_far();
-            let after = if is_far { before.clone() } else { stamp_at(&path, self.setting)?.unwrap_or_default() };
+            let is_far = self.areas[area as usize].place.is_far();
+            let after = if is_far { before.clone() } else { stamp_at(path, self.setting)?.unwrap_or_default() };
             if is_unread || after == before {
-                return Ok(Met::Read { area: todo.area, path: below, stamp: before, found: Box::new(found) });
+                return Ok(Met::Read { area, path: below, stamp: before, found: Box::new(found) });
             }
             before = after;
         }
         let why = "it changes while it is read".to_owned();
         let found = Found { trouble: Some((Trouble::Unreadable, why)), ..Found::default() };
-        Ok(Met::Read { area: todo.area, path: below, stamp: before, found: Box::new(found) })
+        Ok(Met::Read { area, path: below, stamp: before, found: Box::new(found) })
     }
 
     /// A file that should be as it was is read again.

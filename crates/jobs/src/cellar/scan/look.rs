@@ -4,7 +4,8 @@ use crate::locate::Files;
 use crate::{Setting, verify};
 use decanter_cellar::files::{Content, Form, Found, MemberRow, Trouble};
 use decanter_core::catalogue::Sums;
-use decanter_core::digest::{Algorithm, Digest, Hasher, of_source};
+use decanter_core::digest::lanes::sha1_of_many;
+use decanter_core::digest::{Algorithm, Digest, Hasher, of_bytes, of_source};
 use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::Head;
@@ -20,6 +21,8 @@ use decanter_formats::REGISTRY;
 use decanter_formats::chunked::chd;
 use std::sync::Arc;
 
+/// Files up to this size are read many at a time.
+pub(in crate::cellar) const SHORT: u64 = 64 << 10;
 /// Files up to this size are read in one piece, and then looked at in memory.
 const SMALL: u64 = 4 << 20;
 /// Containers in containers.
@@ -40,7 +43,15 @@ impl Looker<'_> {
     /// # Errors
     /// When it cannot be read, or the user stops. Damage inside is told with what was found.
     pub(in crate::cellar) fn file(&self, path: &str) -> Result<Found> {
-        let (source, content) = self.read(self.open(path)?)?;
+        let read = self.read(self.open(path)?)?;
+        self.seen(path, read)
+    }
+
+    /// The same for a file that was read.
+    ///
+    /// # Errors
+    /// As [`Looker::file`].
+    pub(super) fn seen(&self, path: &str, (source, content): (SourceRef, Content)) -> Result<Found> {
         let mut found = Found { content, ..Found::default() };
         match self.inside(&source, path, &mut found) {
             Ok(()) => Ok(found),
@@ -59,6 +70,32 @@ impl Looker<'_> {
             }
             Err(e) => Err(e),
         }
+    }
+
+    /// The bytes of a file that is short, and as long as it was a moment ago. Whatever stands against that shows when it is
+    /// read by itself.
+    pub(super) fn short(&self, path: &str, len: u64) -> Option<Vec<u8>> {
+        let source = self.open(path).ok().filter(|source| source.len() == len && len <= SHORT)?;
+        let mut bytes = vec![0; len as usize];
+        source.read_at(0, &mut bytes).ok().map(|()| bytes)
+    }
+
+    /// The digests of short files, worked out side by side.
+    pub(super) fn side_by_side(&self, files: Vec<Option<Vec<u8>>>) -> Vec<Option<(SourceRef, Content)>> {
+        let messages: Vec<&[u8]> = files.iter().flatten().map(Vec::as_slice).collect();
+        let mut sha1 = sha1_of_many(&messages).into_iter();
+        let content = |bytes: Vec<u8>, sha1: [u8; 20]| -> (SourceRef, Content) {
+            let mut sums = Sums::default();
+            for &algorithm in self.digests {
+                match algorithm {
+                    Algorithm::Sha1 => sums.set(algorithm, &sha1),
+                    other => sums.set(other, &of_bytes(other, &bytes).bytes),
+                };
+            }
+            let size = bytes.len() as u64;
+            (Arc::new(Bytes(bytes)), Content { size, sums, ..Content::default() })
+        };
+        files.into_iter().map(|file| file.and_then(|bytes| Some(content(bytes, sha1.next()?)))).collect()
     }
 
     /// Only its digests.

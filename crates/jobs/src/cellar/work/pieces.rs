@@ -4,7 +4,7 @@
 use super::WorkReport;
 use crate::Setting;
 use crate::cellar::check::look;
-use crate::cellar::scan::crew::Crew;
+use crate::cellar::scan::crew::{Crew, run_of};
 use crate::cellar::scan::look::Looker;
 use crate::cellar::scan::walk::{Looked, Todo, Walked, look_into};
 use crate::cellar::scan::{Area, DIGESTS, ScanReport};
@@ -190,13 +190,21 @@ impl Worker<'_> {
             setting: self.setting,
         };
         let looker = Looker { digests: &digests, keys: self.keys, setting: self.setting };
-        let (count, mut bytes) = (files.files.len() as u64, 0);
-        let mut met = Vec::new();
-        for (name, is_known, size) in files.files {
+        let todo = |(name, is_known, size): (String, bool, u64)| Todo {
+            area: 0,
+            folder: "".into(),
+            name: name.into(),
+            size,
+            is_known,
+        };
+        let todos: Vec<Todo> = files.files.into_iter().map(todo).collect();
+        let (count, bytes) = (todos.len() as u64, todos.iter().map(|todo| todo.size).sum::<u64>());
+        let (mut met, mut rest) = (Vec::new(), &todos[..]);
+        while !rest.is_empty() {
             watch::check(self.setting.watch)?;
-            bytes += size;
-            let todo = Todo { area: 0, folder: "".into(), name: name.into(), size, is_known };
-            met.push(crew.one(&todo, false, &looker, db)?);
+            let (some, after) = rest.split_at(run_of(rest));
+            met.extend(crew.several(some, false, &looker, db)?);
+            rest = after;
         }
         let write = |db: &mut dyn Database| {
             let (mut walked, mut told) = (Walked::default(), ScanReport::default());

@@ -4,17 +4,13 @@
 //! Neighbouring counters differ in four bits, and the schedule of SHA-1 is linear: it is worked out once for sixteen
 //! counters, and what those bits change in it stands in a table. The second block is padding alone, whose schedule is known.
 
+use decanter_core::digest::lanes::{CONSTANTS, START, rounds};
 use pulp::{Arch, Simd, WithSimd};
 
 /// Counters that share a schedule.
 const SHARED: usize = 16;
 /// Bytes of the stream that they give.
 const STRETCH: usize = 16 * SHARED;
-
-const START: [u32; 5] = [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476, 0xc3d2_e1f0];
-
-/// Of each twenty rounds.
-const CONSTANTS: [u32; 4] = [0x5a82_7999, 0x6ed9_eba1, 0x8f1b_bcdc, 0xca62_c1d6];
 
 const fn schedule(mut words: [u32; 80]) -> [u32; 80] {
     let mut t = 16;
@@ -119,44 +115,6 @@ fn stretch<S: Simd>(simd: S, words: &[u32; 80]) -> [u8; STRETCH] {
         }
     }
     out
-}
-
-/// All 80 rounds, whose words have their constants in them.
-#[inline(always)]
-fn rounds<S: Simd>(simd: S, state: &mut [S::u32s; 5], word: impl Fn(usize) -> S::u32s) {
-    let choice = |b, c, d| simd.xor_u32s(d, simd.and_u32s(b, simd.xor_u32s(c, d)));
-    let parity = |b, c, d| simd.xor_u32s(b, simd.xor_u32s(c, d));
-    let majority = |b, c, d| simd.or_u32s(simd.and_u32s(b, c), simd.and_u32s(d, simd.or_u32s(b, c)));
-    for t in 0..20 {
-        round(simd, state, choice, word(t));
-    }
-    for t in 20..40 {
-        round(simd, state, parity, word(t));
-    }
-    for t in 40..60 {
-        round(simd, state, majority, word(t));
-    }
-    for t in 60..80 {
-        round(simd, state, parity, word(t));
-    }
-}
-
-#[inline(always)]
-fn round<S: Simd>(
-    simd: S,
-    state: &mut [S::u32s; 5],
-    mix: impl Fn(S::u32s, S::u32s, S::u32s) -> S::u32s,
-    word: S::u32s,
-) {
-    let [a, b, c, d, e] = *state;
-    let next = simd.add_u32s(simd.add_u32s(rotated(simd, a, 5), mix(b, c, d)), simd.add_u32s(e, word));
-    *state = [next, a, rotated(simd, b, 30), c, d];
-}
-
-#[inline(always)]
-fn rotated<S: Simd>(simd: S, word: S::u32s, by: u32) -> S::u32s {
-    let left = simd.wrapping_dyn_shl_u32s(word, simd.splat_u32s(by));
-    simd.or_u32s(left, simd.wrapping_dyn_shr_u32s(word, simd.splat_u32s(32 - by)))
 }
 
 #[cfg(test)]
