@@ -152,6 +152,9 @@ impl Lines {
     }
 }
 
+/// Where a store that cannot be reached is looked for.
+const WHERE: &str = " (the store is at AWS_ENDPOINT_URL or the configuration's endpoint, or else the region's own)";
+
 /// What a store says, by who is to blame.
 pub(crate) fn told(address: &str, offset: Option<u64>, error: &object_store::Error) -> Error {
     use object_store::Error as Store;
@@ -169,9 +172,11 @@ pub(crate) fn told(address: &str, offset: Option<u64>, error: &object_store::Err
             let code = code_of(error).map(|code| format!(" ({code})")).unwrap_or_default();
             Error::Refused { what: format!("the store refuses {address}{code}") }
         }
-        Store::InvalidPath { source } => {
-            Error::Usage(format!("{address} has a key that cannot be asked for: {source}"))
-        }
+        Store::InvalidPath { source } => Error::Unreadable {
+            why: format!(
+                "a key in it has an empty name between slashes, or one that leads elsewhere, and cannot be asked for: {source}"
+            ),
+        },
         other => match status_of(other) {
             Some(status) if status >= 500 => {
                 failed(ErrorKind::TimedOut, format!("given up: the server answers {status}"))
@@ -180,7 +185,7 @@ pub(crate) fn told(address: &str, offset: Option<u64>, error: &object_store::Err
                 let code = code_of(other).map(|code| format!(" ({code})")).unwrap_or_default();
                 failed(ErrorKind::Other, format!("the server answers {status}{code}"))
             }
-            None => failed(ErrorKind::TimedOut, format!("given up: {}", innermost(other))),
+            None => failed(ErrorKind::TimedOut, format!("given up: {}{WHERE}", innermost(other))),
         },
     }
 }

@@ -100,9 +100,13 @@ impl Objects {
         Arc::new(Object::new(len, Arc::new(Remote { line, address: path.to_owned(), key, known }), beginning))
     }
 
-    /// The folders and files of a folder, by name; then what is in the folders.
-    fn go_through(&self, folder: &str, root: &str, met: &mut dyn FnMut(Met) -> Result<()>) -> Result<()> {
-        let (bucket, found) = self.list(folder)?;
+    /// The folders and files of a folder, by name, each folder with what is in it.
+    fn go_through(
+        &self,
+        (bucket, found): (String, ListResult),
+        root: &str,
+        met: &mut dyn FnMut(Met) -> Result<()>,
+    ) -> Result<()> {
         let folders = found.common_prefixes.iter().map(|prefix| (spelled(&bucket, prefix), None));
         let files = found.objects.iter().map(|object| (spelled(&bucket, &object.location), Some(object)));
         let mut all: Vec<(String, Option<&ObjectMeta>)> = folders.chain(files).collect();
@@ -110,8 +114,14 @@ impl Objects {
         for (path, object) in all {
             let below = path[root.len()..].trim_start_matches('/').to_owned();
             let Some(object) = object else {
-                met(Met { path: path.clone(), below, kind: MetKind::Folder, listed: None })?;
-                self.go_through(&format!("{path}/"), root, met)?;
+                match self.list(&format!("{path}/")) {
+                    Ok(inner) => {
+                        met(Met { path, below, kind: MetKind::Folder, listed: None })?;
+                        self.go_through(inner, root, met)?;
+                    }
+                    Err(Error::Cancelled) => return Err(Error::Cancelled),
+                    Err(e) => met(Met { path, below, kind: MetKind::Closed(e), listed: None })?,
+                }
                 continue;
             };
             met(Met { path, below, kind: MetKind::File, listed: Some(listed(object)) })?;
@@ -202,7 +212,8 @@ impl Store for Objects {
     }
 
     fn walk(&self, folder: &str, met: &mut dyn FnMut(Met) -> Result<()>) -> Result<()> {
-        self.go_through(&format!("{}/", folder.trim_end_matches('/')), folder.trim_end_matches('/'), met)
+        let root = folder.trim_end_matches('/');
+        self.go_through(self.list(&format!("{root}/"))?, root, met)
     }
 
     fn listed(&self, path: &str) -> Result<Option<Listed>> {

@@ -12,7 +12,7 @@ use decanter_jobs::extract::ExtractReport;
 use decanter_jobs::overlay::OverlayReport;
 use decanter_jobs::shelf::{Row, Work};
 use std::io::Write;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// Copy the files inside a source into a folder, decrypting on the way
@@ -96,7 +96,7 @@ impl Run for Extract {
 
 /// What was copied out of one of many sources.
 fn in_short(report: &ExtractReport) -> String {
-    let folder = native::text(report.folder.components().collect::<PathBuf>().join(""));
+    let folder = as_folder(&report.folder);
     let left = match report.left_out.len() {
         0 => String::new(),
         n => format!(", {} left out", count(n, "file")),
@@ -132,9 +132,8 @@ pub fn show_extract(page: &mut Page, report: &ExtractReport, took: Duration, man
     }
     let verb = if report.dry_run { "would write" } else { "wrote" };
     let what = format!("{}, {} ({} bytes)", count(report.files, "file"), size(report.bytes), number(report.bytes));
-    // As a folder is written, whether it was typed with a slash at its end or not.
-    let folder = report.folder.components().collect::<std::path::PathBuf>().join("");
-    page.wrote(verb, native::text(&folder));
+    let folder = as_folder(&report.folder);
+    page.wrote(verb, &folder);
     page.row("from", &report.source);
     page.row("holds", &what);
     if let Some(against) = &report.against {
@@ -173,5 +172,15 @@ fn show_overlay(page: &mut Page, overlay: &OverlayReport, most: usize) {
         for path in paths.iter().take(most) {
             page.row("", format!("{what:<17} {path}"));
         }
+    }
+}
+
+/// A folder as it is written, whether it was typed with a slash at its end or not.
+fn as_folder(path: &Path) -> String {
+    let text = native::text(path);
+    match text.contains("://") {
+        // The slashes of an address are its own.
+        true => format!("{}/", text.trim_end_matches('/')),
+        false => native::text(path.components().collect::<PathBuf>().join("")),
     }
 }

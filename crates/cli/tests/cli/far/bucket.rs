@@ -30,6 +30,8 @@ pub enum Manner {
     Changing,
     /// Ranges are not looked at.
     Whole,
+    /// A folder of this name is not listed.
+    Hiding(&'static str),
 }
 
 #[derive(Default)]
@@ -183,6 +185,9 @@ fn answer(request: &Request, manner: Manner, state: &mut State) -> Answer {
     }
     let has = |name: &str| request.query.contains_key(name);
     match request.method.as_str() {
+        "GET" if matches!(manner, Manner::Hiding(name) if request.query.get("prefix").is_some_and(|p| p.ends_with(name))) => {
+            refused("403 Forbidden", "AccessDenied")
+        }
         "GET" if has("list-type") => (OK, String::new(), list(request, state)),
         "GET" | "HEAD" => read(request, manner, state),
         "PUT" if has("partNumber") => {

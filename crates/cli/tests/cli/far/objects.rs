@@ -146,6 +146,28 @@ fn what_a_store_has_not_got_right_is_noticed() {
 }
 
 #[test]
+fn a_folder_that_a_store_does_not_list_is_named_and_keeps_its_files() {
+    let folder = folder();
+    for (manner, odd) in
+        [(Manner::Hiding("shut/"), "museum/shelf/shut/inner.bin"), (Manner::Good, "museum/shelf/odd//x.bin")]
+    {
+        let bucket = Bucket::new(manner);
+        bucket.put("museum/shelf/a.bin", b"kelp");
+        bucket.put(odd, b"cannot be asked for");
+        bucket.put("museum/shelf/z/z.bin", b"moth");
+        let at = |words: &[&str]| with(&bucket, folder.path(), words);
+        let cellar = format!("cellar of {}", odd.len());
+        at(&["cellar", "new", &cellar]).expect(0);
+        let report = at(&["cellar", "scan", "--cellar", &cellar, "s3://museum/shelf/", "--json"]).expect(1).json();
+        assert_eq!((&report["files"], &report["gone"]), (&2.into(), &0.into()), "{report}");
+        let shut = format!("s3://{}", odd.rsplit_once('/').unwrap().0.trim_end_matches('/'));
+        assert_eq!(report["unread"][0]["path"], shut, "{report}");
+        let again = at(&["cellar", "scan", "--cellar", &cellar, "--json"]).expect(1).json();
+        assert_eq!((&again["unchanged"], &again["gone"]), (&2.into(), &0.into()), "{again}");
+    }
+}
+
+#[test]
 fn what_comes_from_a_store_and_goes_to_one_is_recorded() {
     let folder = folder();
     let bucket = Bucket::new(Manner::Good);

@@ -227,7 +227,16 @@ impl Walk<'_> {
         let is_other = |path: &str| roots.iter().any(|other| *other != area.place.root && lies_in(path, other));
         let listed = self.setting.store(&root).walk(&root, &mut |met| {
             watch::check(self.setting.watch)?;
-            let (MetKind::File, Some(listed)) = (&met.kind, met.listed) else { return Ok(()) };
+            let listed = match (met.kind, met.listed) {
+                (MetKind::File, Some(listed)) => listed,
+                (MetKind::Closed(e), _) => {
+                    // What a store does not list is not gone.
+                    found.closed.push(met.path.clone());
+                    found.unread.push(Unread { path: met.path, why: e.to_string() });
+                    return Ok(());
+                }
+                _ => return Ok(()),
+            };
             let below = met.path[area.place.root.len()..].trim_start_matches('/');
             if is_other(&met.path) || below.split('/').any(|name| name == RETIRED) {
                 return Ok(());
@@ -238,7 +247,6 @@ impl Walk<'_> {
         });
         match listed {
             Err(e @ (Error::Io { .. } | Error::Refused { .. } | Error::Unreadable { .. })) => {
-                // What a store does not list is not gone.
                 found.closed.push(root.clone());
                 found.unread.push(Unread { path: root, why: e.to_string() });
                 Ok(())
