@@ -10,9 +10,9 @@ use std::sync::Arc;
 
 fuzz_target!(|data: &[u8]| {
     let Some((&which, data)) = data.split_first() else { return };
-    let mut bytes = [&b"PATCH"[..], b"UPS1", b"BPS1"][usize::from(which) % 3].to_vec();
+    let mut bytes = [&b"PATCH"[..], b"UPS1", b"BPS1", b"\xd6\xc3\xc4\0"][usize::from(which) % 4].to_vec();
     bytes.extend_from_slice(data);
-    if which % 3 > 0 {
+    if matches!(which % 4, 1 | 2) {
         let own = crc32fast::hash(&bytes).to_le_bytes();
         bytes.extend(own);
     }

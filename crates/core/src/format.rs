@@ -306,7 +306,7 @@ pub fn likelihood(format: &dyn Format, head: &Head<'_>) -> Result<Option<u8>> {
 
 /// What bytes of no known format look like, in words.
 fn seems(source: &dyn Source) -> Result<String> {
-    const KNOWN: [(&[u8], &str); 13] = [
+    const KNOWN: [(&[u8], &str); 12] = [
         (b"\x89PNG\r\n\x1a\n", "it seems to be a PNG picture"),
         (b"\xff\xd8\xff", "it seems to be a JPEG picture"),
         (b"\x1f\x8b", "it seems to be a gzip file"),
@@ -315,7 +315,6 @@ fn seems(source: &dyn Source) -> Result<String> {
         (b"\xfd7zXZ\0", "it seems to be an xz file"),
         (b"\x28\xb5\x2f\xfd", "it seems to be a zstd file"),
         (b"BZh", "it seems to be a bzip2 file"),
-        (b"\xd6\xc3\xc4", "it seems to be a VCDIFF patch"),
         (b"%PDF", "it seems to be a PDF document"),
         (b"\x7fELF", "it seems to be a program for Unix systems"),
         (b"MZ", "it seems to be a program for Windows"),

@@ -88,6 +88,7 @@ pub static REGISTRY: Registry = Registry::new(&[
     &patch::bps::Bps,
     &patch::ips::Ips,
     &patch::ups::Ups,
+    &patch::vcdiff::Vcdiff,
     &record::dat::Dat,
     &record::ird::Ird,
     &record::sfo::Sfo,

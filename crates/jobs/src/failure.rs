@@ -169,7 +169,7 @@ mod tests {
 
     #[test]
     fn what_came_from_elsewhere_is_fetched_again_and_what_was_dumped_is_dumped_again() {
-        for format in ["dat", "sums", "ird", "ips", "ups", "bps"] {
+        for format in ["dat", "sums", "ird", "ips", "ups", "bps", "vcdiff"] {
             assert!(told(Error::malformed(format, "a line is wrong", 3)).contains("fetch it again"), "{format}");
         }
         for format in ["iso9660", "nes", "no such format"] {

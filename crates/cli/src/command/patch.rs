@@ -23,7 +23,7 @@ pub enum Patch {
     #[command(
         after_help = "Examples:  decanter patch apply saltmarsh/drawer/Fogbell.gb saltmarsh/drawer/Fogbell.bps -o new.gb\n           \
         decanter patch apply new.gb saltmarsh/drawer/Fogbell.ups --undo -o again.gb\n\n\
-        The file comes first, then its IPS, UPS or BPS patches; - is standard input. Of folders, archives and several\n\
+        The file comes first, then its IPS, UPS, BPS or VCDIFF patches; - is standard input. Of folders, archives and several\n\
         files, each patch is applied to the file that it is for, known by its checksums or else by its name.\n\n\
         The source is never changed. If a patch expects the ROM with a header, in another byte order, trimmed or\n\
         padded, the error says so, and which command fits."
@@ -47,7 +47,8 @@ pub enum Patch {
     },
     /// Make a patch that leads from one file to another; it is proven before it is written
     #[command(after_help = "Example:  decanter patch make saltmarsh/drawer/Fogbell.gb new.gb -o change.bps\n\n\
-        bps finds what was moved, and carries checksums; ups leads both ways; ips has neither, and ends at 16 MiB.")]
+        bps finds what was moved, and carries checksums; ups leads both ways; ips has neither, and ends at\n\
+        16 MiB; vcdiff (RFC 3284) finds what was moved, and is read by programs of other fields.")]
     Make {
         /// The file before
         #[arg(value_name = "OLD", value_parser = native())]
@@ -58,7 +59,7 @@ pub enum Patch {
         /// The patch to write [default: the name of NEW, in the current folder]
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,
-        /// Format of the patch: bps, ups or ips [default: what the name given with -o ends with, or bps]
+        /// Format of the patch: bps, ups, ips or vcdiff [default: what the name given with -o ends with, or bps]
         #[arg(long, value_name = "FORMAT")]
         format: Option<String>,
         /// Put the text of this file into the patch as metadata (bps)
@@ -70,7 +71,7 @@ pub enum Patch {
         after_help = "Example:  decanter patch show saltmarsh/drawer/Fogbell.bps\n\n-v lists every stretch that it touches."
     )]
     Show {
-        /// An IPS, UPS or BPS patch
+        /// An IPS, UPS, BPS or VCDIFF patch
         #[arg(value_name = "PATCH", value_parser = native())]
         patch: String,
     },

@@ -23,6 +23,11 @@ fn steady(text: &str) -> String {
         if let Some(name) = ["\"scanned\": ", "\"modified\": "].into_iter().find(|name| begins.starts_with(name)) {
             return format!("{}{name}-", &line[..line.len() - begins.len()]);
         }
+        // How long reading took is another thing every time.
+        let line = match line.trim_start().starts_with("read  ") {
+            true => line.rsplit_once(" in ").map_or(line, |(told, _)| told),
+            false => line,
+        };
         let holes = line.strip_suffix(" of it holes").and_then(|told| told.rsplit_once(", "));
         placeless(holes.map_or(line, |(told, _)| told).trim_end())
     };

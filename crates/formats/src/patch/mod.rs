@@ -6,6 +6,7 @@ pub mod bps;
 pub mod delta;
 pub mod ips;
 pub mod ups;
+pub mod vcdiff;
 mod vli;
 
 use decanter_core::patch::End;

@@ -43,7 +43,7 @@ pages! {
     "nes": "nes" "nes-bare";
     "ntfs": "ntfs";
     "partitions": "mbr" "gpt" "img";
-    "patches": "ips" "ups" "bps";
+    "patches": "ips" "ups" "bps" "vcdiff";
     "pce": "pce";
     "pfs": "pfs" "pfsc";
     "pfs0-hfs0": "pfs0" "hfs0" "nsp" "xci";

@@ -7,15 +7,19 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Notice};
-use decanter_formats::patch::{bps, ips, ups};
+use decanter_formats::patch::{bps, ips, ups, vcdiff};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// Formats that patches are made in: id, and how.
 type Maker = fn(&[u8], &[u8], &[u8]) -> decanter_core::Result<Vec<u8>>;
-const MAKERS: [(&str, Maker); 3] =
-    [("bps", bps::make), ("ups", |old, new, _| ups::make(old, new)), ("ips", |old, new, _| ips::make(old, new))];
+const MAKERS: [(&str, Maker); 4] = [
+    ("bps", bps::make),
+    ("ups", |old, new, _| ups::make(old, new)),
+    ("ips", |old, new, _| ips::make(old, new)),
+    ("vcdiff", |old, new, _| vcdiff::make(old, new)),
+];
 /// Bytes that copiers put before a ROM.
 const COPIER: u64 = 512;
 
@@ -65,7 +69,7 @@ pub fn make(
     let (id, maker) = match format {
         Some(format) => known(format).ok_or_else(|| {
             Failure::usage(what.clone(), format!("there is no format \"{format}\" of patches"))
-                .hint("choose one of bps, ups, ips; bps is the default")
+                .hint("choose one of bps, ups, ips, vcdiff; bps is the default")
         })?,
         None => extension.and_then(|e| known(&e)).unwrap_or(&MAKERS[0]),
     };
