@@ -116,7 +116,8 @@ pub fn work(how: Working, setting: &Setting<'_>) -> std::result::Result<WorkRepo
     setting.watch.end();
     let db = cellar.db.as_mut();
     queue::give_back(db, &name).map_err(&fail)?;
-    ended.into_iter().collect::<Result<()>>().map_err(&fail)?;
+    let hint = "what was done is kept in the cellar, and the rest is in its queue: the same command goes on";
+    ended.into_iter().collect::<Result<()>>().map_err(|e| fail(e).hint(hint))?;
     let mut report = shared.into_inner().unwrap_or_else(PoisonError::into_inner);
     let (here, away) = places(db).map_err(&fail)?;
     for place in away {
