@@ -120,17 +120,33 @@ impl Outcome {
     }
 }
 
-impl CheckReport {
-    fn take(&mut self, told: Told) {
+/// Where it is told: the fields of a report on files that were checked.
+pub(super) struct Tally<'a> {
+    pub(super) checked: &'a mut u64,
+    pub(super) bytes: &'a mut u64,
+    pub(super) mismatches: &'a mut Vec<Mismatch>,
+    pub(super) mended: &'a mut Vec<String>,
+    pub(super) unread: &'a mut Vec<Unread>,
+}
+
+impl Tally<'_> {
+    pub(super) fn take(self, told: Told) {
         match told {
             Told::Unread(unread) => self.unread.push(unread),
             Told::Checked { bytes, mismatch, mended } => {
-                self.checked += 1;
-                self.bytes += bytes;
+                *self.checked += 1;
+                *self.bytes += bytes;
                 self.mismatches.extend(mismatch);
                 self.mended.extend(mended);
             }
         }
+    }
+}
+
+impl CheckReport {
+    fn tally(&mut self) -> Tally<'_> {
+        let Self { checked, bytes, mismatches, mended, unread, .. } = self;
+        Tally { checked, bytes, mismatches, mended, unread }
     }
 }
 
@@ -220,7 +236,7 @@ fn run(
             setting.watch.advance(row.stamp.size);
             together(db, |db| outcome.keep(&row, db))?;
             let found = outcome.told(&row, path, db, setting)?;
-            shared.lock().unwrap_or_else(PoisonError::into_inner).take(found);
+            shared.lock().unwrap_or_else(PoisonError::into_inner).tally().take(found);
         }
         Ok(())
     };

@@ -192,7 +192,11 @@ impl Crew<'_> {
             let is_unread = matches!(found.trouble, Some((Trouble::Unreadable, _)));
             // A store of objects says by itself when one changes under the reader.
             let is_far = self.areas[area as usize].place.is_far();
-            let after = if is_far { before.clone() } else { stamp_at(path, self.setting)?.unwrap_or_default() };
+            let after = match is_far {
+                true => before.clone(),
+                // What cannot be looked at any more is not what it was: reading it once more says why.
+                false => stamp_at(path, self.setting).unwrap_or_default().unwrap_or_default(),
+            };
             if is_unread || after == before {
                 return Ok(Met::Read { area, path: below, stamp: before, found: Box::new(found) });
             }

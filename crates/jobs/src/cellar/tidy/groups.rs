@@ -110,7 +110,8 @@ pub(super) fn note(cellar: &mut Cellar, done: &Done, is_done: bool, setting: &Se
             found.push((path, stamp(&meta), looker.file(path).map_err(&fail)?));
         }
         together(db, |db| {
-            for path in &gone {
+            // What has stayed, because it is something else by now, is not gone.
+            for path in gone.iter().filter(|path| native::path(path).symlink_metadata().is_err()) {
                 if let Some(row) = at(db, path)? {
                     FileRow::set_gone(db, row.id)?;
                 }

@@ -6,7 +6,7 @@ mod pieces;
 
 pub use enqueue::{EnqueueReport, enqueue_check, enqueue_scan};
 
-use super::check::Told;
+use super::check::Tally;
 use super::places::{Standing, is_mounted};
 use super::{Mismatch, Unread, broke, open};
 use crate::{Failure, Setting};
@@ -76,16 +76,9 @@ pub struct WorkReport {
 }
 
 impl WorkReport {
-    fn take(&mut self, told: Told) {
-        match told {
-            Told::Unread(unread) => self.unread.push(unread),
-            Told::Checked { bytes, mismatch, mended } => {
-                self.checked += 1;
-                self.bytes += bytes;
-                self.mismatches.extend(mismatch);
-                self.mended.extend(mended);
-            }
-        }
+    fn tally(&mut self) -> Tally<'_> {
+        let Self { checked, bytes, mismatches, mended, unread, .. } = self;
+        Tally { checked, bytes, mismatches, mended, unread }
     }
 }
 
@@ -107,10 +100,9 @@ pub fn work(how: Working, setting: &Setting<'_>) -> std::result::Result<WorkRepo
         let work = || take_all(&location, &name, how, &shared, setting);
         let threads: Vec<_> = (0..setting.jobs.max(1)).map(|_| scope.spawn(work)).collect();
         let lost = |_| Err(Error::Usage("a working thread ended early".into()));
-        let ended = threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect();
+        let mut ended: Vec<_> = threads.into_iter().map(|thread| thread.join().unwrap_or_else(lost)).collect();
         is_over.store(true, Ordering::Relaxed);
-        // Without it, leases only end sooner than they had to.
-        let _ = holding.join();
+        ended.push(holding.join().unwrap_or_else(lost));
         ended
     });
     setting.watch.end();

@@ -242,7 +242,7 @@ impl Worker<'_> {
         // Looking for good copies reads: nobody waits for that.
         for (row, path, outcome) in outcomes.into_iter().filter(|_| is_kept) {
             let told = outcome.told(&row, path, db, self.setting)?;
-            self.shared(|report| report.take(told));
+            self.shared(|report| report.tally().take(told));
         }
         Ok(())
     }
