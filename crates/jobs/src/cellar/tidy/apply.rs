@@ -154,8 +154,9 @@ pub fn undo(plan: &Path, setting: &Setting<'_>) -> Result<ApplyReport, Failure> 
         pour::set_folder(folder, *modified, *mode).map_err(fail)?;
     }
     setting.watch.end();
-    note(&mut cellar, back.clone())?;
+    // The last one holds everything against the sets.
     groups::note(&mut cellar, &done, false, setting)?;
+    note(&mut cellar, back.clone())?;
     let moved = back.iter().filter(|(_, to)| !is_between(to)).count();
     if stays.is_empty() {
         journal.end().map_err(fail)?;
