@@ -14,7 +14,9 @@ pub const EXIT_STATUS: &str = "0    done, or everything matched
 /// Options that only have a meaning where something is written.
 const OF_WRITERS: [&str; 2] = ["dry-run", "replace"];
 /// Commands that write nothing.
-const READERS: [&str; 14] = [
+const READERS: [&str; 16] = [
+    "prepare profile show",
+    "prepare profile check",
     "list",
     "verify",
     "digest",
@@ -31,7 +33,7 @@ const READERS: [&str; 14] = [
     "cellar history",
 ];
 /// Commands that open no source.
-const WITHOUT_SOURCES: [&str; 7] = ["config", "formats", "demo", "clean", "completions", "manual", "help"];
+const WITHOUT_SOURCES: [&str; 8] = ["launch", "config", "formats", "demo", "clean", "completions", "manual", "help"];
 /// Options that are of use where sources are opened.
 const OF_SOURCES: [&str; 3] = ["keys", "jobs", "patience"];
 

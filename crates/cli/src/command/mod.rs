@@ -16,12 +16,14 @@ mod help;
 mod identify;
 mod keys;
 mod label;
+mod launch;
 mod launcher;
 mod list;
 mod manual;
 mod merge;
 mod notes;
 mod patch;
+mod prepare;
 mod recipe;
 mod save;
 mod shelf;
@@ -66,10 +68,12 @@ pub enum Command {
     #[command(subcommand)]
     Recipe(recipe::Recipe),
     Launcher(launcher::Launcher),
+    Launch(launch::Launch),
     #[command(subcommand)]
     Notes(notes::Notes),
     #[command(subcommand)]
     Cellar(cellar::Cellar),
+    Prepare(Box<prepare::Prepare>),
     Deliver(deliver::Deliver),
     Keys(keys::Keys),
     Config(config::Config),
@@ -109,8 +113,10 @@ impl Command {
             Self::Label(command) => command,
             Self::Recipe(command) => command,
             Self::Launcher(command) => command,
+            Self::Launch(command) => command,
             Self::Notes(command) => command,
             Self::Cellar(command) => command,
+            Self::Prepare(command) => command.as_ref(),
             Self::Deliver(command) => command,
             Self::Keys(command) => command,
             Self::Config(command) => command,
@@ -129,6 +135,7 @@ impl Command {
         !matches!(
             self,
             Self::Cellar(_)
+                | Self::Launch(_)
                 | Self::Keys(_)
                 | Self::Config(_)
                 | Self::Formats(_)
@@ -158,8 +165,10 @@ impl Command {
             Self::Label(_) => "label",
             Self::Recipe(_) => "recipe",
             Self::Launcher(_) => "launcher",
+            Self::Launch(_) => "launch",
             Self::Notes(_) => "notes",
             Self::Cellar(_) => "cellar",
+            Self::Prepare(_) => "prepare",
             Self::Deliver(_) => "deliver",
             Self::Keys(_) => "keys",
             Self::Config(_) => "config",
@@ -244,6 +253,12 @@ impl<'a> With<'a> {
         let mut setting = self.setting(None)?;
         setting.stores.push(Arc::new(Piped::new(&setting.scratch)));
         Ok(setting)
+    }
+
+    /// The options that say once more where keys were looked for: for a command that goes on from here.
+    fn typed_keys(&self) -> String {
+        let places = self.global.keys.iter();
+        places.map(|place| format!(" --keys {}", decanter_jobs::quoted(&decanter_core::native::text(place)))).collect()
     }
 
     /// How much is told.

@@ -31,6 +31,7 @@ mod names;
 mod notes;
 mod pasted;
 mod patch;
+mod prepare;
 mod recipes;
 mod save;
 mod shelf;

@@ -175,6 +175,14 @@ pub fn withhold_memory() {
     }
 }
 
+/// Asks a process to end, as a user would; one that is gone is not asked.
+pub fn ask_to_end(process: u32) {
+    let pid = i32::try_from(process).ok().and_then(rustix::process::Pid::from_raw);
+    if let Some(pid) = pid {
+        let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
+    }
+}
+
 /// Makes a limit on the size of files an error of the write that meets it, not the end of the process.
 pub fn survive_size_limits() {
     let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, Arc::new(AtomicBool::new(false)));

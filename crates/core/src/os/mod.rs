@@ -39,7 +39,8 @@ pub(crate) use system::{
     allow_holes, data_or_hole, forget, kernel_copy, may_write, open_to_read, rename_new, sync_all_in,
 };
 pub use system::{
-    error_width, file_system, free_bytes, largest_file, output_width, survive_size_limits, volume, withhold_memory,
+    ask_to_end, error_width, file_system, free_bytes, largest_file, output_width, survive_size_limits, volume,
+    withhold_memory,
 };
 
 use std::fs::File;

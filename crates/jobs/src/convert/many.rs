@@ -150,7 +150,7 @@ fn is_known_to_be_cut(item: &Item) -> bool {
 }
 
 /// Whether a source is what it should become, and nothing about it is to be changed.
-fn is_already(item: &Item, target: &Target, options: &Options) -> bool {
+pub(super) fn is_already(item: &Item, target: &Target, options: &Options) -> bool {
     let is_asked = table::choices().into_iter().any(|c| options.given.has(c));
     if is_asked || item.around.iter().any(|around| around.role != Role::Wrapper) {
         return false;
@@ -158,9 +158,12 @@ fn is_already(item: &Item, target: &Target, options: &Options) -> bool {
     let own = &item.opened;
     let extension = item.host.extension().and_then(|e| e.to_str()).unwrap_or_default();
     let has_its_name = extension.eq_ignore_ascii_case(target.extension);
-    let is_its_form = own.holds.rom.as_ref().is_some_and(|rom| rom.form == target.id);
+    if let Some(rom) = &own.holds.rom {
+        // A format has several forms, one of which may be called as it is.
+        return rom.form == target.id;
+    }
     let is_wrapped = has_its_name && item.around.iter().any(|around| around.role == Role::Wrapper);
     let is_plain = has_its_name && item.around.is_empty() && own.identity.role.is_image() && own.protection.is_none();
     let is_its_format = std::iter::once(&own.identity).chain(&item.around).any(|i| i.format == target.id);
-    is_its_format || is_its_form || is_wrapped || is_plain && own.holds.tracks.is_empty() && target.id == "iso"
+    is_its_format || is_wrapped || is_plain && own.holds.tracks.is_empty() && target.id == "iso"
 }

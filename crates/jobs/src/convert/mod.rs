@@ -20,6 +20,7 @@ mod made_up;
 mod many;
 mod moment;
 mod open;
+pub(crate) mod outlook;
 mod packed;
 mod parts;
 pub(crate) mod playstation;
@@ -151,6 +152,33 @@ pub fn convert_onto(
     let target = aim.target(&item, options)?;
     Laid::check(&item, target, options, setting)?;
     Laid::of(&item, target, options, setting)?.stream(out, setting)
+}
+
+/// Makes one target of what was opened otherwise than by its name, as `main`.
+///
+/// # Errors
+/// As [`convert`].
+pub(crate) fn make(
+    item: &Item,
+    target: &Target,
+    main: &Path,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<(ConvertReport, Answer), Failure> {
+    laid::make(item, target, Some(main), options, setting)
+}
+
+/// Opens a source as a target wants it.
+///
+/// # Errors
+/// When it cannot be opened.
+pub(crate) fn open_for(
+    target: &Target,
+    shown: &str,
+    options: &Options,
+    setting: &Setting<'_>,
+) -> Result<Item, Failure> {
+    (target.open)(shown, options, setting)
 }
 
 /// Opens what is converted: one source, or several that are gathered into one.

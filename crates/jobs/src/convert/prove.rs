@@ -45,7 +45,13 @@ pub(super) fn prove(
     item: &Item,
     setting: &Setting<'_>,
 ) -> Result<Proof> {
-    let parts = paths.iter().map(|p| Ok(Arc::new(FileSource::own(p)?) as SourceRef)).collect::<Result<Vec<_>>>()?;
+    let from_medium = |path: &PathBuf| -> Result<SourceRef> {
+        let written = FileSource::own(path)?;
+        // What is read back should come from there, and not from memory.
+        written.to_medium()?;
+        Ok(Arc::new(written))
+    };
+    let parts = paths.iter().map(from_medium).collect::<Result<Vec<_>>>()?;
     let written: SourceRef = match (split, parts.as_slice()) {
         (Some(Split::EvenOdd), [even, odd]) => Arc::new(Woven::new(even.clone(), odd.clone())?),
         _ => Arc::new(Concat::new(parts.clone())?),

@@ -43,7 +43,7 @@ pub struct Target {
     /// Whether it is meant where no target is named.
     pub(super) is_meant: fn(&Item, &Target, &Options) -> bool,
     /// What it is called where only a folder is given, or nothing; `None` where that is the source's name.
-    pub(super) place: Option<fn(&Item, &Options) -> PathBuf>,
+    pub(crate) place: Option<fn(&Item, &Options) -> PathBuf>,
     /// Lays it out.
     pub(super) lay: fn(&Item, &Target, &Options, &Setting<'_>) -> Result<Made>,
 }

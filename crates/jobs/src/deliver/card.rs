@@ -46,7 +46,7 @@ impl Card {
     ///
     /// # Errors
     /// When the folder is not there.
-    pub(super) fn of_folder(folder: &Path) -> Result<Self> {
+    pub(crate) fn of_folder(folder: &Path) -> Result<Self> {
         let free_bytes = os::free_bytes(folder).map_err(|e| Error::io("ask for free space", folder, e))?;
         let name = os::file_system(folder);
         let names = match name {
@@ -68,7 +68,7 @@ impl Card {
     ///
     /// # Errors
     /// When the image cannot be read, or holds no file system that is known.
-    pub(super) fn of_image(shown: &str, setting: &Setting<'_>) -> Result<Self> {
+    pub(crate) fn of_image(shown: &str, setting: &Setting<'_>) -> Result<Self> {
         let source = locate::bytes(shown, setting)?;
         let known_by = format!("the first sectors of {shown}");
         if let Some(card) = exfat(source.as_ref(), &known_by)? {
@@ -91,7 +91,7 @@ impl Card {
     }
 
     /// What is wrong with a path there, in words; `None` if it can be held.
-    pub(super) fn misnamed(&self, path: &str) -> Option<String> {
+    pub(crate) fn misnamed(&self, path: &str) -> Option<String> {
         path.split('/').find_map(|name| self.misnamed_one(name))
     }
 
@@ -120,7 +120,7 @@ impl Card {
     }
 
     /// Bytes that files of these lengths take.
-    pub(super) fn room_for(lengths: impl Iterator<Item = u64>) -> u64 {
+    pub(crate) fn room_for(lengths: impl Iterator<Item = u64>) -> u64 {
         lengths.map(|len| len.next_multiple_of(CLUSTER)).fold(0, u64::saturating_add)
     }
 }

@@ -17,14 +17,14 @@ const HEAD: &str =
 
 /// Paths below the card, with `/`, and the SHA-1 of each.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
-pub(super) struct Manifest(pub(super) BTreeMap<String, [u8; SHA1]>);
+pub(crate) struct Manifest(pub(crate) BTreeMap<String, [u8; SHA1]>);
 
 impl Manifest {
     /// The list of a card; empty where there is none.
     ///
     /// # Errors
     /// When it cannot be read, or a line is none of such a list.
-    pub(super) fn read(card: &Path) -> Result<Option<Self>> {
+    pub(crate) fn read(card: &Path) -> Result<Option<Self>> {
         let path = card.join(NAME);
         if std::fs::symlink_metadata(&path).is_err() {
             return Ok(None);
@@ -51,7 +51,7 @@ impl Manifest {
     }
 
     /// As it is written.
-    pub(super) fn text(&self) -> String {
+    pub(crate) fn text(&self) -> String {
         let mut text = HEAD.to_owned();
         for (path, digest) in &self.0 {
             let (mark, path) = sums::escaped(path);

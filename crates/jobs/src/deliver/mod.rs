@@ -8,6 +8,7 @@ mod manifest;
 pub use card::Card;
 pub use check::{CheckReport, Checked, CheckedState, check};
 pub use layout::{LAYOUTS, Layout};
+pub(crate) use manifest::Manifest;
 pub use manifest::NAME as MANIFEST;
 
 use crate::below::Below;
@@ -22,7 +23,6 @@ use decanter_core::guard::Door;
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, FileSource, SourceRef};
 use decanter_core::{Error, Result, native, store, tell};
-use manifest::Manifest;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -74,11 +74,14 @@ pub struct Delivered {
 }
 
 /// A file that is to be put on a card.
-struct Unit {
-    shown: String,
-    path: String,
-    source: SourceRef,
-    was_there: bool,
+pub(crate) struct Unit {
+    /// The source, as it was typed.
+    pub(crate) shown: String,
+    /// Where it goes, below the card.
+    pub(crate) path: String,
+    pub(crate) source: SourceRef,
+    /// Whether the same bytes stand there already.
+    pub(crate) was_there: bool,
 }
 
 /// Puts sources onto a card.
@@ -218,7 +221,10 @@ fn how_to_split(shown: &str, onto: &Path, setting: &Setting<'_>) -> String {
 }
 
 /// Whether the same bytes stand there already.
-fn is_there(unit: &Unit, onto: &Path, setting: &Setting<'_>) -> std::result::Result<bool, Failure> {
+///
+/// # Errors
+/// When other bytes do.
+pub(crate) fn is_there(unit: &Unit, onto: &Path, setting: &Setting<'_>) -> std::result::Result<bool, Failure> {
     let target = target_of(onto, &unit.path);
     if std::fs::symlink_metadata(&target).is_err() {
         return Ok(false);
@@ -242,7 +248,7 @@ fn is_there(unit: &Unit, onto: &Path, setting: &Setting<'_>) -> std::result::Res
 }
 
 /// Where a path of the list stands on the card.
-fn target_of(onto: &Path, path: &str) -> PathBuf {
+pub(crate) fn target_of(onto: &Path, path: &str) -> PathBuf {
     path.split('/').fold(onto.to_owned(), |at, name| at.join(native::os(name)))
 }
 
@@ -293,7 +299,10 @@ fn put_all(
 }
 
 /// Writes one file, reads it back, and says its SHA-1; of one that is there already only that.
-fn put(unit: &Unit, target: &Path, setting: &Setting<'_>) -> std::result::Result<Option<[u8; 20]>, Failure> {
+///
+/// # Errors
+/// What reading or writing fails with; when what is read back has other bytes.
+pub(crate) fn put(unit: &Unit, target: &Path, setting: &Setting<'_>) -> std::result::Result<Option<[u8; 20]>, Failure> {
     let fail = |e: Error| match e.blame() {
         Blame::Request => place::refused(target, e),
         _ => Failure::new(format!("cannot deliver \"{}\"", unit.shown), e),

@@ -2,9 +2,9 @@
 
 use super::{ExtractReport, Options, content, copy, done, has_none};
 use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work};
-use crate::{Answer, Failure, Setting, locate, place};
+use crate::{Answer, Failure, Item, Setting, locate, place};
 use decanter_core::{Error, native, tell};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Finds out whether one source is meant or many.
 ///
@@ -48,6 +48,21 @@ pub fn extract_each<E>(
     let mut report = ShelfReport::new("decanter.extract-each/1", &mut search);
     let one = |found: &Found, setting: &Setting<'_>, turn: &Turn<'_>| one(found, output, options, setting, turn);
     Ok(shelf::run(&search.found, "extracting", setting, &one, &mut report, tell).map(|()| report))
+}
+
+/// Extracts a source that was opened into `folder`, or finds its files there; whether all of them were.
+///
+/// # Errors
+/// As [`super::extract`].
+pub(crate) fn extract_into(
+    item: &Item,
+    folder: PathBuf,
+    setting: &Setting<'_>,
+) -> Result<(ExtractReport, Answer, bool), Failure> {
+    let copied = copy(item, folder, &Options::default(), true, setting)?;
+    let was_there = copied.was_there || copied.report.files == 0 && copied.report.there_already > 0;
+    let (report, answer) = done(copied.report);
+    Ok((report, answer, was_there))
 }
 
 fn one(

@@ -7,6 +7,7 @@ mod onto;
 mod plan;
 mod write;
 
+pub(crate) use many::extract_into;
 pub use many::{extract_each, sort_out};
 pub use onto::{StreamReport, extract_onto};
 

@@ -7,8 +7,9 @@ mod report;
 mod same;
 mod search;
 
+use crew::Job;
 pub(crate) use crew::Turn;
-use crew::{Job, work};
+pub(crate) use crew::work;
 pub use list::listed;
 pub(crate) use report::{Done, Outcome};
 pub use report::{Row, ShelfReport, State, Totals};
