@@ -5,11 +5,11 @@ use decanter_core::{Result, Watch, watch};
 use std::time::{Duration, Instant};
 
 /// Places that are looked at.
-const SPOTS: u64 = 24;
+const SPOTS: u64 = 16;
 /// Bytes at each of them.
 const SPOT: u64 = 32 << 10;
 /// How hard is tried: as most packers do by themselves.
-const LEVEL: i32 = 5;
+const LEVEL: i32 = 3;
 
 /// What samples have shown.
 #[derive(Debug, Clone, Copy, Default)]

@@ -39,6 +39,7 @@ mod place;
 pub mod prepare;
 mod quote;
 pub mod recipe;
+pub mod repair;
 pub mod rom;
 pub mod save;
 mod settle;

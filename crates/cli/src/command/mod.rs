@@ -25,6 +25,7 @@ mod notes;
 mod patch;
 mod prepare;
 mod recipe;
+mod repair;
 mod save;
 mod shelf;
 mod unmerge;
@@ -58,6 +59,7 @@ pub enum Command {
     Extract(extract::Extract),
     Decrypt(decrypt::Decrypt),
     Convert(convert::Convert),
+    Repair(repair::Repair),
     Merge(merge::Merge),
     Unmerge(unmerge::Unmerge),
     #[command(subcommand)]
@@ -106,6 +108,7 @@ impl Command {
             Self::Extract(command) => command,
             Self::Decrypt(command) => command,
             Self::Convert(command) => command,
+            Self::Repair(command) => command,
             Self::Merge(command) => command,
             Self::Unmerge(command) => command,
             Self::Patch(command) => command,
@@ -158,6 +161,7 @@ impl Command {
             Self::Extract(_) => "extract",
             Self::Decrypt(_) => "decrypt",
             Self::Convert(_) => "convert",
+            Self::Repair(_) => "repair",
             Self::Merge(_) => "merge",
             Self::Unmerge(_) => "unmerge",
             Self::Patch(_) => "patch",

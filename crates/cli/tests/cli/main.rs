@@ -33,6 +33,7 @@ mod pasted;
 mod patch;
 mod prepare;
 mod recipes;
+mod repair;
 mod save;
 mod shelf;
 mod support;

@@ -375,6 +375,25 @@ impl Item {
         is_looked_through(&self.opened)
     }
 
+    /// The same with other bytes, opened as `opened`: what is known of the source's place and keys stays.
+    pub(crate) fn with_source(&self, source: SourceRef, opened: Opened) -> Self {
+        Self {
+            shown: self.shown.clone(),
+            address: self.address.clone(),
+            host: self.host.clone(),
+            stem: self.stem.clone(),
+            around: Vec::new(),
+            source: Some(source),
+            opened,
+            keyring: self.keyring.clone(),
+            unfinished: None,
+            through: Vec::new(),
+            sealed_around: Vec::new(),
+            others: None,
+            descriptions: Vec::new(),
+        }
+    }
+
     /// Everything that was noticed on the way in.
     pub fn notices(&self) -> &[Notice] {
         &self.opened.told.notices

@@ -81,7 +81,11 @@ pub fn plan(
     let (profile, _) = Profile::read(profile, setting)?;
     let output = output.map(|path| place::file(Some(path), "plan.toml"));
     if let Some(output) = &output {
-        setting.check_target(output)?;
+        let advice = "choose another name with --plan, or add --replace to replace it";
+        setting.check_target(output).map_err(|f| match *f.cause {
+            Error::Exists { .. } => f.hint(advice),
+            _ => f,
+        })?;
     }
     let planned = planning::plan(sources, &profile, setting)?;
     let about = About::of(&planned, onto, setting);

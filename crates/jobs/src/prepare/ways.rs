@@ -9,7 +9,7 @@ use crate::locate::{self, INSIDE};
 use crate::{Failure, Item, Setting};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::error::Blame;
-use decanter_core::protection::State;
+use decanter_core::protection::{KeyState, State};
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
@@ -117,7 +117,7 @@ fn rank(keeps: Keeps) -> u8 {
 
 fn no_way(item: &Item, rules: &PlatformRules) -> Failure {
     let what = format!("there is no way from \"{}\"", item.shown);
-    if let Some(trouble) = item.opened.closed_by() {
+    if let Some(KeyState::Trouble(trouble)) = item.opened.protection.as_ref().map(|p| &p.key) {
         return Failure::new(what, trouble.clone().into());
     }
     let kind = crate::failure::with_article(&item.opened.identity.kind);

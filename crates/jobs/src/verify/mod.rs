@@ -32,6 +32,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::{Algorithm, Digest, Hasher};
 use decanter_core::expectation::Expectation;
 use decanter_core::keyring::plain;
+use decanter_core::opened::Opened;
 use decanter_core::os;
 use decanter_core::pour::pipeline::{Consumer, Data, Piece};
 use decanter_core::pour::{Draft, bytes_to_write};
@@ -298,6 +299,29 @@ pub(crate) fn expected_files(
         }
         None => Ok(None),
     }
+}
+
+/// Holds a source against one description, and says what came of it.
+///
+/// # Errors
+/// What reading fails with; a missing key.
+pub(crate) fn against_expectation(
+    item: &Item,
+    name: &str,
+    expectation: &Expectation,
+    setting: &Setting<'_>,
+) -> Result<VerifyReport> {
+    compare_item(item, name, expectation, setting)
+}
+
+/// How many digests of its own a source has that hold, and what does not hold.
+///
+/// # Errors
+/// What reading fails with.
+pub(crate) fn own_damage(opened: &Opened, setting: &Setting<'_>) -> Result<(usize, Vec<String>)> {
+    let damage = seals::damage(opened, setting)?;
+    let held = if damage.is_empty() { seals::prove(opened, setting)? } else { 0 };
+    Ok((held, damage.into_iter().map(|d| format!("{}{}", d.of, d.what)).collect()))
 }
 
 fn compare_item(item: &Item, name: &str, expectation: &Expectation, setting: &Setting<'_>) -> Result<VerifyReport> {

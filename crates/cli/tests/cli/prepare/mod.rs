@@ -122,14 +122,14 @@ fn a_missing_key_is_what_a_plan_asks_for() {
     let own = Bench::new();
     own.copy(&demo().image, "shelf/Kelp Courier.iso");
     own.plan(&takes("ps3", "\"decrypted\"", "")).expect(1).says("the disc key for DCNT-10001");
-    own.copy(&demo().key, "keys/DCNT-10001.dkey");
-    let words = ["prepare", "shelf", "--for", "own.toml", "--plan", "plan.toml", "--keys", "keys"];
-    own.run(&words).expect(0).says("--follow plan.toml --onto CARD --keys keys");
+    own.copy(&demo().key, "box/ring/DCNT-10001.dkey");
+    let words = ["prepare", "shelf", "--for", "own.toml", "--plan", "plan.toml", "--keys", "box/ring", "--replace"];
+    own.run(&words).expect(0).says("--follow plan.toml --onto CARD --keys box/ring");
     // Without the key it is said again, and nothing stands under its name.
     own.follow().expect(1).says("does not become that any more");
     assert!(own.on_card().is_empty());
-    own.run(&["prepare", "--follow", "plan.toml", "--onto", "card", "--keys", "keys"]).expect(0);
-    own.run(&["decrypt", "shelf/Kelp Courier.iso", "-o", "clear.iso", "--keys", "keys"]).expect(0);
+    own.run(&["prepare", "--follow", "plan.toml", "--onto", "card", "--keys", "box/ring"]).expect(0);
+    own.run(&["decrypt", "shelf/Kelp Courier.iso", "-o", "clear.iso", "--keys", "box/ring"]).expect(0);
     assert!(own.read("card/games/Kelp Courier.iso") == own.read("clear.iso"));
 }
 
