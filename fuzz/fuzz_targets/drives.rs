@@ -6,7 +6,7 @@ use decanter_core::format::{Opener, Format};
 use decanter_core::source::Bytes;
 use decanter_formats::REGISTRY;
 use decanter_formats::chunked::chd::Chd;
-use decanter_formats::disk::{ext::Ext, fat::Fat, gpt::Gpt, mbr::Mbr, ntfs::Ntfs};
+use decanter_formats::disk::{exfat::ExFat, ext::Ext, fat::Fat, gpt::Gpt, mbr::Mbr, ntfs::Ntfs};
 use libfuzzer_sys::fuzz_target;
 use std::sync::Arc;
 
@@ -14,7 +14,7 @@ fuzz_target!(|data: &[u8]| {
     let Some((which, data)) = data.split_first() else { return };
     let mut bytes = data.to_vec();
     bytes.resize(bytes.len().max(4096), 0);
-    let format: &dyn Format = match which % 6 {
+    let format: &dyn Format = match which % 7 {
         0 => {
             bytes[..16].copy_from_slice(b"MComprHD\0\0\0\x7c\0\0\0\x05");
             &Chd
@@ -35,6 +35,12 @@ fuzz_target!(|data: &[u8]| {
             bytes[3..11].copy_from_slice(b"NTFS    ");
             (bytes[510], bytes[511]) = (0x55, 0xaa);
             &Ntfs
+        }
+        5 => {
+            bytes[3..11].copy_from_slice(b"EXFAT   ");
+            bytes[11..64].fill(0);
+            (bytes[510], bytes[511]) = (0x55, 0xaa);
+            &ExFat
         }
         _ => {
             (bytes[1024 + 56], bytes[1024 + 57]) = (0x53, 0xef);

@@ -2,6 +2,7 @@
 
 use decanter_core::source::SourceRef;
 use decanter_core::{Result, Watch, watch};
+use serde::Serialize;
 use std::time::{Duration, Instant};
 
 /// Places that are looked at.
@@ -69,6 +70,46 @@ impl Sample {
             0 => bytes,
             seen => (u128::from(bytes) * u128::from(self.packed) / u128::from(seen)) as u64,
         }
+    }
+}
+
+/// What something would come to, about.
+#[derive(Debug, Clone, Serialize)]
+pub struct Estimate {
+    /// Bytes of the result.
+    pub bytes: u64,
+    /// Seconds that reading and packing would take.
+    pub seconds: u64,
+    /// How that is known.
+    pub known_by: String,
+}
+
+impl Estimate {
+    /// What packing `sources` in blocks of `block` bytes would come to, on so many cores.
+    ///
+    /// # Errors
+    /// As [`Sample::of`].
+    pub(crate) fn of(sources: &[SourceRef], block: usize, cores: usize, seen_by: &dyn Watch) -> Result<Self> {
+        let sample = Sample::of(sources, block, seen_by)?;
+        let len: u64 = sources.iter().map(|source| source.len()).sum();
+        let share = len as f64 / sample.bytes.max(1) as f64;
+        let reading = sample.reading.as_secs_f64() * share;
+        let packing = sample.packing.as_secs_f64() * share / cores.max(1) as f64;
+        let looked = decanter_core::tell::size(sample.bytes);
+        Ok(Self {
+            bytes: sample.scaled(len),
+            seconds: reading.max(packing).ceil() as u64,
+            known_by: format!("{looked} of {} were read and packed", decanter_core::tell::size(len)),
+        })
+    }
+}
+
+/// Bytes that a form packs at once.
+pub(crate) fn block_of(id: &str) -> usize {
+    match id {
+        "cso" | "zso" => 2048,
+        "chd" => 16 << 10,
+        _ => 32 << 10,
     }
 }
 

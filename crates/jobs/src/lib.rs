@@ -52,6 +52,7 @@ pub mod verify;
 
 pub use decanter_core::tell::grouped;
 pub use decanter_formats::package::ps4::keys::PASSCODE_LEN;
+pub use estimate::Estimate;
 pub use failure::Failure;
 pub use keys::{KeysReport, KnownKey, Standing, keys};
 pub use locate::{Item, PIPE, Piped, open};

@@ -6,7 +6,7 @@ use crate::choices::TargetArgs;
 use crate::code_of_answer;
 use crate::global::{KeyArg, PasscodeArg, SourcesArg, native};
 use crate::render::speed;
-use crate::render::{Manner, Page, count, exact, number, size, style};
+use crate::render::{Manner, Page, count, exact, lasting, number, size, style};
 use clap::Args;
 use decanter_core::Algorithm;
 use decanter_core::native;
@@ -155,7 +155,11 @@ pub fn show(page: &mut Page, report: &ConvertReport, took: Duration, manner: Man
     let share = tell::share(after, before).map(|share| format!(": {share}")).unwrap_or_default();
     let holes =
         if report.hole_bytes > 0 { format!(", {} of it holes", size(report.hole_bytes)) } else { String::new() };
-    if report.dry_run && before == after {
+    if let Some(about) = &report.about {
+        let share = tell::share(about.bytes, before).map(|share| format!(": {share}")).unwrap_or_default();
+        page.row("size", format!("{} before, about {} after{share}", size(before), size(about.bytes)));
+        page.row("time", format!("about {} ({})", lasting(about.seconds), about.known_by));
+    } else if report.dry_run && before == after {
         page.row("size", exact(after));
     } else {
         page.row(

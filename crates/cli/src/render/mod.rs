@@ -109,6 +109,16 @@ pub fn speed(bytes: u64, took: Duration) -> String {
     }
 }
 
+/// Seconds as people say them.
+pub fn lasting(seconds: u64) -> String {
+    match seconds {
+        0..=1 => "a second".into(),
+        2..=119 => format!("{seconds} seconds"),
+        120..=7199 => format!("{} minutes", seconds.div_ceil(60)),
+        _ => format!("{} hours", seconds.div_ceil(3600)),
+    }
+}
+
 /// `1 file`, `2 files`.
 pub fn count(value: usize, what: &str) -> String {
     format!("{} {what}{}", number(value as u64), if value == 1 { "" } else { "s" })

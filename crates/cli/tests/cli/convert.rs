@@ -9,6 +9,21 @@ fn same(a: &Path, b: &Path) {
 }
 
 #[test]
+fn a_rehearsal_says_about_how_small_it_gets_and_how_that_is_known() {
+    let folder = folder();
+    let dvd = text(&demo().dvd);
+    let told = run(folder.path(), &["convert", dvd, "--to", "cso", "-o", "x.cso", "--dry-run"]).expect(0);
+    told.says("before, about ").says("time         about ").says("were read and packed");
+    let json =
+        run(folder.path(), &["convert", dvd, "--to", "cso", "-o", "x.cso", "--dry-run", "--json"]).expect(0).json();
+    let about = json["about"]["bytes"].as_u64().unwrap() as f64;
+    assert!(!folder.path().join("x.cso").exists());
+    run(folder.path(), &["convert", dvd, "--to", "cso", "-o", "x.cso"]).expect(0);
+    let found = std::fs::metadata(folder.path().join("x.cso")).unwrap().len() as f64;
+    assert!((0.8..1.25).contains(&(about / found)), "about {about}, in fact {found}");
+}
+
+#[test]
 fn compressed_images_come_back_identical_and_read_like_the_image() {
     let folder = folder();
     let image = &demo().handheld;

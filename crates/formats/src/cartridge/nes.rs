@@ -71,6 +71,8 @@ pub struct Header {
     pub prg: u64,
     /// Bytes of character ROM.
     pub chr: u64,
+    /// How many ROMs of other kinds follow after those (NES 2.0).
+    pub misc: u8,
     /// Whether a trainer stands between header and program.
     pub has_trainer: bool,
     /// Whether something keeps its content without power.
@@ -105,7 +107,8 @@ impl Header {
             prg_ram = (0, kib8.max(1) * (8 << 10));
         }
         let submapper = if is_2 { h[8] >> 4 } else { 0 };
-        Ok(Self { is_2, mapper, submapper, prg, chr, has_trainer: h[6] & 4 != 0, has_battery, prg_ram, is_dirty })
+        let misc = if is_2 { h[14] & 3 } else { 0 };
+        Ok(Self { is_2, mapper, submapper, prg, chr, misc, has_trainer: h[6] & 4 != 0, has_battery, prg_ram, is_dirty })
     }
 
     /// Bytes that follow the header, as it declares them.
@@ -154,13 +157,23 @@ fn open(source: SourceRef) -> Result<Opened> {
     };
     opened.fact("console", console);
     opened.fact("trainer", if header.has_trainer { "512 bytes before the program" } else { "" });
+    if header.misc > 0 {
+        let bytes = (source.len() - HEADER).saturating_sub(header.body_len());
+        opened.fact("miscellaneous ROMs", format!("{}, {} after the others", header.misc, kib(bytes)));
+        if bytes == 0 {
+            opened.damage("its header says that miscellaneous ROMs follow, and the file ends before them");
+        }
+    }
     if header.is_dirty {
         opened.notice("the end of the iNES header is not clean: the upper half of the mapper number was left out");
     }
     let bytes = read_vec(source.as_ref(), HEADER, source.len() - HEADER, "a NES ROM", MOST_HELD)?;
     let body = without_head(&source, HEADER)?;
     let mut rom = plain("nes-bare", "NES ROM without a header", body, save(&header));
-    measure(&mut rom, &bytes, Some(Declared::Exact(header.body_len())), 0, is_header);
+    // How long miscellaneous ROMs are follows from the length of the file alone (NES 2.0, byte 14).
+    let more = (bytes.len() as u64).saturating_sub(header.body_len());
+    let declared = header.body_len() + if header.misc > 0 { more } else { 0 };
+    measure(&mut rom, &bytes, Some(Declared::Exact(declared)), 0, is_header);
     rom.form = "nes";
     rom.forms.insert(0, Form { id: "nes", name: NES.name, source });
     rom.prefix = head.to_vec();
@@ -205,6 +218,7 @@ mod tests {
         assert_eq!((new.mapper, new.submapper), (0x114, 3));
         assert_eq!((new.prg, new.chr), (256 * PRG_UNIT, 258 * CHR_UNIT));
         assert_eq!(new.prg_ram, (0, 8 << 10));
+        assert_eq!((new.misc, header([0, 2, 0, 8, 0, 0, 0, 0, 0, 0, 2, 0]).misc), (0, 2));
         // 2^16 * 3 bytes.
         let power = header([16 << 2 | 1, 0, 0, 0x08, 0, 0x0f, 0, 0, 0, 0, 0, 0]);
         assert_eq!(power.prg, 3 << 16);

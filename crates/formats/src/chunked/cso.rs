@@ -1,4 +1,5 @@
-//! Block-compressed images with an index: CISO (raw deflate) and its sister ZISO (LZ4 blocks), version 1.
+//! Block-compressed images with an index: CISO (raw deflate) and its sister ZISO (LZ4 blocks), version 1; CISO of version 2, whose
+//! blocks are of either kind, is read.
 //!
 //! All numbers are little-endian. Layout, checks and what is not sure: docs/formats/cso.md.
 
@@ -17,7 +18,7 @@ use zerocopy::IntoBytes;
 
 /// Bytes before the index.
 const HEADER: u64 = 24;
-/// Bit of an index entry whose block is stored as it is.
+/// Bit of an index entry whose block is stored as it is; in version 2, whose block is packed with LZ4.
 const STORED: u32 = 0x8000_0000;
 /// Bytes of a block in new images: what every reader expects.
 const BLOCK: u32 = SECTOR as u32;
@@ -85,7 +86,7 @@ impl Format for Ciso {
     }
 
     fn reads(&self) -> &'static str {
-        "version 1, raw deflate blocks"
+        "versions 1 and 2; raw deflate blocks, in version 2 LZ4 ones too"
     }
 
     fn marks(&self) -> &'static [Mark] {
@@ -145,7 +146,7 @@ fn open(source: SourceRef, coding: Coding, opener: &Opener<'_>) -> Result<Opened
     opened.holds.has_own_names = false;
     let ratio = super::ratio(source.len(), view.len);
     opened.fact("compressed", format!("{ratio}, in blocks of {}", view.block));
-    let stored = (view.index.iter().take(view.index.len() - 1)).filter(|&&e| e & STORED != 0).count();
+    let stored = (0..view.index.len() - 1).filter(|number| view.is_stored(*number)).count();
     opened.fact(
         "stored blocks",
         if stored > 0 { format!("{stored} of {}", view.index.len() - 1) } else { String::new() },
@@ -176,6 +177,8 @@ mod raw {
 struct View {
     source: SourceRef,
     coding: Coding,
+    /// Whether it is of version 2: what is as long as a block is stored, and the top bit chooses the packing.
+    is_second: bool,
     len: u64,
     block: u64,
     shift: u8,
@@ -188,7 +191,8 @@ impl View {
         let id = coding.id();
         let header: raw::Header = read_at(source.as_ref(), 0)?;
         let (len, block, shift) = (header.len.get(), header.block.get(), header.shift);
-        if header.version > 1 {
+        let is_second = header.version == 2 && coding == Coding::Deflate;
+        if header.version > 1 && !is_second {
             return Err(Error::unsupported(id, format!("version {}", header.version)));
         }
         // Images of other consoles begin with the same four letters; then come the length of a block and a map of those
@@ -213,7 +217,7 @@ impl View {
         let mut bytes = vec![0; index_len as usize];
         source.read_at(HEADER, &mut bytes)?;
         let index: Vec<u32> = bytes.as_chunks::<4>().0.iter().map(|b| u32::from_le_bytes(*b)).collect();
-        let view = Self { source, coding, len, block: block.into(), shift, index };
+        let view = Self { source, coding, is_second, len, block: block.into(), shift, index };
         let mut last = HEADER + index_len;
         for number in 0..view.index.len() {
             let at = view.place(number);
@@ -231,6 +235,22 @@ impl View {
         u64::from(self.index[number] & !STORED) << self.shift
     }
 
+    /// Whether a block is stored as it is.
+    fn is_stored(&self, number: usize) -> bool {
+        match self.is_second {
+            true => self.place(number + 1) - self.place(number) >= self.block,
+            false => self.index[number] & STORED != 0,
+        }
+    }
+
+    /// How a block is packed that is not stored.
+    fn coding_of(&self, number: usize) -> Coding {
+        match self.is_second && self.index[number] & STORED != 0 {
+            true => Coding::Lz4,
+            false => self.coding,
+        }
+    }
+
     /// The sectors of a block, for messages.
     fn sectors(&self, number: u64) -> String {
         let (first, last) =
@@ -244,12 +264,13 @@ impl View {
             let text = format!("block {number} ({}) is damaged", self.sectors(number));
             Error::malformed(self.coding.id(), text, self.place(number as usize))
         };
-        if self.index[number as usize] & STORED != 0 {
+        if self.is_stored(number as usize) {
             let len = out.len();
             out.copy_from_slice(packed.get(..len).ok_or_else(damaged)?);
             return Ok(());
         }
-        let mut decode = |out: &mut [u8]| match self.coding {
+        let coding = self.coding_of(number as usize);
+        let mut decode = |out: &mut [u8]| match coding {
             Coding::Deflate => inflate.deflate_decompress(packed, out).ok(),
             Coding::Lz4 => {
                 // Padding up to where the next block may begin is no part of the block; how much there is, nobody says.
@@ -428,6 +449,31 @@ mod tests {
         [head, body].concat()
     }
 
+    #[test]
+    fn blocks_of_the_second_version_are_of_either_kind() {
+        let text: Vec<u8> = b"low tide at nine, high tide at three. ".iter().copied().cycle().take(512).collect();
+        let noise: Vec<u8> = (0..512u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+        // One in deflate, one in LZ4 with the top bit set, one as long as a block, stored for that.
+        let blocks = [(deflated(&[8; 512]), false), (lz4_flex::block::compress(&text), true), (noise.clone(), false)];
+        let mut bytes = image(b"CISO", 3 * 512, 0, &blocks);
+        bytes[20] = 2;
+        let view = view(bytes.clone(), Coding::Deflate).unwrap();
+        let mut out = vec![0; 3 * 512];
+        view.read_at(0, &mut out).unwrap();
+        assert!(out[..512] == [8; 512] && out[512..1024] == text && out[1024..] == noise);
+        assert_eq!((view.is_stored(0), view.is_stored(2)), (false, true));
+        bytes[20] = 3;
+        assert!(told(bytes).contains("version 3"));
+    }
+
+    /// A deflate stream, by the same library as the reader's: what it says is looked at by other tests.
+    fn deflated(bytes: &[u8]) -> Vec<u8> {
+        let mut out = vec![0; 1024];
+        let len = Compressor::new(CompressionLvl::default()).deflate_compress(bytes, &mut out).unwrap();
+        out.truncate(len);
+        out
+    }
+
     fn view(bytes: Vec<u8>, coding: Coding) -> Result<View> {
         View::new(Arc::new(Bytes(bytes)), coding)
     }
@@ -485,7 +531,7 @@ mod tests {
             bytes
         };
         assert!(told(changed(16, &[3, 2, 0, 0])).contains("blocks of 515 bytes"));
-        assert!(told(changed(20, &[2])).contains("version 2"));
+        assert!(told(changed(20, &[3])).contains("version 3"));
         assert!(told(changed(21, &[60])).contains("shifted by 60 bits"));
         assert!(told(changed(8, &[0, 0, 0, 0, 9, 0, 0, 0])).contains("does not fit the file"));
         assert!(told(changed(24 + 4, &[1, 0, 0, 0])).contains("goes back at block 1"));

@@ -3,6 +3,7 @@
 pub mod amiga;
 pub mod cbm;
 mod claims;
+pub mod exfat;
 pub mod ext;
 pub mod fat;
 mod faults;

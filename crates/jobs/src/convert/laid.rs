@@ -2,7 +2,8 @@
 
 use super::made::Made;
 use super::target::Target;
-use super::{ConvertReport, Options, WrittenFile, parts, prove, shared, table};
+use super::{ConvertReport, Options, WrittenFile, outlook, parts, prove, shared, table};
+use crate::estimate::{Estimate, block_of};
 use crate::{Answer, Failure, Item, Setting, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::Algorithm;
@@ -119,6 +120,7 @@ impl<'a> Laid<'a> {
             dry_run: setting.dry_run,
             bytes_before: made.bytes_before,
             bytes_after: made.bytes_after(),
+            about: None,
             hole_bytes: 0,
             digests: Vec::new(),
             preserved: made.preserved.clone(),
@@ -144,6 +146,15 @@ impl<'a> Laid<'a> {
             true => Answer::No,
             false => Answer::Yes,
         }
+    }
+
+    /// What the result would be about, where something in it is packed.
+    fn estimate(&self, setting: &Setting<'_>) -> Result<Option<Estimate>, Error> {
+        let packed = outlook::packed(&self.made, self.item);
+        if packed.is_empty() {
+            return Ok(None);
+        }
+        Estimate::of(&packed, block_of(self.target.id), setting.jobs, setting.watch).map(Some)
     }
 
     /// Writes the files of the result.
@@ -177,7 +188,10 @@ impl<'a> Laid<'a> {
             Ok(())
         });
         setting.watch.end();
-        let Some(poured) = poured.map_err(unwritable)? else { return Ok((report, self.answer())) };
+        let Some(poured) = poured.map_err(unwritable)? else {
+            report.about = self.estimate(setting).map_err(fail)?;
+            return Ok((report, self.answer()));
+        };
         report.proven = proven;
         report.bytes_after = poured.iter().map(|p| p.bytes).sum();
         report.hole_bytes = poured.iter().map(|p| p.hole_bytes).sum();

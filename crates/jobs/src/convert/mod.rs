@@ -41,6 +41,7 @@ pub(crate) use prove::same_files;
 pub use repair::{RepairReport, RepairedSector};
 pub use target::Target;
 
+use crate::estimate::Estimate;
 use crate::{Answer, Failure, Item, Setting};
 use aim::Aim;
 use choice::Choices;
@@ -89,6 +90,9 @@ pub struct ConvertReport {
     pub bytes_before: u64,
     /// Bytes of the result.
     pub bytes_after: u64,
+    /// What it would be about, of a rehearsal with something packed in it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about: Option<Estimate>,
     /// Bytes of it that take no room on the disk.
     pub hole_bytes: u64,
     /// Digests of what the result holds, before compression.

@@ -1,7 +1,7 @@
 //! What a conversion would come to: asked by whoever chooses between several, before anything is written.
 
 use super::laid::Laid;
-use super::made::Back;
+use super::made::{Back, Made};
 use super::parts;
 use super::target::Target;
 use super::{Options, many, present};
@@ -39,19 +39,25 @@ pub(crate) fn outlook(
     let place = place.strip_prefix(".").map(Path::to_owned).unwrap_or(place);
     let outputs = laid.outputs(&place)?;
     let made = &laid.made;
-    let is_packed = made.blueprint.packed_part().is_some();
-    let packed = match &made.back {
-        Back::Tracks(tracks) => tracks.iter().map(|track| track.source.clone()).collect(),
-        Back::Bytes(source) | Back::Rom(source) | Back::RawSectors(source, ..) => vec![source.clone()],
-        Back::Files(_) | Back::Seals | Back::Disc(_) => item.source.iter().cloned().collect(),
-    };
     Ok(Outlook {
         keeps_bytes: matches!(made.back, Back::Bytes(_) | Back::Tracks(_) | Back::Rom(_)),
         bytes: made.bytes_after(),
         longest: outputs.iter().map(|(blueprint, _)| blueprint.len()).max().unwrap_or(0),
-        packed: if is_packed { packed } else { Vec::new() },
+        packed: packed(made, item),
         place,
     })
+}
+
+/// What is packed on the way to a result, where that is so.
+pub(super) fn packed(made: &Made, item: &Item) -> Vec<SourceRef> {
+    if made.blueprint.packed_part().is_none() {
+        return Vec::new();
+    }
+    match &made.back {
+        Back::Tracks(tracks) => tracks.iter().map(|track| track.source.clone()).collect(),
+        Back::Bytes(source) | Back::Rom(source) | Back::RawSectors(source, ..) => vec![source.clone()],
+        Back::Files(_) | Back::Seals | Back::Disc(_) => item.source.iter().cloned().collect(),
+    }
 }
 
 /// The bytes of a result without writing it: for what goes on from there. `None` where they are known only in the end.

@@ -2,15 +2,12 @@
 
 use crate::{Setting, locate};
 use decanter_core::os;
-use decanter_core::source::{Source, read_array};
 use decanter_core::{Error, Result};
 use serde::Serialize;
 use std::path::Path;
 
 /// Bytes that clusters of large cards have at most: what a file takes is rounded up to that, to be on the safe side.
 const CLUSTER: u64 = 32 << 10;
-/// What the first sector of an exFAT volume says, and where; the fields of its layout that are needed here.
-const EXFAT: ([u8; 8], u64) = (*b"EXFAT   ", 3);
 /// The most bytes of a file on FAT: one less than 4 GiB.
 const MOST_ON_FAT: u64 = u32::MAX as u64;
 /// The longest name, in UTF-16 units or bytes.
@@ -69,15 +66,11 @@ impl Card {
     /// # Errors
     /// When the image cannot be read, or holds no file system that is known.
     pub(crate) fn of_image(shown: &str, setting: &Setting<'_>) -> Result<Self> {
-        let source = locate::bytes(shown, setting)?;
         let known_by = format!("the first sectors of {shown}");
-        if let Some(card) = exfat(source.as_ref(), &known_by)? {
-            return Ok(card);
-        }
         let item = locate::open(shown, "look at", setting).map_err(|failure| *failure.cause)?;
         let (names, largest_file) = match item.opened.identity.format {
             "fat" => (Names::Windows, Some(MOST_ON_FAT)),
-            "ntfs" => (Names::Windows, None),
+            "ntfs" | "exfat" => (Names::Windows, None),
             "ext" => (Names::Unix, None),
             _ => {
                 return Err(Error::Usage(format!(
@@ -123,20 +116,6 @@ impl Card {
     pub(crate) fn room_for(lengths: impl Iterator<Item = u64>) -> u64 {
         lengths.map(|len| len.next_multiple_of(CLUSTER)).fold(0, u64::saturating_add)
     }
-}
-
-/// A volume of exFAT; `None` if it is none. How much is free stands in a map that is not read here.
-fn exfat(source: &dyn Source, known_by: &str) -> Result<Option<Card>> {
-    if source.len() < 512 || read_array::<8>(source, EXFAT.1)? != EXFAT.0 {
-        return Ok(None);
-    }
-    Ok(Some(Card {
-        file_system: "exFAT".into(),
-        known_by: known_by.to_owned(),
-        largest_file: None,
-        free_bytes: None,
-        names: Names::Windows,
-    }))
 }
 
 #[cfg(test)]

@@ -22,6 +22,7 @@ pages! {
     "cso": "cso" "zso";
     "dat": "dat";
     "edat": "edat";
+    "exfat": "exfat";
     "ext": "ext";
     "fat": "fat";
     "gb": "gb" "gbc";

@@ -59,7 +59,7 @@ pub static PLATFORMS: [Platform; 25] = [
     Platform::new("cd", "CDs of no console", &[("cd-raw", ""), ("cue", "")]),
     Platform::new("disc", "discs of no console", &[("iso9660", ""), ("udf", "")]),
     Platform::new("drive", "hard drives", &[("mbr", ""), ("gpt", "")]),
-    Platform::new("volume", "sticks and partitions", &[("fat", ""), ("ntfs", ""), ("ext", "")]),
+    Platform::new("volume", "sticks and partitions", &[("fat", ""), ("exfat", ""), ("ntfs", ""), ("ext", "")]),
 ];
 
 #[cfg(test)]

@@ -4,7 +4,7 @@
 use super::profile::{First, PlatformRules};
 use crate::convert::outlook::{is_already, outlook, view};
 use crate::convert::{Options, Target, table};
-use crate::estimate::Sample;
+use crate::estimate::{Sample, block_of};
 use crate::locate::{self, INSIDE};
 use crate::{Failure, Item, Setting};
 use decanter_core::blueprint::Blueprint;
@@ -265,15 +265,6 @@ fn converted(
         own.sample = Some(sample);
     }
     Ok(Some(own))
-}
-
-/// Bytes that a form packs at once.
-fn block_of(id: &str) -> usize {
-    match id {
-        "cso" | "zso" => 2048,
-        "chd" => 16 << 10,
-        _ => 32 << 10,
-    }
 }
 
 /// Where what stands around a source is the form itself: that, as it is.

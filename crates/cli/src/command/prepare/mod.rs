@@ -7,7 +7,7 @@ use crate::Stop;
 use crate::code_of_answer;
 use crate::global::native;
 use crate::render::page::{Column, Table};
-use crate::render::{Page, count, number, size, speed, style};
+use crate::render::{Page, count, lasting, number, size, speed, style};
 use clap::{Args, Subcommand};
 use decanter_core::{native, tell};
 use decanter_jobs::prepare::{self, ANOTHER_COPY, About, FollowReport, Following, LeftOut, PlanReport, Prepared};
@@ -176,16 +176,6 @@ fn show_plan(page: &mut Page, report: &PlanReport, given: &Prepare, with: &With<
             };
             page.row("next", format!("decanter prepare {} --for {profile} --plan plan.toml{keys}", sources.trim()));
         }
-    }
-}
-
-/// Seconds as people say them.
-fn lasting(seconds: u64) -> String {
-    match seconds {
-        0..=1 => "a second".into(),
-        2..=119 => format!("{seconds} seconds"),
-        120..=7199 => format!("{} minutes", seconds.div_ceil(60)),
-        _ => format!("{} hours", seconds.div_ceil(3600)),
     }
 }
 

@@ -4,7 +4,7 @@ use super::raw::BootSector;
 use crate::disk::is_boot_sector;
 use crate::raw::read_at;
 use decanter_core::Result;
-use decanter_core::source::Source;
+use decanter_core::source::{Source, read_array};
 use std::ops::Range;
 
 /// Bytes of a directory entry.
@@ -40,9 +40,10 @@ pub(super) struct Layout {
 impl Layout {
     /// Reads the first sector; `None` if it is none of a FAT volume.
     pub(super) fn read(source: &dyn Source) -> Result<Option<Self>> {
-        if !is_boot_sector(source)? {
+        if source.len() < 512 {
             return Ok(None);
         }
+        let has_mark = is_boot_sector(source)?;
         let b: BootSector = read_at(source, 0)?;
         let sector_len = u64::from(b.sector_len.get());
         let per_cluster = u64::from(b.sectors_a_cluster);
@@ -64,7 +65,7 @@ impl Layout {
             && table_sectors > 0
             && sectors > 0
             && (b.medium == 0xf0 || b.medium >= 0xf8);
-        if !jump || !plausible {
+        if !plausible || has_mark && !jump || !has_mark && !is_unmarked_floppy(source, &b, sectors * sector_len)? {
             return Ok(None);
         }
         let root_sectors = (root_entries * 32).div_ceil(sector_len);
@@ -117,4 +118,19 @@ impl Layout {
         let index = cluster.checked_sub(2).filter(|i| *i < self.clusters)?;
         Some(self.data_at + u64::from(index) * self.cluster_len)
     }
+}
+
+/// The longest floppy disk, in bytes: what is larger ends its first sector with a mark.
+const MOST_FLOPPY: u64 = 4 << 20;
+
+/// Whether a first sector without its mark is that of a floppy disk: home computers start from other bytes, or from none. Then
+/// all of its length, and what its table begins with, have to be right.
+fn is_unmarked_floppy(source: &dyn Source, boot: &BootSector, len: u64) -> Result<bool> {
+    let table = u64::from(boot.reserved.get()) * u64::from(boot.sector_len.get());
+    if len != source.len() || len > MOST_FLOPPY || table + 3 > len {
+        return Ok(false);
+    }
+    let [medium, more @ ..] = read_array::<3>(source, table)?;
+    // Some systems leave the kind of medium in the table as it came.
+    Ok(more == [0xff, 0xff] && (medium == boot.medium || medium >= 0xf7))
 }

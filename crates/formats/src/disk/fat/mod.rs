@@ -45,11 +45,26 @@ impl Format for Fat {
     }
 
     fn reads(&self) -> &'static str {
-        "FAT12, FAT16, FAT32; long names"
+        "FAT12, FAT16, FAT32; long names; floppy disks of home computers, without the mark of PCs"
     }
 
     fn marks(&self) -> &'static [Mark] {
-        &[BOOT_MARK]
+        const {
+            &[
+                BOOT_MARK,
+                // Floppy disks of home computers have no such mark; their table begins after one sector.
+                Mark { at: 512, bytes: &[0xf0, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xf7, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xf8, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xf9, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xfa, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xfb, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xfc, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xfd, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xfe, 0xff, 0xff] },
+                Mark { at: 512, bytes: &[0xff, 0xff, 0xff] },
+            ]
+        }
     }
 
     fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
@@ -117,6 +132,27 @@ mod tests {
             entry[28..].copy_from_slice(&len.to_le_bytes());
         }
         Arc::new(decanter_core::source::Bytes(b))
+    }
+
+    #[test]
+    fn a_floppy_disk_without_the_mark_is_read_and_other_bytes_are_not() {
+        let open = |change: &dyn Fn(&mut Vec<u8>)| {
+            let marked = volume(&[(2, 0xfff)], &[(b"LOW TIDE", 2, 300)]);
+            let mut b = decanter_core::source::read_vec(marked.as_ref(), 0, marked.len(), "a volume", 1 << 20).unwrap();
+            b[512..515].copy_from_slice(&[0xf8, 0xff, 0xff]);
+            // As a home computer starts from it: a branch of another processor, and no mark.
+            b[..3].copy_from_slice(&[0x60, 0x1c, 0]);
+            b[510..512].fill(0);
+            change(&mut b);
+            let keys = decanter_core::Keyring::default();
+            let opener = Opener::new(&crate::REGISTRY, &keys);
+            opener.open(Arc::new(decanter_core::source::Bytes(b))).ok()
+        };
+        let opened = open(&|_| {}).unwrap();
+        assert_eq!((opened.identity.format, opened.holds.tree.unwrap().files().count()), ("fat", 1));
+        assert!(open(&|b| b[513] = 0).is_none_or(|o| o.identity.format != "fat"), "the table begins otherwise");
+        assert!(open(&|b| b.truncate(512 * 39)).is_none_or(|o| o.identity.format != "fat"), "it has another length");
+        assert!(open(&|b| b[13] = 3).is_none_or(|o| o.identity.format != "fat"), "no cluster has three sectors");
     }
 
     #[test]

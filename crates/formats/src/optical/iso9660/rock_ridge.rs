@@ -35,9 +35,17 @@ pub(super) enum Date {
     Long([u8; 17]),
 }
 
+/// Bytes of what CD-ROM XA has in the system use field (System Description CD-ROM XA, II.2.7).
+const XA: usize = 14;
+
 /// Bytes to skip at the beginning of every system use field, if the root's own record announces the use of SUSP (5.3).
 pub(super) fn announced(system_use: &[u8]) -> Option<usize> {
-    match system_use {
+    // On CD-ROM XA discs 14 bytes of that standard stand before, in every record alike ("XA" is their sixth and seventh).
+    let area = match system_use {
+        [_, _, _, _, _, _, b'X', b'A', ..] if system_use.len() > XA => &system_use[XA..],
+        plain => plain,
+    };
+    match area {
         [b'S', b'P', 7, 1, 0xbe, 0xef, skip, ..] => Some(usize::from(*skip)),
         _ => None,
     }
@@ -238,6 +246,7 @@ mod tests {
         assert_eq!((extras.child, extras.relocated), (Some(77), true));
         assert_eq!(announced(b"SP\x07\x01\xbe\xef\x02"), Some(2));
         assert_eq!(announced(b"SP\x07\x01\xbe\xee\x02"), None);
+        assert_eq!(announced(b"\0\0\0\0\x8d\x55XA\0\0\0\0\0\0SP\x07\x01\xbe\xef\x0e"), Some(14));
     }
 
     proptest::proptest! {
