@@ -8,7 +8,8 @@ use clap::Args;
 use clap::ValueEnum;
 use decanter_core::native;
 use decanter_jobs::label;
-use decanter_jobs::label::LabelReport;
+use decanter_jobs::label::{LabelReport, SuggestReport};
+use decanter_jobs::quoted;
 use std::io::Write;
 use std::path::PathBuf;
 
@@ -16,13 +17,19 @@ use std::path::PathBuf;
 #[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:  decanter label \"saltmarsh/drawer/Lantern Post.nds\"\n           \
     decanter label \"saltmarsh/drawer/Lantern Post.nds\" -o icon.png --size 128x128\n           \
-    decanter label icon.png -o cover.png --size 256x192 --fit crop")]
+    decanter label icon.png -o cover.png --size 256x192 --fit crop\n           \
+    decanter label \"saltmarsh/Moth Parade.iso\" --suggest -o pictures/\n\n\
+    --suggest finds icons and wide pictures of discs, packages and banners. Of a ROM it draws a sheet of the\n\
+    graphics that it plainly holds, from which a title picture can be cut. Nothing is fetched from anywhere.")]
 pub struct Label {
+    /// Find all pictures in it, and the graphics of a ROM; -o is the folder for them
+    #[arg(long, conflicts_with_all = ["size", "fit", "filter", "background"])]
+    suggest: bool,
     /// A DS ROM, a 3DS image or package, or a picture of your own (PNG or JPEG)
     #[arg(value_name = "SOURCE", value_parser = native())]
     source: String,
-    /// The PNG to write
-    #[arg(short, long, value_name = "PNG")]
+    /// The PNG to write; with --suggest, a folder
+    #[arg(short, long, value_name = "PNG-OR-DIR")]
     output: Option<PathBuf>,
     /// Width and height in pixels, as in 256x256 [default: as it is]
     #[arg(long, value_name = "WxH", value_parser = dimensions, requires = "output")]
@@ -40,7 +47,12 @@ pub struct Label {
 
 impl Run for Label {
     fn run(&self, with: &With<'_>, out: &mut dyn Write) -> Result<u8, Stop> {
-        let Self { source, output, size, fit, filter, background } = self;
+        if self.suggest {
+            let report = label::suggest(&self.source, self.output.as_deref(), &with.setting(None)?)?;
+            with.show(out, &report, |page| show_suggested(page, &report))?;
+            return Ok(0);
+        }
+        let Self { source, output, size, fit, filter, background, suggest: _ } = self;
         let options = label::Options {
             size: *size,
             fit: match fit {
@@ -118,4 +130,30 @@ pub fn show(page: &mut Page, report: &LabelReport, manner: Manner) {
         page.row(language, title.replace('\n', " / "));
     }
     page.notices(&report.notices, manner)
+}
+
+/// Shows what was found.
+fn show_suggested(page: &mut Page, report: &SuggestReport) {
+    page.title(&report.source);
+    let verb = if report.dry_run { "would write" } else { "wrote" };
+    for picture in &report.pictures {
+        let (width, height) = picture.size;
+        let from = if picture.from.is_empty() { String::new() } else { format!(", {}", picture.from) };
+        page.row(&picture.what, format!("{width} by {height} pixels{from}"));
+        if let Some(target) = &picture.target {
+            page.wrote(verb, native::text(target));
+        }
+    }
+    if let Some(tiles) = &report.tiles {
+        let offsets: Vec<String> = tiles.offsets.iter().map(|offset| format!("{offset:#x}")).collect();
+        page.row("graphics", format!("{}, from {}", tiles.layout, offsets.join(", ")));
+        if let Some(target) = &tiles.target {
+            page.wrote(verb, native::text(target));
+        }
+    }
+    let is_written =
+        report.pictures.iter().any(|p| p.target.is_some()) || report.tiles.as_ref().is_some_and(|t| t.target.is_some());
+    if !is_written {
+        page.row("next", format!("decanter label {} --suggest -o pictures/", quoted(&report.source)));
+    }
 }

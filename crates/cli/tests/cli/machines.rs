@@ -189,6 +189,30 @@ fn damaged_members_do_not_stop_the_others() {
 }
 
 #[test]
+fn a_menu_stands_first_on_the_disk_and_lists_the_others() {
+    let folder = folder();
+    let bench = &demo().bench.folder;
+    let programs = ["Brine Racer.prg", "Moth Parade.prg", "Lantern Post.prg"].map(|name| bench.join(name));
+    let mut words = vec!["convert"];
+    words.extend(programs.iter().map(|path| text(path)));
+    words.extend(["--to", "d64", "--menu", "--label", "PIER", "-o", "games.d64", "--prove"]);
+    let told = run(folder.path(), &words).expect(0);
+    told.says("3 programs, 20 to a page").says("LOAD\"*\",8").says("RUN");
+    let list = run(folder.path(), &["list", "games.d64"]).expect(0).out;
+    let at = |name: &str| list.find(name).unwrap_or_else(|| panic!("{name}: {list}"));
+    assert!(at("MENU") < at("BRINE RACER") && at("MENU") < at("MOTH PARADE"), "{list}");
+    run(folder.path(), &["extract", "games.d64", "-o", "out"]).expect(0);
+    for (path, name) in programs.iter().zip(["BRINE RACER.prg", "MOTH PARADE.prg", "LANTERN POST.prg"]) {
+        assert_eq!(fs::read(folder.path().join("out").join(name)).unwrap(), fs::read(path).unwrap());
+    }
+    let menu = fs::read(folder.path().join("out/MENU.prg")).unwrap();
+    assert!(menu.starts_with(&[0x01, 0x08, 0x0b, 0x08]) && menu.windows(11).any(|w| w == b"BRINE RACER"));
+    // A disk without a program has no menu.
+    fs::write(folder.path().join("note.seq"), "low tide").unwrap();
+    run(folder.path(), &["convert", "note.seq", "--to", "d64", "--menu", "-o", "x.d64"]).expect(2);
+}
+
+#[test]
 fn start_entries_end_what_they_started() {
     let folder = folder();
     let at = |name: &str| folder.path().join(name);

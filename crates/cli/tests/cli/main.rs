@@ -36,6 +36,7 @@ mod recipes;
 mod repair;
 mod save;
 mod shelf;
+mod suggest;
 mod support;
 mod titles;
 mod variants;

@@ -12,6 +12,7 @@ use decanter_core::format::Format;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, Tree};
 use decanter_core::{Error, Notice, Result};
+use decanter_formats::disk::cbm::menu::{self, Entry};
 use decanter_formats::disk::cbm::petscii::{self, MOST_NAME};
 use decanter_formats::disk::cbm::{D64, D71, D81, prg::Prg, t64::T64};
 use decanter_formats::disk::cbm::{NewFile, compose};
@@ -37,7 +38,7 @@ pub(super) static TARGETS: [Target; 2] = [
 ];
 
 const DISK: Target = Target {
-    options: &[&LABEL, &NAME, &ID],
+    options: &[&LABEL, &NAME, &ID, &MENU],
     is_of_files: true,
     open: open::anything,
     gather: Some(gather),
@@ -53,6 +54,9 @@ static NAME: Choice = Choice::of(
     "Call a file of a new d64 or d81 so; else names are shortened to what can be typed (repeatable)",
 );
 static ID: Choice = Choice::of("disk-id", "ID", Value::Text, "Two characters that mark a new d64 or d81 [default: DC]");
+
+static MENU: Choice =
+    Choice::flag("menu", "Put a start program first that lists the others, and loads the one whose letter is pressed");
 
 /// Formats whose files are gathered one by one.
 static DISKS: [&dyn Format; 4] = [&D64, &D71, &D81, &T64];
@@ -172,6 +176,9 @@ fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Res
         return Err(Error::Usage("there is no program in it that a disk could hold".into()));
     }
     let title = options.given.text(&LABEL).map(str::to_owned).unwrap_or_else(|| petscii::typeable(&item.stem));
+    if options.given.has(&MENU) {
+        add_menu(&title, &mut files, &mut tree, &mut taken, &mut facts, &mut notices)?;
+    }
     let disk_id = options.given.text(&ID).unwrap_or(DISK_ID);
     let made = compose(target.id, &files, &title.to_uppercase(), &disk_id.to_uppercase())?;
     facts.push(("disk".into(), format!("{}: {} blocks used, {} free", title.to_uppercase(), made.used, made.free)));
@@ -189,6 +196,52 @@ fn disk(item: &Item, target: &Target, options: &Options, _: &Setting<'_>) -> Res
     result.back = Back::Files(tree);
     Ok(result)
 }
+
+/// Puts the start program before all others, and says what is typed.
+fn add_menu(
+    title: &str,
+    files: &mut Vec<NewFile>,
+    tree: &mut Tree,
+    taken: &mut HashSet<Vec<u8>>,
+    facts: &mut Vec<(String, String)>,
+    notices: &mut Vec<Notice>,
+) -> Result<()> {
+    let mut entries = Vec::new();
+    let mut listed = Vec::new();
+    for file in files.iter().filter(|file| file.kind == PROGRAM) {
+        match Entry::of(&file.name, &file.content) {
+            Ok(_) if entries.len() == menu::MOST => {
+                let text = format!(
+                    "the menu lists {} programs: {} is on the disk only",
+                    menu::MOST,
+                    petscii::text(&file.name)
+                );
+                notices.push(Notice::new(text));
+            }
+            Ok(entry) => {
+                listed.push(format!("{}: {}", petscii::text(&file.name), entry.starts()));
+                entries.push(entry);
+            }
+            Err(why) => notices.push(Notice::new(format!("{} is not in the menu: {why}", petscii::text(&file.name)))),
+        }
+    }
+    if entries.is_empty() {
+        return Err(Error::Usage("--menu: there is no program on the disk that a menu could start".into()));
+    }
+    let (name, content) = (unique(b"MENU".to_vec(), taken), menu::program(title, &entries));
+    let shown = petscii::text(&name);
+    facts.insert(0, ("menu".into(), format!("{shown}: {} programs, {} to a page", entries.len(), menu::PAGE)));
+    facts.insert(1, ("type".into(), "LOAD\"*\",8".into()));
+    facts.insert(2, ("".into(), "RUN".into()));
+    facts.extend(listed.into_iter().map(|text| ("starts".to_owned(), text)));
+    let source: SourceRef = Arc::new(Bytes(content.clone()));
+    tree.nodes.insert(0, Node::new(format!("{shown}.prg"), Kind::File(File::of(source)), None));
+    files.insert(0, NewFile { name, kind: PROGRAM, content });
+    Ok(())
+}
+
+/// The kind of a file that is a program.
+const PROGRAM: u8 = 2;
 
 /// `OLD=NEW` as two names.
 fn wished(names: &[String]) -> Result<Vec<(String, String)>> {

@@ -217,8 +217,7 @@ fn title(item: Option<&Item>, setting: &Setting<'_>) -> Option<String> {
 
 /// The picture of a source, as an icon; one that cannot be drawn is none.
 fn icon(item: &Item) -> Option<Vec<u8>> {
-    let pictures = label::pictures(item.opened.told.label.as_ref()?).ok()?;
-    let (_, picture) = pictures.iter().max_by_key(|(_, p)| p.width.min(p.height))?;
+    let picture = &label::icon_of(item)?;
     let filter = if picture.width < ICON { label::Filter::Sharp } else { label::Filter::Smooth };
     let options = label::Options { size: Some((ICON, ICON)), filter, ..label::Options::default() };
     label::png(picture, &options).ok().map(|(_, png)| png)

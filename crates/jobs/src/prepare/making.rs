@@ -160,12 +160,7 @@ fn listed(paths: &[PathBuf], onto: &Path, setting: &Setting<'_>) -> std::result:
 
 /// The picture that a source carries, for the sheet. One that cannot be drawn is none: it is no part of what is made.
 fn picture(item: &Item) -> Option<Vec<u8>> {
-    let label = item.opened.told.label.as_ref()?;
-    let pictures = label::pictures(label).ok()?;
-    // The smallest that is large enough, else the largest.
-    let large =
-        pictures.iter().filter(|(_, p)| p.width.min(p.height) >= PICTURE).min_by_key(|(_, p)| p.width * p.height);
-    let (_, picture) = large.or_else(|| pictures.iter().max_by_key(|(_, p)| p.width * p.height))?;
+    let picture = &label::icon_of(item)?;
     let filter = if picture.width < PICTURE { label::Filter::Sharp } else { label::Filter::Smooth };
     let options = label::Options { size: Some((PICTURE, PICTURE)), filter, ..label::Options::default() };
     label::png(picture, &options).ok().map(|(_, png)| png)

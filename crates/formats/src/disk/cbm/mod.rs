@@ -3,9 +3,11 @@
 //! Layout, checks and what is not sure: docs/formats/cbm.md.
 
 mod allocation;
+mod assembler;
 mod compose;
 pub mod crt;
 mod geometry;
+pub mod menu;
 pub mod petscii;
 pub mod prg;
 pub mod snapshot;

@@ -1,75 +1,7 @@
 //! The two stages, written in the processor's own language by a small assembler.
 
 use super::Snapshot;
-use std::collections::HashMap;
-
-/// Code with labels.
-struct Code {
-    base: u16,
-    bytes: Vec<u8>,
-    labels: HashMap<&'static str, u16>,
-    /// Places that need an address: where, which, how far behind it, and how it is written.
-    needs: Vec<(usize, &'static str, u16, Form)>,
-}
-
-#[derive(Clone, Copy)]
-enum Form {
-    Absolute,
-    Low,
-    High,
-    Relative,
-}
-
-impl Code {
-    fn new(base: u16) -> Self {
-        Self { base, bytes: Vec::new(), labels: HashMap::new(), needs: Vec::new() }
-    }
-
-    fn here(&self) -> u16 {
-        self.base.wrapping_add(self.bytes.len() as u16)
-    }
-
-    fn label(&mut self, name: &'static str) {
-        self.labels.insert(name, self.here());
-    }
-
-    /// Plain bytes: instructions without labels, and data.
-    fn put(&mut self, bytes: &[u8]) {
-        self.bytes.extend(bytes);
-    }
-
-    /// An instruction with an address, `more` behind a label.
-    fn at(&mut self, op: u8, name: &'static str, more: u16) {
-        self.bytes.push(op);
-        self.needs.push((self.bytes.len(), name, more, Form::Absolute));
-        self.bytes.extend([0, 0]);
-    }
-
-    /// An instruction with half of an address.
-    fn half(&mut self, op: u8, name: &'static str, form: Form) {
-        self.bytes.push(op);
-        self.needs.push((self.bytes.len(), name, 0, form));
-        self.bytes.push(0);
-    }
-
-    /// A branch.
-    fn branch(&mut self, op: u8, name: &'static str) {
-        self.half(op, name, Form::Relative);
-    }
-
-    fn finish(mut self) -> Vec<u8> {
-        for (at, name, more, form) in self.needs {
-            let target = self.labels.get(name).copied().unwrap_or(self.base).wrapping_add(more);
-            match form {
-                Form::Absolute => self.bytes[at..at + 2].copy_from_slice(&target.to_le_bytes()),
-                Form::Low => self.bytes[at] = target as u8,
-                Form::High => self.bytes[at] = (target >> 8) as u8,
-                Form::Relative => self.bytes[at] = target.wrapping_sub(self.base.wrapping_add(at as u16 + 1)) as u8,
-            }
-        }
-        self.bytes
-    }
-}
+use crate::disk::cbm::assembler::{Code, Form};
 
 // The instructions that are used, by their names in the processor's manual.
 const LDA_IMM: u8 = 0xa9;
@@ -288,6 +220,6 @@ pub(super) fn first_stage(moment: &Snapshot, last_base: u16, last: &[u8], packed
         c.put(&both);
     }
     let end = c.here().wrapping_add(packed_len as u16);
-    c.labels.insert("end", end);
+    c.known("end", end);
     c.finish()
 }

@@ -1,5 +1,11 @@
 //! Titles and pictures: shown, and pictures scaled into PNG files.
 
+mod suggest;
+mod tiles;
+
+pub(crate) use suggest::icon_of;
+pub use suggest::{SuggestReport, Suggested, TileSheet, suggest};
+
 use crate::{Failure, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::label::{Label, Picture};
