@@ -61,9 +61,6 @@ shot extract '' \
     'decanter extract "saltmarsh/Kelp Courier.zip" -o kelp' \
     'decanter extract saltmarsh/*.iso -o games' \
     'decanter decrypt "saltmarsh/Kelp Courier.zip" -o kelp.iso --verify'
-shot list '' \
-    'decanter list "saltmarsh/Moth Parade.iso"' \
-    'decanter list "saltmarsh/machines/Tide Table.lha"'
 shot dump 'rm -f lane.iso*' \
     'decanter dump sim:saltmarsh/drive.toml -o lane.iso --picture lane.png' \
     'decanter dump "sim:saltmarsh/other drive.toml" -o "other.iso" --passes 2' \
@@ -110,9 +107,10 @@ shot downloads 'rm -rf rowing installed slots' \
     'decanter verify saltmarsh/downloads' \
     'decanter save export saltmarsh/downloads/Rowing.save -o slots'
 shot machines 'rm -f games.d64 tide.hdf' \
-    'decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES -o games.d64' \
+    'decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES --menu -o games.d64' \
     'decanter list games.d64' \
     'decanter convert "saltmarsh/machines/Tide Table.lha" --to hdf --start auto -o tide.hdf'
+page sheet 'pocket/decanter sheet.html' 'rm -rf pocket; mkdir pocket; decanter prepare saltmarsh/drawer saltmarsh/*.iso saltmarsh/*.cue --for handheld --onto pocket'
 page report report.html 'rm -rf cellar report.*; decanter cellar new cellar; decanter cellar scan --cellar cellar saltmarsh/rack saltmarsh/drawer
     decanter --cellar cellar convert saltmarsh/lane.iso saltmarsh/drawer --to zst -o kept
     decanter cellar match --cellar cellar --dat saltmarsh/rack.dat saltmarsh/drawer/drawer.dat; decanter cellar report --cellar cellar -o report.html'

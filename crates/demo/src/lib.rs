@@ -99,6 +99,8 @@ pub struct Collection {
     pub pier: Pier,
     /// Dumps that nobody has looked at for years, and the list of what they should be.
     pub rack: Rack,
+    /// Folders that stand for the cards of two machines.
+    pub cards: [PathBuf; 2],
 }
 
 /// A rack of dumps.
@@ -323,6 +325,10 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
     let downloads = downloads(folder, &put)?;
     let pier = pier(folder, &put)?;
     let rack = rack(folder, wish.replace, &put)?;
+    let cards = ["card for the handheld", "card for the television"].map(|name| folder.join(name));
+    for card in &cards {
+        std::fs::create_dir_all(card).map_err(|e| Error::io("make folder", card, e))?;
+    }
     Ok(Collection {
         image,
         archive,
@@ -347,6 +353,7 @@ pub fn make(folder: &Path, wish: Wish, watch: &dyn Watch) -> Result<Collection> 
         downloads,
         pier,
         rack,
+        cards,
     })
 }
 

@@ -99,6 +99,7 @@ fn report(made: &Collection) -> serde_json::Value {
         "downloads": made.downloads,
         "pier": made.pier,
         "rack": made.rack,
+        "cards": made.cards,
     })
 }
 
@@ -131,6 +132,7 @@ fn show_made(page: &mut Page, made: &Collection, folder: &Path) {
         (Some(&made.pier.folder), "a PS4 game: base, update, and files for an older system"),
         (Some(&made.rack.folder), "dumps that nobody has looked at for years"),
         (Some(&made.rack.list), "a DAT file of what these should be"),
+        (Some(&made.cards[0]), "an empty card, for what a machine loads; another one beside it"),
         (Some(&made.downloads.folder), "an Xbox 360 disc, the same in a cabinet, packages, a saved game"),
     ];
     for (path, what) in told {
@@ -160,12 +162,28 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
     let console_keys = show(&made.console.keys);
     let parade = target("Moth Parade.pkg");
     let shelf_keys = show(&made.shelf.join("keys"));
+    let drawer = show(&made.drawer.folder);
+    let stick = show(&made.console.stick_image);
+    let cards = made.cards.each_ref().map(|card| show(card));
     let merged = target(&format!("card/{}", decanter_demo::hybrid::MERGED));
     vec![
         ("What is it?", words(&["identify", &box_or_image]), 0),
         ("Is the dump good?", words(&["verify", &box_or_image, "--against", &description]), 0),
         ("And the other one?", words(&["verify", &show(&made.damaged), "--against", &description]), 1),
         ("Take the files out.", words(&["extract", &box_or_image, "-o", &target("kelp")]), 0),
+        (
+            "Two bad copies, one good dump.",
+            words(&[
+                "repair",
+                &show(&made.damaged),
+                &show(&made.short),
+                "--against",
+                &description,
+                "-o",
+                &target("Kelp Courier (repaired).iso"),
+            ]),
+            0,
+        ),
         (
             "Or write one decrypted image.",
             words(&["decrypt", &box_or_image, "-o", &target("Kelp Courier (decrypted).iso")]),
@@ -414,6 +432,21 @@ fn steps(made: &Collection, folder: &Path) -> Vec<Step> {
                 "--overlay",
                 &show(&made.bench.fixes),
             ]),
+            0,
+        ),
+        (
+            "The drawer for a machine with a card in FAT32: what would be made of what?",
+            words(&["prepare", &drawer, "--for", "cartridges", "--plan", &target("plan.toml")]),
+            0,
+        ),
+        (
+            "Done as the plan says, and read back.",
+            words(&["prepare", "--follow", &target("plan.toml"), "--onto", &cards[0], "--like", &stick]),
+            0,
+        ),
+        (
+            "Discs for the computer under the television, in one line.",
+            words(&["prepare", &show(&made.handheld), &show(&made.dvd), "--for", "television", "--onto", &cards[1]]),
             0,
         ),
     ]

@@ -2,7 +2,7 @@
 
 use super::made::Made;
 use super::target::Target;
-use super::{ConvertReport, Options, WrittenFile, outlook, parts, prove, shared, table};
+use super::{ConvertReport, Options, WrittenFile, parts, prove, shared, table};
 use crate::estimate::{Estimate, block_of};
 use crate::{Answer, Failure, Item, Setting, place};
 use decanter_core::blueprint::Blueprint;
@@ -150,7 +150,7 @@ impl<'a> Laid<'a> {
 
     /// What the result would be about, where something in it is packed.
     fn estimate(&self, setting: &Setting<'_>) -> Result<Option<Estimate>, Error> {
-        let packed = outlook::packed(&self.made, self.item);
+        let packed = self.made.packed(self.item.source.as_ref());
         if packed.is_empty() {
             return Ok(None);
         }

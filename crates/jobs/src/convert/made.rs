@@ -82,6 +82,18 @@ impl Made {
         }
     }
 
+    /// What is packed on the way to it, where that is so; `source` is what it is made of.
+    pub(crate) fn packed(&self, source: Option<&SourceRef>) -> Vec<SourceRef> {
+        if self.blueprint.packed_part().is_none() {
+            return Vec::new();
+        }
+        match &self.back {
+            Back::Tracks(tracks) => tracks.iter().map(|track| track.source.clone()).collect(),
+            Back::Bytes(source) | Back::Rom(source) | Back::RawSectors(source, ..) => vec![source.clone()],
+            Back::Files(_) | Back::Seals | Back::Disc(_) => source.cloned().into_iter().collect(),
+        }
+    }
+
     /// Bytes of all its files but a small one beside the main one.
     pub(crate) fn bytes_after(&self) -> u64 {
         self.blueprint.len() + self.data.iter().map(|(_, blueprint)| blueprint.len()).sum::<u64>()

@@ -1,7 +1,7 @@
 //! What a conversion would come to: asked by whoever chooses between several, before anything is written.
 
 use super::laid::Laid;
-use super::made::{Back, Made};
+use super::made::Back;
 use super::parts;
 use super::target::Target;
 use super::{Options, many, present};
@@ -43,21 +43,9 @@ pub(crate) fn outlook(
         keeps_bytes: matches!(made.back, Back::Bytes(_) | Back::Tracks(_) | Back::Rom(_)),
         bytes: made.bytes_after(),
         longest: outputs.iter().map(|(blueprint, _)| blueprint.len()).max().unwrap_or(0),
-        packed: packed(made, item),
+        packed: made.packed(item.source.as_ref()),
         place,
     })
-}
-
-/// What is packed on the way to a result, where that is so.
-pub(super) fn packed(made: &Made, item: &Item) -> Vec<SourceRef> {
-    if made.blueprint.packed_part().is_none() {
-        return Vec::new();
-    }
-    match &made.back {
-        Back::Tracks(tracks) => tracks.iter().map(|track| track.source.clone()).collect(),
-        Back::Bytes(source) | Back::Rom(source) | Back::RawSectors(source, ..) => vec![source.clone()],
-        Back::Files(_) | Back::Seals | Back::Disc(_) => item.source.iter().cloned().collect(),
-    }
 }
 
 /// The bytes of a result without writing it: for what goes on from there. `None` where they are known only in the end.

@@ -1,6 +1,6 @@
 //! What is started, as a text that people write and [`crate::launcher`] makes.
 
-use crate::launcher::Starter;
+use super::starter::Starter;
 use crate::{Failure, Setting, toml_text};
 use decanter_core::source::{FileSource, Source, read_vec};
 use decanter_core::{Error, native};

@@ -3,9 +3,11 @@
 
 mod describe;
 mod pad;
+mod starter;
 
 pub(crate) use describe::Description;
 pub use pad::check_chord;
+pub use starter::Starter;
 
 use crate::{Answer, Failure, Setting};
 use decanter_core::{Error, native, os};

@@ -1,6 +1,7 @@
 //! Start entries for everything in a folder.
 
-use super::{LauncherReport, Options, Starter, launcher};
+use super::one::{LauncherReport, Options, launcher};
+use crate::launch::Starter;
 use crate::locate::{self, INSIDE};
 use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work};
 use crate::{Answer, Failure, Setting};

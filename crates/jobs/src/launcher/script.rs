@@ -1,7 +1,7 @@
 //! The script: everything that is started is ended, however it goes. It finds what it starts from where it stands itself, so that
 //! both can be moved together.
 
-use super::Starter;
+use crate::launch::Starter;
 use decanter_core::{native, os};
 use std::path::{Component, Path, PathBuf};
 

@@ -3,17 +3,17 @@
 
 use super::making::{Prepared, one};
 use super::plan::{LeftOut, Make, Plan};
+use super::report::FollowReport;
 use super::sheet;
 use super::start;
 use crate::deliver::{self, Card, MANIFEST, Manifest};
 use crate::shelf::{self, Done, Found, Outcome, Row, Search, ShelfReport, State, Turn};
-use crate::{Answer, Failure, Setting, quoted};
+use crate::{Failure, Setting, quoted};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::guard::Door;
 use decanter_core::pour::Output;
 use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, native, tell};
-use serde::Serialize;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -32,36 +32,6 @@ pub struct Following {
     pub like: Option<String>,
     /// Where the sheet goes; on the card if nothing is said.
     pub sheet: Option<PathBuf>,
-}
-
-/// What came of a plan.
-#[derive(Debug, Serialize)]
-pub struct FollowReport {
-    /// Layout of this report.
-    pub schema: &'static str,
-    /// The profile that it was for.
-    pub profile: String,
-    /// The card.
-    #[serde(serialize_with = "decanter_core::native::one")]
-    pub onto: PathBuf,
-    /// What it can hold.
-    pub card: Card,
-    /// A row for each entry of the plan.
-    pub made: ShelfReport<Prepared>,
-    /// What is not made, and why.
-    pub left_out: Vec<LeftOut>,
-    /// Start entries that were written, below the card.
-    pub starts: Vec<String>,
-    /// The list of what is there.
-    #[serde(serialize_with = "decanter_core::native::one")]
-    pub list: PathBuf,
-    /// The sheet.
-    #[serde(serialize_with = "decanter_core::native::one")]
-    pub sheet: PathBuf,
-    /// True when nothing was written because only a rehearsal was asked for.
-    pub dry_run: bool,
-    /// What was noticed on the way.
-    pub notices: Vec<Notice>,
 }
 
 /// Follows a plan onto a card; `tell` is given every row in the order of the plan.
@@ -102,8 +72,7 @@ pub(super) fn follow<E>(
     plan.left_out.extend(crowded);
     let list = Mutex::new(list);
     let entries: HashMap<PathBuf, &Make> = plan.make.iter().map(|m| (native::path(&m.path), m)).collect();
-    let mut search = Search::default();
-    search.found = plan.make.iter().map(found).collect();
+    let mut search = Search { found: plan.make.iter().map(found).collect(), ..Search::default() };
     let mut made = ShelfReport::new("decanter.prepare-each/1", &mut search);
     let job = |found: &Found, setting: &Setting<'_>, _: &Turn<'_>| {
         let Some(entry) = entries.get(&found.below) else { return Ok(Outcome::PassedOver("it left the plan".into())) };
@@ -141,18 +110,6 @@ pub(super) fn follow<E>(
         write(sheet::page(&report).into_bytes(), &report.sheet, &what, setting)?;
     }
     Ok(told.map(|()| report))
-}
-
-impl FollowReport {
-    /// What all of it comes to.
-    pub fn answer(&self) -> Answer {
-        self.made.answer()
-    }
-
-    /// Whether the user stopped it.
-    pub fn is_stopped(&self) -> bool {
-        self.made.stopped
-    }
 }
 
 fn write(bytes: Vec<u8>, target: &Path, what: &str, setting: &Setting<'_>) -> Result<(), Failure> {

@@ -10,6 +10,7 @@ mod planning;
 pub mod platform;
 pub mod profile;
 mod profiles;
+mod report;
 mod sheet;
 mod shipped;
 mod start;
@@ -18,13 +19,14 @@ mod time;
 mod ways;
 
 pub use copies::ANOTHER_COPY;
-pub use follow::{FollowReport, Following, SHEET};
+pub use follow::{Following, SHEET};
 pub use making::{Prepared, PreparedFile};
 pub use plan::{LeftOut, Make, Plan};
 pub use profile::Profile;
 pub use profiles::{
     CheckedProfile, Loads, NewProfile, ShownProfile, check_profile, names as profile_names, new_profile, show_profile,
 };
+pub use report::FollowReport;
 pub use time::About;
 pub use ways::Keeps;
 

@@ -1,9 +1,9 @@
 //! The sheet of a run: one page that is kept with the card, with what was made, what it keeps and how that was proven, what was
 //! left out and why, and what is left to do on the machine.
 
-use super::follow::FollowReport;
 use super::making::Prepared;
 use super::platform::Platform;
+use super::report::FollowReport;
 use crate::grouped;
 use crate::html::{Cell, bytes, document, number, plain, table};
 use crate::shelf::{Row, State};
