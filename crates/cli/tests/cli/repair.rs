@@ -92,6 +92,12 @@ fn a_list_proves_very_many_places_at_once() {
         .says("its sha1 is that of \"Tide.bin\" in tides.dat")
         .says("in 15 places");
     assert!(own.read("out.bin") == good);
+    // A list of SHA-1 alone: the ways are read one after the other.
+    own.put("c.bin", &good, &[5]);
+    own.put("d.bin", &good, &[900_000]);
+    fs::write(own.at("list.sha1"), format!("{sha1}  good.bin\n")).unwrap();
+    own.run(&["repair", "c.bin", "d.bin", "--against", "list.sha1", "-o", "by list.bin"]).expect(0).says("MATCH");
+    assert!(own.read("by list.bin") == good);
     // A list whose SHA-1 is another one: the CRC-32 alone is not believed.
     let wrong = fs::read_to_string(own.at("tides.dat")).unwrap().replace(&sha1, &"0".repeat(40));
     fs::write(own.at("wrong.dat"), wrong).unwrap();

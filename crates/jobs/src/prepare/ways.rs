@@ -13,6 +13,7 @@ use decanter_core::protection::{KeyState, State};
 use decanter_core::role::Role;
 use decanter_core::source::SourceRef;
 use decanter_core::{Error, Result};
+use decanter_formats::REGISTRY;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
@@ -202,8 +203,29 @@ fn copy(item: &Item) -> Option<Way> {
     if item.opened.identity.format == "god" {
         return None;
     }
-    let name = item.file_name();
+    let name = whole_name(item);
     Some(way(item.address.clone(), &[COPY], Keeps::AsItIs, source.len(), PathBuf::from(name)))
+}
+
+/// The name of a source as one file: that of a split image ends in the number of a part.
+fn whole_name(item: &Item) -> String {
+    let name = item.file_name();
+    let is_part =
+        name.rsplit_once('.').is_some_and(|(_, end)| !end.is_empty() && end.bytes().all(|b| b.is_ascii_digit()));
+    let is_one_file = item.source.as_ref().is_none_or(|source| file_len(item).is_none_or(|len| len == source.len()));
+    match REGISTRY.get(item.opened.identity.format).and_then(|format| format.extensions().first()) {
+        Some(extension) if is_part && !is_one_file => {
+            let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem);
+            let has_own = stem.to_lowercase().ends_with(&format!(".{extension}"));
+            if has_own { stem.to_owned() } else { format!("{stem}.{extension}") }
+        }
+        _ => name,
+    }
+}
+
+/// The length of the file that a source is typed as, if it is one of this machine.
+fn file_len(item: &Item) -> Option<u64> {
+    std::fs::metadata(&item.host).ok().filter(|meta| meta.is_file()).map(|meta| meta.len())
 }
 
 fn way(source: String, words: &[&str], keeps: Keeps, bytes: u64, place: PathBuf) -> Way {
@@ -217,7 +239,7 @@ fn decrypted(item: &Item) -> Option<Way> {
         return copy(item);
     }
     let clear: &Blueprint = protection.clear.as_ref()?;
-    let name = item.file_name();
+    let name = whole_name(item);
     Some(way(item.address.clone(), &[DECRYPT], Keeps::Decrypted, clear.len(), PathBuf::from(name)))
 }
 

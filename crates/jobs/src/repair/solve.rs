@@ -5,7 +5,7 @@ use super::claims::{Claim, Whole, parts};
 use super::copies::{Compared, Copy, Stretch, assembled};
 use crate::Setting;
 use crc32fast::Hasher;
-use decanter_core::digest::Algorithm;
+use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::expectation::Expectation;
 use decanter_core::source::read_vec;
 use decanter_core::{Error, Result, watch};
@@ -228,14 +228,58 @@ impl Chosen {
             self.whole = Some(whole.clone());
             return Ok(());
         }
-        // A list without CRC-32 is asked by what is written, where there is only one way to put it together.
-        if open.is_empty() {
-            self.whole = wholes.iter().find(|whole| crc(whole).is_none()).cloned();
+        let without: Vec<&Whole> = wholes.iter().filter(|whole| crc(whole).is_none()).collect();
+        if !without.is_empty() && !self.by_reading(&without, &open, copies, setting)? {
+            self.unsolved.extend(without.iter().take(3).map(|whole| whole.name.clone()));
+            return Ok(());
         }
         if self.whole.is_none() {
             self.unsolved.extend(wholes.iter().take(3).map(|whole| whole.name.clone()));
         }
         Ok(())
+    }
+
+    /// The same for lists without CRC-32: each way is read whole.
+    fn by_reading(
+        &mut self,
+        wholes: &[&Whole],
+        open: &[usize],
+        copies: &[Copy],
+        setting: &Setting<'_>,
+    ) -> Result<bool> {
+        let mut algorithms: Vec<Algorithm> = Vec::new();
+        for digest in wholes.iter().filter_map(|whole| whole.digests.iter().max_by_key(|d| d.algorithm)) {
+            if !algorithms.contains(&digest.algorithm) {
+                algorithms.push(digest.algorithm);
+            }
+        }
+        let ways =
+            Ways::new(open.iter().map(|at| self.compared.stretches[*at].groups.as_slice()).collect(), copies.len());
+        let most = (MOST_HASHED / self.compared.len.max(1)).clamp(1, MOST_TRIED as u64) as usize;
+        for way in ways.take(most) {
+            watch::check(setting.watch)?;
+            let mut chosen = self.copies();
+            for (at, group) in open.iter().zip(&way) {
+                chosen[*at] = self.compared.stretches[*at].groups.get(*group).map(|group| group[0]);
+            }
+            let dump = assembled(copies, &self.compared, &chosen)?;
+            let found = match of_source(&dump, &algorithms, setting.watch) {
+                Ok(found) => found,
+                Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
+                // What cannot be read is not right.
+                Err(_) => continue,
+            };
+            let is_it = |whole: &&&Whole| {
+                whole.digests.iter().max_by_key(|d| d.algorithm).is_some_and(|digest| found.contains(digest))
+            };
+            let Some(whole) = wholes.iter().find(is_it) else { continue };
+            for (at, group) in open.iter().zip(&way) {
+                self.groups[*at] = Some((*group, By::Digest(whole.name.clone())));
+            }
+            self.whole = Some((**whole).clone());
+            return Ok(true);
+        }
+        Ok(false)
     }
 
     /// The dump as pieces with their CRC-32: of a stretch one for each group.

@@ -195,6 +195,19 @@ fn base_update_and_add_ons_become_one_file() {
 }
 
 #[test]
+fn a_split_image_is_one_file_on_the_card() {
+    let own = Bench::new();
+    let moth = fs::read(&demo().handheld).unwrap();
+    let middle = moth.len() / 2 / 2048 * 2048;
+    own.put("shelf/Moth Parade.iso.0", &moth[..middle]);
+    own.put("shelf/Moth Parade.iso.1", &moth[middle..]);
+    own.plan(&takes("psp", "\"same\"", "")).expect(0);
+    own.follow().expect(0);
+    assert_eq!(own.on_card(), ["games/Moth Parade.iso"]);
+    assert!(own.read("card/games/Moth Parade.iso") == moth);
+}
+
+#[test]
 fn names_are_as_the_machine_takes_them() {
     let own = Bench::new();
     let rom = fs::read(demo().drawer.folder.join("Fogbell.gb")).unwrap();
