@@ -151,6 +151,7 @@ fn two_of_three_are_told_as_such() {
     assert!(own.read("out.bin") == good);
     own.run(&["repair", "a.bin", "b.bin", "-o", "two.bin"]).expect(1).says("a third copy");
     own.run(&["repair", "a.bin", "-o", "one.bin"]).expect(2).says("one copy alone repairs nothing");
+    own.run(&["repair", "a.bin", "b.bin", "a.bin", "-o", "one.bin"]).expect(2).says("copies 1 and 3");
     let other = noise(100_000, 6);
     own.put("other.bin", &other, &[]);
     own.run(&["repair", "a.bin", "other.bin", "-o", "no.bin"]).expect(4).says("no copies of the same");

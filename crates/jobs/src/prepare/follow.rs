@@ -51,6 +51,10 @@ pub(super) fn follow<E>(
         return Err(Failure::usage(what, "it is no folder that is there")
             .hint("give the folder where the card or stick is mounted"));
     }
+    if plan.make.is_empty() {
+        return Err(Failure::usage(what, "the plan makes nothing")
+            .hint("its left-out entries say why; decanter prepare SOURCE --for PROFILE"));
+    }
     let card = match &how.like {
         Some(image) => Card::of_image(image, setting),
         None => Card::of_folder(onto),
@@ -93,7 +97,7 @@ pub(super) fn follow<E>(
         made,
         left_out: plan.left_out.clone(),
         starts: Vec::new(),
-        list: onto.join(MANIFEST),
+        list: Some(onto.join(MANIFEST)),
         sheet: how.sheet.clone().unwrap_or_else(|| onto.join(SHEET)),
         dry_run: setting.dry_run,
         notices,
@@ -104,8 +108,9 @@ pub(super) fn follow<E>(
             report.starts = start::write(rules, &report.made, onto, &mut list, setting)?;
         }
         // What is there is on the list, even if the rest could not be made.
-        if !list.0.is_empty() {
-            write(list.text().into_bytes(), &report.list, &what, setting)?;
+        match report.list.as_ref().filter(|_| !list.0.is_empty()) {
+            Some(target) => write(list.text().into_bytes(), target, &what, setting)?,
+            None => report.list = None,
         }
         write(sheet::page(&report).into_bytes(), &report.sheet, &what, setting)?;
     }

@@ -13,6 +13,7 @@ mod profiles;
 mod report;
 mod sheet;
 mod shipped;
+mod spelled;
 mod start;
 mod tags;
 mod time;
@@ -50,6 +51,7 @@ pub struct PlanReport {
     /// For which kind of machine that is.
     pub about_machine: String,
     /// What is made of what.
+    #[serde(serialize_with = "spelled::for_programs")]
     pub make: Vec<Make>,
     /// What is not, and why.
     pub left_out: Vec<LeftOut>,

@@ -34,7 +34,7 @@ pub struct ShownProfile {
     /// Layout of this report.
     pub schema: &'static str,
     /// Everything in it.
-    #[serde(flatten)]
+    #[serde(serialize_with = "super::spelled::for_programs")]
     pub profile: Profile,
     /// What is loaded of each platform, in words.
     pub loads: Vec<Loads>,

@@ -27,9 +27,9 @@ pub struct FollowReport {
     pub left_out: Vec<LeftOut>,
     /// Start entries that were written, below the card.
     pub starts: Vec<String>,
-    /// The list of what is there.
-    #[serde(serialize_with = "decanter_core::native::one")]
-    pub list: PathBuf,
+    /// The list of what is there; nothing where nothing is.
+    #[serde(serialize_with = "decanter_core::native::maybe")]
+    pub list: Option<PathBuf>,
     /// The sheet.
     #[serde(serialize_with = "decanter_core::native::one")]
     pub sheet: PathBuf,

@@ -139,6 +139,16 @@ pub fn repair(
     // A copy may be damaged, and so may what it is in: that is no duty of the result.
     let own = setting.for_one(setting.watch);
     let copies = sources.iter().map(|source| Copy::open(source, &own)).collect::<Result<Vec<_>, _>>()?;
+    if let Some((at, twice)) = sources.iter().enumerate().find(|(at, source)| sources[..*at].contains(source)) {
+        return wrong(
+            &format!(
+                "\"{twice}\" is given twice (copies {} and {})",
+                sources.iter().position(|s| s == twice).unwrap_or(0) + 1,
+                at + 1
+            ),
+            "give copies that were made by themselves: the same file proves nothing",
+        );
+    }
     let target = place::file(output, &place::name_beside(&copies[0].item, extension(&copies[0]), "repaired"));
     setting.check_target(&target)?;
     let compared = compare(&copies, setting).map_err(|e| match &e {

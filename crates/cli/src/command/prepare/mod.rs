@@ -215,6 +215,7 @@ fn show_row(with: &With<'_>, out: &mut dyn Write, row: &Row<Prepared>) -> std::i
         with.print(out, |page| {
             let was_there = row.result.as_ref().is_some_and(|made| made.was_there);
             let (colour, word) = match row.state {
+                State::Done if with.global.dry_run => (style::GOOD, "to make"),
                 State::Done if was_there => (style::GOOD, "there"),
                 State::Done => (style::GOOD, "made"),
                 State::Flawed => (style::BAD, "FLAWED"),
@@ -270,9 +271,11 @@ fn conclude(with: &With<'_>, out: &mut dyn Write, report: &FollowReport) -> std:
         }
         let onto = quoted(&native::text(&report.onto));
         if !report.dry_run {
-            page.row("list", native::text(&report.list));
             page.row("sheet", native::text(&report.sheet));
-            page.row("next", format!("decanter deliver --check {onto}"));
+            if let Some(list) = &report.list {
+                page.row("list", native::text(list));
+                page.row("next", format!("decanter deliver --check {onto}"));
+            }
         }
         page.notices(&report.notices, with.manner());
     })?;

@@ -94,6 +94,8 @@ fn a_plan_that_was_changed_is_followed_as_it_says_or_refused() {
     own.follow().expect(2).says("is a version that is not known here");
     with("[\"z64\"]", "[\"z46\"]");
     own.follow().expect(2).says("the nearest one is \"z64\"");
+    own.put("none.toml", b"plan = 1\nprofile = \"own\"\n");
+    own.run(&["prepare", "--follow", "none.toml", "--onto", "card"]).expect(2).says("the plan makes nothing");
     with("keeps = \"every-byte\"", "keps = \"every-byte\"");
     own.follow().expect(2).says("there is no field \"keps\" here");
     assert!(own.on_card().is_empty());

@@ -15,7 +15,10 @@ fn those_that_ship_are_listed_explained_and_copied() {
     own.run(&["prepare", "profile", "check", "mine.toml"]).expect(0).says("is right");
     own.run(&["prepare", "shelf", "--for", "mine.toml"]).expect(0).says("N64/Bramble Run.z64");
     let json = own.run(&["prepare", "profile", "show", "psp", "--json"]).expect(0).json();
-    assert_eq!((json["name"].as_str(), json["loads"][0]["forms"][0][0].as_str()), (Some("psp"), Some("cso")));
+    assert_eq!(
+        (json["profile"]["name"].as_str(), json["loads"][0]["forms"][0][0].as_str()),
+        (Some("psp"), Some("cso"))
+    );
 }
 
 #[test]
