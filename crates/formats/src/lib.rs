@@ -63,6 +63,7 @@ pub static REGISTRY: Registry = Registry::new(&[
     &disk::ntfs::Ntfs,
     &optical::cd::CdRaw,
     &optical::cd::CueSheet,
+    &optical::high_sierra::HighSierra,
     &optical::iso9660::Iso9660,
     &optical::udf::Udf,
     &optical::playstation::PlayStationDisc,

@@ -1,6 +1,7 @@
 //! Optical discs.
 
 pub mod cd;
+pub mod high_sierra;
 pub mod iso9660;
 pub mod playstation;
 pub mod ps3;

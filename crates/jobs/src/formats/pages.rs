@@ -28,6 +28,7 @@ pages! {
     "gb": "gb" "gbc";
     "gba": "gba";
     "gz-bz2-xz": "gz" "bz2" "xz" "zst";
+    "high-sierra": "high-sierra";
     "ird": "ird";
     "iso9660": "iso9660" "iso";
     "lha": "lha";

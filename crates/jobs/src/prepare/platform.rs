@@ -57,7 +57,7 @@ pub static PLATFORMS: [Platform; 25] = [
     Platform::new("c64", "C64", &[("d64", ""), ("d71", ""), ("d81", ""), ("crt", ""), ("prg", ""), ("t64", "")]),
     Platform::new("amiga", "Amiga", &[("adf", ""), ("hdf", ""), ("rdb", ""), ("lha", ""), ("lzx", "")]),
     Platform::new("cd", "CDs of no console", &[("cd-raw", ""), ("cue", "")]),
-    Platform::new("disc", "discs of no console", &[("iso9660", ""), ("udf", "")]),
+    Platform::new("disc", "discs of no console", &[("iso9660", ""), ("high-sierra", ""), ("udf", "")]),
     Platform::new("drive", "hard drives", &[("mbr", ""), ("gpt", "")]),
     Platform::new("volume", "sticks and partitions", &[("fat", ""), ("exfat", ""), ("ntfs", ""), ("ext", "")]),
 ];
