@@ -8,6 +8,70 @@ fn bytes(path: &Path) -> Vec<u8> {
 }
 
 #[test]
+#[cfg(unix)]
+fn patches_reach_as_far_as_the_disk() {
+    // A file of a gibibyte and more, with a hole for nearly all of it; the change stands behind the first gibibyte.
+    let folder = folder();
+    let (len, at) = ((1u64 << 30) + (64 << 20), (1u64 << 30) + 5);
+    let old = folder.path().join("old.iso");
+    std::fs::File::create(&old).unwrap().set_len(len).unwrap();
+    // The checksum of zeros alone, and of the same with "TIDE" in it, put together of their parts.
+    let zeros = |len: u64| {
+        let mut sum = crc32fast::Hasher::new();
+        let block = vec![0; 1 << 20];
+        (0..len >> 20).for_each(|_| sum.update(&block));
+        sum.update(&block[..(len & 0xf_ffff) as usize]);
+        sum
+    };
+    let before = zeros(len).finalize();
+    let mut after = zeros(at);
+    after.update(b"TIDE");
+    after.combine(&zeros(len - at - 4));
+    let after = after.finalize();
+    let number = |mut value: u64| {
+        let mut out = Vec::new();
+        loop {
+            let low = (value & 0x7f) as u8;
+            value >>= 7;
+            if value == 0 {
+                out.push(low | 0x80);
+                return out;
+            }
+            out.push(low);
+            value -= 1;
+        }
+    };
+    let sealed = |body: Vec<u8>| {
+        let mut own = [body, before.to_le_bytes().to_vec(), after.to_le_bytes().to_vec()].concat();
+        own.extend(crc32fast::hash(&own).to_le_bytes());
+        own
+    };
+    // UPS: a hunk of four bytes, ended by a zero. BPS: the same, four bytes of the patch, the same.
+    let ups = [b"UPS1".to_vec(), number(len), number(len), number(at), b"TIDE\0".to_vec()].concat();
+    let same = |len: u64| number((len - 1) << 2);
+    let bps = [
+        b"BPS1".to_vec(),
+        number(len),
+        number(len),
+        number(0),
+        same(at),
+        number(3 << 2 | 1),
+        b"TIDE".to_vec(),
+        same(len - at - 4),
+    ];
+    std::fs::write(folder.path().join("x.ups"), sealed(ups)).unwrap();
+    std::fs::write(folder.path().join("x.bps"), sealed(bps.concat())).unwrap();
+    for patch in ["x.ups", "x.bps"] {
+        run(folder.path(), &["patch", "apply", "old.iso", patch, "-o", "new.iso", "--replace"]).expect(0);
+        let new = std::fs::File::open(folder.path().join("new.iso")).unwrap();
+        assert_eq!(new.metadata().unwrap().len(), len);
+        let mut found = [0; 8];
+        std::os::unix::fs::FileExt::read_exact_at(&new, &mut found, at - 2).unwrap();
+        assert_eq!(&found, b"\0\0TIDE\0\0", "{patch}");
+    }
+}
+
+#[test]
 fn patches_of_all_formats_lead_to_the_same_file() {
     let (d, folder) = (&demo().drawer, folder());
     for patch in &d.patches {

@@ -1,7 +1,7 @@
 //! BPS patches: copies out of both files. Layout: docs/formats/bps.md.
 
 use super::delta::{self, Step};
-use super::{TRAILER, end, granted, joined, load, trailer, vli};
+use super::{TRAILER, addressed, end, granted, joined, load, trailer, vli};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
@@ -162,8 +162,8 @@ impl Actions<'_> {
 fn parse(bytes: &[u8], sums: (u32, u32)) -> Result<BpsPatch> {
     let mut at = MAGIC.len();
     let lens = (vli::read(ID, bytes, &mut at)?, vli::read(ID, bytes, &mut at)?);
-    granted("the file before", lens.0)?;
-    granted("the file after", lens.1)?;
+    addressed("the file before", lens.0)?;
+    addressed("the file after", lens.1)?;
     let len = vli::read(ID, bytes, &mut at)?;
     if len > MOST_METADATA || len > (bytes.len() - at) as u64 {
         return Err(Error::malformed(ID, "metadata that goes past the end of the patch", at as u64));

@@ -18,7 +18,7 @@ use std::sync::Arc;
 
 /// The largest patch.
 pub const MOST_PATCH: u64 = 1 << 30;
-/// The largest file that is patched or compared.
+/// The largest file that is compared to make a patch: both are held in memory.
 pub const MOST_FILE: u64 = 1 << 30;
 /// Bytes of the three checksums at the end of UPS and BPS.
 const TRAILER: usize = 12;
@@ -71,6 +71,14 @@ fn of_len(source: &SourceRef, len: u64) -> Result<SourceRef> {
             Arc::new(Concat::new(vec![source.clone(), Arc::new(Fill { byte: 0, len: len - own })])?)
         }
     })
+}
+
+/// Fails for a file that this machine could not address, which no disk holds either.
+fn addressed(what: &'static str, asked: u64) -> Result<()> {
+    match asked <= isize::MAX as u64 / 2 {
+        true => Ok(()),
+        false => Err(Error::Limit { what, asked, limit: isize::MAX as u64 / 2 }),
+    }
 }
 
 /// A length that a patch asks for, if it is granted.

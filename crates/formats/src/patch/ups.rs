@@ -1,6 +1,6 @@
 //! UPS patches: differences of both files, so that they lead both ways. Layout: docs/formats/ups.md.
 
-use super::{TRAILER, end, granted, joined, load, of_len, trailer, vli};
+use super::{TRAILER, addressed, end, granted, joined, load, of_len, trailer, vli};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
@@ -75,8 +75,8 @@ struct Shared {
 fn parse(bytes: &[u8], sums: (u32, u32)) -> Result<UpsPatch> {
     let mut at = MAGIC.len();
     let lens = (vli::read(ID, bytes, &mut at)?, vli::read(ID, bytes, &mut at)?);
-    granted("the file before", lens.0)?;
-    granted("the file after", lens.1)?;
+    addressed("the file before", lens.0)?;
+    addressed("the file after", lens.1)?;
     let most = lens.0.max(lens.1);
     let mut hunks = Vec::new();
     let mut place = 0u64;
