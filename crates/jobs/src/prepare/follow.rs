@@ -16,6 +16,7 @@ use decanter_core::source::Bytes;
 use decanter_core::{Error, Notice, native, tell};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// What the sheet is called, at the top of the card.
@@ -75,12 +76,18 @@ pub(super) fn follow<E>(
     }
     plan.left_out.extend(crowded);
     let list = Mutex::new(list);
+    let pictures = AtomicUsize::new(0);
     let entries: HashMap<PathBuf, &Make> = plan.make.iter().map(|m| (native::path(&m.path), m)).collect();
     let mut search = Search { found: plan.make.iter().map(found).collect(), ..Search::default() };
     let mut made = ShelfReport::new("decanter.prepare-each/1", &mut search);
     let job = |found: &Found, setting: &Setting<'_>, _: &Turn<'_>| {
         let Some(entry) = entries.get(&found.below) else { return Ok(Outcome::PassedOver("it left the plan".into())) };
-        let (prepared, answer) = one(entry, onto, setting)?;
+        let (mut prepared, answer) = one(entry, onto, setting)?;
+        // A sheet has room for so many; of a hundred thousand none else is kept in memory.
+        let len = prepared.picture.as_ref().map_or(0, Vec::len);
+        if pictures.fetch_add(len, Ordering::Relaxed) + len > sheet::MOST_PICTURES {
+            prepared.picture = None;
+        }
         let mut list = list.lock().unwrap_or_else(PoisonError::into_inner);
         list.0.extend(prepared.files.iter().map(|file| (file.path.clone(), file.digest)));
         drop(list);

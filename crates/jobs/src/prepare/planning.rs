@@ -218,6 +218,8 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
                 let mut make = make(&candidate, rules, profile, &mut names, Some(form));
                 make.way = vec![MERGE.into(), (*form).into()];
                 make.keeps = Keeps::EveryByte;
+                // What is merged takes no options of a conversion.
+                make.with.clear();
                 make.source.clone_from(&sources[0]);
                 make.more = sources[1..].to_vec();
                 (make.bytes, make.about_bytes) = (*bytes, *bytes);

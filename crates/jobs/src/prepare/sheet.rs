@@ -14,7 +14,7 @@ use decanter_core::tell::{share, size};
 use std::collections::BTreeMap;
 
 /// Bytes of pictures that a page carries at most: what comes after has none.
-const MOST_PICTURES: usize = 8 << 20;
+pub(super) const MOST_PICTURES: usize = 8 << 20;
 
 /// The whole page.
 pub(super) fn page(report: &FollowReport) -> String {

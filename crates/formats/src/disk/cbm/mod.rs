@@ -7,6 +7,7 @@ mod assembler;
 mod compose;
 pub mod crt;
 mod geometry;
+mod geos;
 pub mod menu;
 pub mod petscii;
 pub mod prg;
@@ -64,6 +65,7 @@ struct Entry {
     name: Vec<u8>,
     blocks: u16,
     record_len: u8,
+    geos_type: u8,
 }
 
 impl Entry {
@@ -152,7 +154,8 @@ impl Image {
 
     /// The sectors of the directory, and all entries in them.
     fn directory(&self) -> (Chain, Vec<Entry>) {
-        let chain = self.chain(self.geometry.kind.directory());
+        let mut chain = self.chain(self.geometry.kind.directory());
+        chain.places.extend(geos::border(self).filter(|place| !chain.places.contains(place)));
         let mut entries = Vec::new();
         for sector in chain.places.iter().filter_map(|p| self.sector(*p)) {
             for bytes in sector.as_chunks::<ENTRY>().0.iter().filter(|e| e[2] != 0) {
@@ -162,6 +165,7 @@ impl Image {
                     name: bytes[5..21].to_vec(),
                     side: Place::new(bytes[21], bytes[22]),
                     record_len: bytes[23],
+                    geos_type: bytes[24],
                     blocks: u16::from_le_bytes([bytes[30], bytes[31]]),
                 });
             }
@@ -182,6 +186,9 @@ impl Image {
         let mut chains = vec![self.chain(entry.first)];
         if entry.kind & 15 == 4 && entry.side.track != 0 {
             chains.push(self.chain(entry.side));
+        }
+        if entry.is_geos() {
+            chains.extend(geos::chains(self, entry));
         }
         chains
     }
@@ -227,7 +234,7 @@ impl Format for Disk {
 
     fn reads(&self) -> &'static str {
         match self.0 {
-            Kind::D64 => "35, 40 and 42 tracks, with and without error bytes; checks of chains and allocation",
+            Kind::D64 => "35, 40 and 42 tracks, with and without error bytes; GEOS files; checks of chains and allocation",
             Kind::D71 => "both sides, with and without error bytes; checks of chains and allocation",
             Kind::D81 => "80 tracks, with and without error bytes; checks of chains and allocation",
         }
@@ -282,7 +289,15 @@ impl Format for Disk {
         }
         let mut tree = Tree::default();
         for entry in &entries {
-            tree.nodes.push(node(&image, &source, entry)?);
+            match entry.has_records() {
+                true => tree.nodes.extend(geos::nodes(&image, &source, entry)?),
+                false => {
+                    tree.nodes.push(node(&image, &source, entry)?);
+                    if entry.is_geos() {
+                        tree.nodes.push(geos::info(&image, &source, entry, &format!("{}.info", entry.path()))?);
+                    }
+                }
+            }
         }
         opened.holds.tree = Some(tree);
         opened.proof.inspections.push(Arc::new(move |_| Ok(allocation::inspect(&image, &allocation))));
