@@ -141,6 +141,7 @@ fn make_fixtures() -> Vec<(&'static str, Vec<u8>)> {
         ("iso9660", bridge()),
         ("udf", udf_alone()),
         ("udf", udf_volume::image()),
+        ("udf, written once", udf_volume::written_once(true)),
         ("cd-raw", raw(TrackKind::Mode1)),
         ("cd-raw", raw(TrackKind::Mode2)),
         ("xdvdfs", xbox()),
@@ -300,6 +301,27 @@ fn udf_structures_that_tools_seldom_write() {
     let opened = open(bytes).unwrap();
     assert!(opened.told.notices[0].text.contains("its mirror is"), "{:?}", opened.told.notices);
     assert_eq!(opened.holds.tree.unwrap().files().count(), 3);
+}
+
+#[test]
+fn discs_that_are_written_once_are_read_by_their_last_table() {
+    for is_new in [true, false] {
+        let opened = open(udf_volume::written_once(is_new)).unwrap();
+        assert_eq!(opened.get("partitions"), Some("virtual"));
+        assert_eq!(contents(opened), [("tide.txt".to_owned(), b"high tide".to_vec())]);
+        // What a drive leaves behind is passed over.
+        let mut longer = udf_volume::written_once(is_new);
+        longer.resize(longer.len() + 150 * 2048, 0);
+        assert_eq!(contents(open(longer).unwrap())[0].1, b"high tide");
+        // Cut before the last table, the disc is as it was then; without any, it is told.
+        let mut before = udf_volume::written_once(is_new);
+        before.truncate(325 * 2048);
+        assert_eq!(contents(open(before).unwrap())[0].1, b"low tide");
+        let mut none = udf_volume::written_once(is_new);
+        none.truncate(318 * 2048);
+        let told = open(none).err().unwrap().to_string();
+        assert!(told.contains("the table of its virtual partition"), "{told}");
+    }
 }
 
 #[test]

@@ -138,3 +138,61 @@ pub fn image() -> Vec<u8> {
     image.meta(15, &entry(15, 5, 3, 4096, 18, b"the second version"));
     image.0
 }
+
+/// A volume on a disc that is written once: a file was changed, so that its entry stands in another block now; the table is the
+/// last thing that was written, in the form of revision 2.00 or of 1.50.
+pub fn written_once(is_new: bool) -> Vec<u8> {
+    let mut image = Image(vec![0; 331 * BLOCK]);
+    for (block, id) in [(16, b"BEA01"), (17, b"NSR02"), (18, b"TEA01")] {
+        image.put(block, &[&[0][..], id, &[1]].concat());
+    }
+    let mut anchor = vec![0; 512];
+    words(&mut anchor, 16, &[16 * 2048, 32, 16 * 2048, 48]);
+    image.put(256, &tagged(2, 256, anchor));
+    let mut partition = vec![0; 512];
+    words(&mut partition, 188, &[PARTITION as u32, 1000]);
+    image.put(32, &tagged(5, 32, partition));
+    let mut logical = vec![0; 440 + 6 + 64];
+    words(&mut logical, 212, &[2048]);
+    logical[217..236].copy_from_slice(b"*OSTA UDF Compliant");
+    logical[240..242].copy_from_slice(&if is_new { 0x0200u16 } else { 0x0150 }.to_le_bytes());
+    logical[248..264].copy_from_slice(&long_ad(2048, 0, 1));
+    words(&mut logical, 264, &[70, 2]);
+    logical[440..446].copy_from_slice(&[1, 6, 1, 0, 0, 0]);
+    logical[446..448].copy_from_slice(&[2, 64]);
+    logical[451..473].copy_from_slice(b"*UDF Virtual Partition");
+    logical[482..486].copy_from_slice(&[1, 0, 0, 0]);
+    image.put(33, &tagged(6, 33, logical));
+    image.put(34, &tagged(8, 34, vec![0; 512]));
+    // Virtual blocks: the file set, the root, the changed file's entry, one that was given back.
+    let table = [3u32, 4, 12, u32::MAX];
+    let mut set = vec![0; 512];
+    set[400..416].copy_from_slice(&long_ad(2048, 1, 1));
+    image.put(PARTITION + 3, &tagged(256, 0, set));
+    let listing = [identifier("", 0x0a, 1, 2048), identifier("tide.txt", 0, 2, 2048)].concat();
+    image.put(PARTITION + 4, &entry(1, 4, 3, 4, listing.len() as u64, &listing));
+    // The file as it was, and as it is: its bytes stand in the partition itself.
+    image.put(PARTITION + 5, &entry(2, 5, 3, 4, 8, b"low tide"));
+    image.put(PARTITION + 12, &entry(2, 5, 1, 4, 9, &long_ad(9, 14, 0)));
+    image.put(PARTITION + 14, b"high tide");
+    let mut content = Vec::new();
+    if is_new {
+        content.extend(152u16.to_le_bytes());
+        content.resize(152, 0);
+    }
+    content.extend(table.iter().flat_map(|place| place.to_le_bytes()));
+    if !is_new {
+        let mut trailer = vec![0; 36];
+        trailer[1..23].copy_from_slice(b"*UDF Virtual Alloc Tbl");
+        words(&mut trailer, 32, &[u32::MAX]);
+        content.extend(trailer);
+    }
+    // One table that was written before, whose entry still has the file as it was; then the one that counts.
+    let mut old = content.clone();
+    let at = if is_new { 152 } else { 0 } + 8;
+    old[at..at + 4].copy_from_slice(&5u32.to_le_bytes());
+    let kind = if is_new { 248 } else { 0 };
+    image.put(PARTITION + 20, &entry(20, kind, 3, 4, old.len() as u64, &old));
+    image.put(PARTITION + 30, &entry(30, kind, 3, 4, content.len() as u64, &content));
+    image.0
+}

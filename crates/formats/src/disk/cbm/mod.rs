@@ -234,7 +234,9 @@ impl Format for Disk {
 
     fn reads(&self) -> &'static str {
         match self.0 {
-            Kind::D64 => "35, 40 and 42 tracks, with and without error bytes; GEOS files; checks of chains and allocation",
+            Kind::D64 => {
+                "35, 40 and 42 tracks, with and without error bytes; GEOS files; checks of chains and allocation"
+            }
             Kind::D71 => "both sides, with and without error bytes; checks of chains and allocation",
             Kind::D81 => "80 tracks, with and without error bytes; checks of chains and allocation",
         }

@@ -7,6 +7,7 @@ mod descriptor;
 mod entry;
 mod partition;
 mod raw;
+mod virtual_table;
 mod walk;
 
 use decanter_core::error::Blame;
@@ -52,7 +53,7 @@ impl Format for Udf {
     }
 
     fn reads(&self) -> &'static str {
-        "revisions 1.02 to 2.60, bridge discs, metadata and sparable partitions, strategies 4 and 4096"
+        "revisions 1.02 to 2.60, bridge discs, metadata, sparable and virtual partitions, strategies 4 and 4096"
     }
 
     fn score(&self, source: &Head<'_>) -> Result<Option<u8>> {
@@ -75,6 +76,7 @@ impl Format for Udf {
             opened.damage("no sparing table is whole: what was moved because of a defect is read from where it was");
         }
         find_metadata(&mut maps, &mut opened.told.notices)?;
+        virtual_table::find(&mut maps, &mut opened.told.notices)?;
         opened.fact("volume", dstring(&lvd.id));
         let revision = u16::from_le_bytes([lvd.domain.suffix[0], lvd.domain.suffix[1]]);
         let shown = if revision == 0 { String::new() } else { format!("{:x}.{:02x}", revision >> 8, revision & 255) };
@@ -102,6 +104,7 @@ fn kind_of(map: &Map) -> Option<&str> {
         Map::Plain(_) => None,
         Map::Sparable(..) => Some("sparable"),
         Map::Metadata { .. } => Some("metadata"),
+        Map::Virtual { .. } => Some("virtual"),
         Map::Unknown(name) => Some(name),
     }
 }

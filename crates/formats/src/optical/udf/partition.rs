@@ -15,6 +15,8 @@ use zerocopy::byteorder::{LE, U32};
 const MOST_MAPS: u32 = 16;
 /// Bytes of a sparing table.
 const MOST_TABLE: u64 = 1 << 20;
+/// What the table of a virtual partition says of a block that was given back.
+const UNUSED: u32 = u32::MAX;
 /// Extents of a metadata file.
 const MOST_EXTENTS: usize = 1 << 16;
 
@@ -36,6 +38,8 @@ pub(super) enum Map {
     Sparable(Physical, u32, Option<HashMap<u32, u32>>),
     /// Blocks of the metadata file, which stands in another map: its number, the file's entry and its mirror's.
     Metadata { on: u16, file: u32, mirror: u32, extents: Vec<(u32, u32)> },
+    /// Blocks of another map, by a table that says where each stands; empty until that was read.
+    Virtual { on: u16, table: Vec<u32> },
     /// A kind that is not read.
     Unknown(String),
 }
@@ -103,6 +107,22 @@ impl Maps {
                 }
                 Ok(ranges)
             }
+            Some(Map::Virtual { on, table }) => {
+                let mut ranges = Vec::new();
+                let (mut block, mut left) = (at.block, len);
+                while left > 0 {
+                    let here = self.block.min(left);
+                    let place = table.get(block as usize).filter(|place| **place != UNUSED);
+                    let place = *place.ok_or_else(|| {
+                        Error::malformed(ID, format!("block {block} is none that the virtual partition has"), 0)
+                    })?;
+                    let below = Address { block: place, partition: *on };
+                    self.ranges(below, here)?.into_iter().for_each(|r| push(&mut ranges, r));
+                    left -= here;
+                    block = block.saturating_add(1);
+                }
+                Ok(ranges)
+            }
             Some(Map::Metadata { on, extents, .. }) => {
                 let mut ranges = Vec::new();
                 let (mut block, mut left) = (at.block, len);
@@ -142,6 +162,13 @@ impl Maps {
             bytes.extend(read_vec(self.source.as_ref(), range.start, range.end - range.start, what, left)?);
         }
         Ok((bytes, offset))
+    }
+
+    /// Says where the blocks of a virtual partition stand, once its table was read.
+    pub(super) fn set_virtual(&mut self, index: usize, found: Vec<u32>) {
+        if let Some(Map::Virtual { table, .. }) = self.maps.get_mut(index) {
+            *table = found;
+        }
     }
 
     /// Says where a metadata file stands, once its entry was read.
@@ -195,6 +222,13 @@ fn map(source: &dyn Source, block: u64, own: &[u8], at: u64, partitions: &[Physi
                     };
                     let (file, mirror) = (raw.file.get(), raw.mirror.get());
                     Ok(Map::Metadata { on: on as u16, file, mirror, extents: Vec::new() })
+                }
+                "*UDF Virtual Partition" => {
+                    let is_below = |m: &Map| matches!(m, Map::Plain(p) if p.number == number);
+                    let Some(on) = before.iter().position(is_below) else {
+                        return Err(Error::malformed(ID, "the virtual partition stands on none", at));
+                    };
+                    Ok(Map::Virtual { on: on as u16, table: Vec::new() })
                 }
                 other => Ok(Map::Unknown(other.trim_start_matches("*UDF ").to_lowercase())),
             }
@@ -287,8 +321,10 @@ mod tests {
         let maps = read(&[&plain[..], &metadata].concat(), 2, Vec::new()).unwrap().maps;
         assert!(matches!(&maps[0], Map::Plain(p) if p.start == 100));
         assert!(matches!(&maps[1], Map::Metadata { on: 0, file: 7, mirror: 9, .. }));
-        let unknown = read(&named(b"*UDF Virtual Partition", &[]), 1, Vec::new()).unwrap().maps;
-        assert!(matches!(&unknown[0], Map::Unknown(name) if name == "virtual partition"));
+        let once = read(&[&plain[..], &named(b"*UDF Virtual Partition", &[])].concat(), 2, Vec::new()).unwrap().maps;
+        assert!(matches!(&once[1], Map::Virtual { on: 0, .. }));
+        let unknown = read(&named(b"*UDF Tidal Partition", &[]), 1, Vec::new()).unwrap().maps;
+        assert!(matches!(&unknown[0], Map::Unknown(name) if name == "tidal partition"));
     }
 
     #[test]
