@@ -83,6 +83,26 @@ fn what_is_too_large_gets_the_command_that_splits_it() {
     told.says("decanter convert large.pkg --to pkg --split 4GiB-1 -o stick/");
 }
 
+/// An exFAT volume without a file: sectors of 512 bytes, the table at sector 24, 60 clusters of 2 KiB from sector 32 on.
+fn empty_exfat() -> Vec<u8> {
+    let mut bytes = vec![0; 32 * 512 + 60 * 2048];
+    let mut put = |at: usize, own: &[u8]| bytes[at..at + own.len()].copy_from_slice(own);
+    put(0, b"\xeb\x76\x90EXFAT   ");
+    put(72, &272u64.to_le_bytes());
+    for (at, long) in [(80, 24u32), (84, 8), (88, 32), (92, 60), (96, 4)] {
+        put(at, &long.to_le_bytes());
+    }
+    put(104, &[0, 1, 0, 0, 9, 2, 1]);
+    put(510, &[0x55, 0xaa]);
+    // The map, the table of capitals and the root folder have a cluster each.
+    put(24 * 512 + 8, &[0xff; 12]);
+    let root = 32 * 512 + 2 * 2048;
+    put(root, &[0x83, 0]);
+    put(root + 32, &[0x81]);
+    put(root + 52, &[2, 0, 0, 0, 8]);
+    bytes
+}
+
 #[test]
 fn file_systems_are_known_by_their_own_first_sectors() {
     let folder = folder();
@@ -93,10 +113,7 @@ fn file_systems_are_known_by_their_own_first_sectors() {
             .expect(0)
             .says(words);
     };
-    let mut exfat = vec![0xeb, 0x76, 0x90];
-    exfat.extend(b"EXFAT   ");
-    exfat.resize(1 << 20, 0);
-    fs::write(folder.path().join("exfat.img"), exfat).unwrap();
+    fs::write(folder.path().join("exfat.img"), empty_exfat()).unwrap();
     says("exfat.img", "exFAT");
     fs::File::create(folder.path().join("ext.img")).unwrap().set_len(8 << 20).unwrap();
     if tool("mkfs.ext4", &["-q", "-F", "ext.img"], folder.path()).is_some() {

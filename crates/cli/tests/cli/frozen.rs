@@ -15,7 +15,9 @@ fn steady(text: &str) -> String {
         if begins.starts_with("took ") {
             return "  took         -".to_owned();
         }
-        if let Some(name) = ["\"hole_bytes\": ", "\"kernel_bytes\": "].into_iter().find(|name| begins.starts_with(name))
+        if let Some(name) = ["\"hole_bytes\": ", "\"kernel_bytes\": ", "\"free_bytes\": "]
+            .into_iter()
+            .find(|name| begins.starts_with(name))
         {
             let end = if line.ends_with(',') { "," } else { "" };
             return format!("{}{name}-{end}", &line[..line.len() - begins.len()]);

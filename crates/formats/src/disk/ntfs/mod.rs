@@ -7,6 +7,7 @@ mod check;
 mod packed;
 mod raw;
 mod record;
+mod system_packed;
 
 use super::used;
 use crate::noticed::Noticed;
@@ -26,6 +27,7 @@ use record::{Attribute, Body, IN_USE, IS_FOLDER, NUMBER, Piece, attributes, fix,
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
+use system_packed::{Chunks, Packing};
 use zerocopy::FromBytes;
 
 const ID: &str = "ntfs";
@@ -108,8 +110,11 @@ struct Entry {
     /// Folder (record and sequence), name, last change.
     names: Vec<(u64, u16, String, i64)>,
     data: Option<Data>,
+    /// The stream with what the system itself has packed.
+    packed: Option<Data>,
     streams: usize,
-    reparse: Option<u32>,
+    /// The value of its reparse point; empty where that stands elsewhere.
+    reparse: Option<Vec<u8>>,
 }
 
 /// The content of a file.
@@ -136,7 +141,7 @@ impl Format for Ntfs {
     }
 
     fn reads(&self) -> &'static str {
-        "resident, fragmented, sparse and compressed files, hard links; volumes that were not shut down"
+        "resident, fragmented, sparse and compressed files, what the system has packed with XPRESS, hard links; volumes that were not shut down"
     }
 
     fn marks(&self) -> &'static [Mark] {
@@ -302,10 +307,11 @@ impl Volume {
                     }
                     opened.fact("version", format!("{}.{}", value[8], value[9]));
                 }
-                (kind::DATA, _) if attribute.name.is_empty() => entry.data(attribute),
+                (kind::DATA, _) if attribute.name.is_empty() => take(&mut entry.data, attribute),
+                (kind::DATA, _) if attribute.name == system_packed::STREAM => take(&mut entry.packed, attribute),
                 (kind::DATA, _) => entry.streams += 1,
-                (kind::REPARSE, Body::Resident(value)) if value.len() >= 4 => entry.reparse = Some(le32(value, 0)),
-                (kind::REPARSE, _) => entry.reparse = Some(0),
+                (kind::REPARSE, Body::Resident(value)) => entry.reparse = Some(value.to_vec()),
+                (kind::REPARSE, _) => entry.reparse = Some(Vec::new()),
                 _ => {}
             }
         }
@@ -445,10 +451,36 @@ impl Volume {
         path
     }
 
+    /// A file whose content its reparse point tells of: packed by the system itself, or somewhere else.
+    fn reparsed(&self, entry: &Entry, value: &[u8]) -> File {
+        let len = match &entry.data {
+            Some(Data::Pieces { pieces, .. }) => pieces.iter().find(|p| p.first == 0).map_or(0, |p| p.len),
+            Some(Data::Resident(bytes)) => bytes.len() as u64,
+            None => 0,
+        };
+        let tag = if value.len() >= 4 { le32(value, 0) } else { 0 };
+        let chunk = match (system_packed::packing(value), &entry.packed) {
+            (Some(Packing::Xpress(chunk)), Some(_)) => chunk,
+            (Some(Packing::Lzx), _) => {
+                return File::broken(len, "packed by the system itself with LZX, which is not read here");
+            }
+            _ => return File::broken(len, format!("a reparse point ({tag:#010x}), which leads elsewhere")),
+        };
+        let stream = match &entry.packed {
+            Some(Data::Pieces { pieces, flags }) => self.content(pieces, *flags),
+            Some(Data::Resident(bytes)) => Ok(Arc::new(Bytes(bytes.clone())) as SourceRef),
+            None => Ok(Arc::new(Bytes(Vec::new())) as SourceRef),
+        };
+        match stream.and_then(|stream| Chunks::new(stream, len, chunk)) {
+            Ok(chunks) => File::of(Arc::new(Cached::new(chunks, 8))),
+            Err(e) => File::broken(len, e.to_string()),
+        }
+    }
+
     fn file(&self, entry: &Entry) -> File {
         let empty = || File::of(Arc::new(Bytes(Vec::new())));
-        if let Some(tag) = entry.reparse {
-            return File::broken(0, format!("a reparse point ({tag:#010x}), which leads elsewhere"));
+        if let Some(value) = &entry.reparse {
+            return self.reparsed(entry, value);
         }
         match &entry.data {
             None => empty(),
@@ -489,20 +521,21 @@ impl Entry {
         self.names.push((parent & NUMBER, (parent >> 48) as u16, utf16(name).replace('/', "_"), modified));
         true
     }
+}
 
-    fn data(&mut self, attribute: Attribute<'_>) {
-        match (attribute.body, &mut self.data) {
-            (Body::Resident(value), _) => self.data = Some(Data::Resident(value.to_vec())),
-            (Body::Elsewhere(piece), Some(Data::Pieces { pieces, flags })) => {
-                *flags |= attribute.flags;
-                // The table's own record is met twice.
-                if pieces.iter().all(|p| p.first != piece.first) {
-                    pieces.push(piece);
-                }
+/// Takes a value, or a piece of one, over.
+fn take(own: &mut Option<Data>, attribute: Attribute<'_>) {
+    match (attribute.body, &mut *own) {
+        (Body::Resident(value), _) => *own = Some(Data::Resident(value.to_vec())),
+        (Body::Elsewhere(piece), Some(Data::Pieces { pieces, flags })) => {
+            *flags |= attribute.flags;
+            // The table's own record is met twice.
+            if pieces.iter().all(|p| p.first != piece.first) {
+                pieces.push(piece);
             }
-            (Body::Elsewhere(piece), _) => {
-                self.data = Some(Data::Pieces { pieces: vec![piece], flags: attribute.flags });
-            }
+        }
+        (Body::Elsewhere(piece), _) => {
+            *own = Some(Data::Pieces { pieces: vec![piece], flags: attribute.flags });
         }
     }
 }
