@@ -4,7 +4,7 @@
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 decanter=$(realpath "${1:-$here/target/release/decanter}")
-mib=${2:-1024}
+mib=${2:-256}
 . "$here/docs/pairs.sh"
 folder=$(mktemp -d)
 trap 'rm -rf "$folder"' EXIT
@@ -18,7 +18,7 @@ for number in range(mib):
     block = os.urandom(1 << 20)
     crc, _ = zlib.crc32(block, crc), sha1.update(block)
     a.write(block if number % 97 else block[:500] + bytes([block[500] ^ 1]) + block[501:])
-    b.write(block if number % 101 else block[:900] + bytes([block[900] ^ 1]) + block[901:])
+    b.write(block if number % 101 != 7 else block[:900] + bytes([block[900] ^ 1]) + block[901:])
 open("list.dat", "w").write(f'<datafile><game name="x"><rom name="x.bin" size="{mib << 20}" crc="{crc:08x}" sha1="{sha1.hexdigest()}"/></game></datafile>')
 open("crc.dat", "w").write(f'<datafile><game name="x"><rom name="x.bin" size="{mib << 20}" crc="{crc:08x}"/></game></datafile>')
 PY
