@@ -6,10 +6,12 @@
 use crate::noticed::Noticed;
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;
+use decanter_core::source::{Source, read_vec};
 use decanter_core::tree::{Node, Tree};
 use decanter_core::watch::{self, Watch};
 use decanter_core::{Error, Notice, Result};
 use std::collections::HashSet;
+use std::fmt;
 use std::hash::Hash;
 use std::ops::Range;
 
@@ -71,6 +73,15 @@ pub(crate) enum Refused {
     TooDeep,
 }
 
+impl fmt::Display for Refused {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Met => "is the same as another folder",
+            Self::TooDeep => "lies too deep",
+        })
+    }
+}
+
 /// The way through a volume's folders. `P` is where a folder's names are, `K` what tells one folder from another.
 pub(crate) struct Walk<'a, P, K> {
     watch: &'a dyn Watch,
@@ -124,6 +135,24 @@ impl<'a, P, K: Eq + Hash> Walk<'a, P, K> {
             return Err(Error::Limit { what: "lists of names", asked: self.lists, limit: MOST_LISTS });
         }
         Ok(())
+    }
+
+    /// The list of names of a folder that stands in these spans of a volume; what cannot be read is noted, and ends it.
+    ///
+    /// # Errors
+    /// [`Error::Limit`]; what the volume is not to blame for.
+    pub(crate) fn list(&mut self, volume: &dyn Source, folder: &Folder<P>, spans: &[Range<u64>]) -> Result<Vec<u8>> {
+        let mut list = Vec::new();
+        for span in spans {
+            let len = span.end - span.start;
+            self.spend(len)?;
+            let read = read_vec(volume, span.start, len, "a folder", MOST_LISTS);
+            let at = || format!("{} at offset {:#x}", folder.shown(), span.start);
+            let Some(more) = self.keep(read, at)? else { break };
+            list.extend(more);
+        }
+        self.structure.extend(spans.iter().cloned());
+        Ok(list)
     }
 
     /// Adds a file, folder or link.

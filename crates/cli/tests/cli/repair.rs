@@ -98,6 +98,13 @@ fn a_list_proves_very_many_places_at_once() {
     fs::write(own.at("list.sha1"), format!("{sha1}  good.bin\n")).unwrap();
     own.run(&["repair", "c.bin", "d.bin", "--against", "list.sha1", "-o", "by list.bin"]).expect(0).says("MATCH");
     assert!(own.read("by list.bin") == good);
+    // Sectors beside each other, each right in another copy.
+    own.put("e.bin", &good, &[512 * 7 + 1, 4_000_000]);
+    own.put("f.bin", &good, &[512 * 8 + 1]);
+    for (against, out) in [("tides.dat", "beside.bin"), ("list.sha1", "beside too.bin")] {
+        own.run(&["repair", "e.bin", "f.bin", "--against", against, "-o", out]).expect(0).says("MATCH");
+        assert!(own.read(out) == good);
+    }
     // A list whose SHA-1 is another one: the CRC-32 alone is not believed.
     let wrong = fs::read_to_string(own.at("tides.dat")).unwrap().replace(&sha1, &"0".repeat(40));
     fs::write(own.at("wrong.dat"), wrong).unwrap();

@@ -2,9 +2,9 @@
 //!
 //! Numbers stand in both byte orders; the little-endian one is read. Layout: docs/formats/high-sierra.md.
 
-use crate::num::le32;
+use super::both::{Both32, note_disagreements};
 use crate::time;
-use crate::walk::{Folder, Refused, Walk};
+use crate::walk::{Folder, Walk};
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
@@ -85,10 +85,7 @@ impl Format for HighSierra {
         while let Some(folder) = way.walk.next()? {
             way.folder(&folder)?;
         }
-        if way.disagreements > 0 {
-            let text = format!("the two byte orders disagree in {} directory records", way.disagreements);
-            way.walk.note(text);
-        }
+        note_disagreements(&mut way.walk.noticed, way.disagreements);
         let walked = way.walk.finish().sorted();
         opened.extent.structure = walked.structure;
         opened.extent.structure.push(0..volume.at + SECTOR);
@@ -122,7 +119,7 @@ fn descriptor(source: &dyn Source, opened: &mut Opened) -> Result<Volume> {
         if bytes[KIND] != VOLUME {
             continue;
         }
-        let (blocks, same_blocks) = both(&bytes, BLOCKS);
+        let (blocks, same_blocks) = Both32::at(&bytes, BLOCKS).get();
         let block = u64::from(u16::from_le_bytes([bytes[BLOCK_LEN], bytes[BLOCK_LEN + 1]]));
         if !same_blocks {
             opened.damage(format!(
@@ -136,13 +133,6 @@ fn descriptor(source: &dyn Source, opened: &mut Opened) -> Result<Volume> {
         return Ok(Volume { bytes: bytes.to_vec(), at, block, len: u64::from(blocks) * block });
     }
     Err(Error::malformed(ID, "no descriptor of a volume", FIRST * SECTOR))
-}
-
-/// A number in both byte orders: the little-endian one, and whether the other is the same.
-fn both(bytes: &[u8], at: usize) -> (u32, bool) {
-    let little = le32(bytes, at);
-    let big = u32::from_be_bytes([bytes[at + 4], bytes[at + 5], bytes[at + 6], bytes[at + 7]]);
-    (little, little == big)
 }
 
 /// A record of a folder.
@@ -166,12 +156,12 @@ impl<'a> Record<'a> {
 
     /// Its bytes on the disc.
     fn span(&self, block: u64) -> Range<u64> {
-        let start = (u64::from(both(self.bytes, 2).0) + u64::from(self.bytes[1])) * block;
-        start..start + u64::from(both(self.bytes, 10).0)
+        let start = (u64::from(Both32::at(self.bytes, 2).get().0) + u64::from(self.bytes[1])) * block;
+        start..start + u64::from(Both32::at(self.bytes, 10).get().0)
     }
 
     fn agrees(&self) -> bool {
-        both(self.bytes, 2).1 && both(self.bytes, 10).1
+        Both32::at(self.bytes, 2).get().1 && Both32::at(self.bytes, 10).get().1
     }
 
     /// Whether its sectors stand between those of others.
@@ -274,9 +264,8 @@ impl Way<'_, '_> {
             self.finish(pending.take())?;
             self.walk.add(Node::new(path.clone(), Kind::Folder, record.modified()))?;
             let why = match self.walk.refuse(folder, span.start) {
-                Some(Refused::Met) => "leads back to a folder that was listed already",
-                Some(Refused::TooDeep) => "lies too deep",
-                None if is_outside => "lies outside the volume",
+                Some(why) => why.to_string(),
+                None if is_outside => "lies outside the volume".to_owned(),
                 None => {
                     self.walk.later(folder, path, span);
                     return Ok(());
@@ -420,7 +409,11 @@ mod tests {
         let differs = with(&|b| b[root + 5] ^= 1).unwrap();
         assert!(differs.told.notices.iter().any(|n| n.text.contains("byte orders disagree")));
         let round = with(&|b| put(b, 18 * 2048 + root - 18 * 2048 + 44 + 40 + 40 + 2, 18)).unwrap();
-        assert!(round.told.notices.iter().any(|n| n.text.contains("leads back")), "{}", round.told.notices.len());
+        assert!(
+            round.told.notices.iter().any(|n| n.text.contains("is the same as another folder")),
+            "{}",
+            round.told.notices.len()
+        );
         assert!(with(&|b| b[16 * 2048 + 136] = 9).is_err());
     }
 

@@ -1,5 +1,6 @@
 //! Optical discs.
 
+mod both;
 pub mod cd;
 pub mod high_sierra;
 pub mod iso9660;

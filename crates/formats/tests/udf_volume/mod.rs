@@ -79,32 +79,38 @@ fn long_ad(len: u32, block: u32, partition: u16) -> Vec<u8> {
     ad
 }
 
-pub fn image() -> Vec<u8> {
-    let mut image = Image(vec![0; 400 * BLOCK]);
-    for (block, id) in [(16, b"BEA01"), (17, b"NSR03"), (18, b"TEA01")] {
+/// What both volumes begin with: marks, anchor, a partition of so many blocks, and a logical volume whose second map is of this kind;
+/// the file set stands in block 0 of that map.
+fn frame(blocks: usize, nsr: &[u8; 5], partition_len: u32, revision: u16, map: &[u8]) -> (Image, Vec<u8>) {
+    let mut image = Image(vec![0; blocks * BLOCK]);
+    for (block, id) in [(16, b"BEA01"), (17, nsr), (18, b"TEA01")] {
         image.put(block, &[&[0][..], id, &[1]].concat());
     }
     let mut anchor = vec![0; 512];
     words(&mut anchor, 16, &[16 * 2048, 32, 16 * 2048, 48]);
     image.put(256, &tagged(2, 256, anchor));
     let mut partition = vec![0; 512];
-    words(&mut partition, 188, &[PARTITION as u32, 100]);
+    words(&mut partition, 188, &[PARTITION as u32, partition_len]);
     image.put(32, &tagged(5, 32, partition));
+    image.put(34, &tagged(8, 34, vec![0; 512]));
     let mut logical = vec![0; 440 + 6 + 64];
     words(&mut logical, 212, &[2048]);
     logical[217..236].copy_from_slice(b"*OSTA UDF Compliant");
-    logical[240..242].copy_from_slice(&0x0250u16.to_le_bytes());
-    // The file set stands in block 0 of partition reference 1.
+    logical[240..242].copy_from_slice(&revision.to_le_bytes());
     logical[248..264].copy_from_slice(&long_ad(2048, 0, 1));
     words(&mut logical, 264, &[70, 2]);
     logical[440..446].copy_from_slice(&[1, 6, 1, 0, 0, 0]);
     logical[446..448].copy_from_slice(&[2, 64]);
-    logical[451..474].copy_from_slice(b"*UDF Metadata Partition");
+    logical[451..451 + map.len()].copy_from_slice(map);
     logical[482..486].copy_from_slice(&[1, 0, 0, 0]);
+    (image, logical)
+}
+
+pub fn image() -> Vec<u8> {
+    let (mut image, mut logical) = frame(400, b"NSR03", 100, 0x0250, b"*UDF Metadata Partition");
     // The metadata file's entry is block 1 of the partition, its mirror block 2.
     words(&mut logical, 486, &[1, 2, u32::MAX]);
     image.put(33, &tagged(6, 33, logical));
-    image.put(34, &tagged(8, 34, vec![0; 512]));
     // The metadata file and its mirror have short descriptors: twenty blocks in two extents.
     let mut extents = vec![0; 16];
     words(&mut extents, 0, &[8 * 2048, METADATA as u32, 12 * 2048, METADATA as u32 + 8]);
@@ -142,28 +148,9 @@ pub fn image() -> Vec<u8> {
 /// A volume on a disc that is written once: a file was changed, so that its entry stands in another block now; the table is the
 /// last thing that was written, in the form of revision 2.00 or of 1.50.
 pub fn written_once(is_new: bool) -> Vec<u8> {
-    let mut image = Image(vec![0; 331 * BLOCK]);
-    for (block, id) in [(16, b"BEA01"), (17, b"NSR02"), (18, b"TEA01")] {
-        image.put(block, &[&[0][..], id, &[1]].concat());
-    }
-    let mut anchor = vec![0; 512];
-    words(&mut anchor, 16, &[16 * 2048, 32, 16 * 2048, 48]);
-    image.put(256, &tagged(2, 256, anchor));
-    let mut partition = vec![0; 512];
-    words(&mut partition, 188, &[PARTITION as u32, 1000]);
-    image.put(32, &tagged(5, 32, partition));
-    let mut logical = vec![0; 440 + 6 + 64];
-    words(&mut logical, 212, &[2048]);
-    logical[217..236].copy_from_slice(b"*OSTA UDF Compliant");
-    logical[240..242].copy_from_slice(&if is_new { 0x0200u16 } else { 0x0150 }.to_le_bytes());
-    logical[248..264].copy_from_slice(&long_ad(2048, 0, 1));
-    words(&mut logical, 264, &[70, 2]);
-    logical[440..446].copy_from_slice(&[1, 6, 1, 0, 0, 0]);
-    logical[446..448].copy_from_slice(&[2, 64]);
-    logical[451..473].copy_from_slice(b"*UDF Virtual Partition");
-    logical[482..486].copy_from_slice(&[1, 0, 0, 0]);
+    let revision = if is_new { 0x0200 } else { 0x0150 };
+    let (mut image, logical) = frame(331, b"NSR02", 1000, revision, b"*UDF Virtual Partition");
     image.put(33, &tagged(6, 33, logical));
-    image.put(34, &tagged(8, 34, vec![0; 512]));
     // Virtual blocks: the file set, the root, the changed file's entry, one that was given back.
     let table = [3u32, 4, 12, u32::MAX];
     let mut set = vec![0; 512];

@@ -1,6 +1,6 @@
 //! What a card or stick can hold: by its mount, or by an image of it.
 
-use crate::{Setting, locate};
+use crate::{Failure, Setting, locate};
 use decanter_core::os;
 use decanter_core::{Error, Result};
 use serde::Serialize;
@@ -39,11 +39,29 @@ enum Names {
 }
 
 impl Card {
-    /// The card that a folder lies on.
+    /// The card that something is put onto, by an image of it if there is one; `what` says what cannot be done without it.
     ///
     /// # Errors
-    /// When the folder is not there.
-    pub(crate) fn of_folder(folder: &Path) -> Result<Self> {
+    /// When `onto` is no folder, or the image none of a card.
+    pub(crate) fn open(
+        what: &str,
+        onto: &Path,
+        like: Option<&str>,
+        setting: &Setting<'_>,
+    ) -> std::result::Result<Self, Failure> {
+        if !onto.is_dir() {
+            return Err(Failure::usage(what, "it is no folder that is there")
+                .hint("give the folder where the card or stick is mounted"));
+        }
+        let card = match like {
+            Some(image) => Self::of_image(image, setting),
+            None => Self::of_folder(onto),
+        };
+        card.map_err(|e| Failure::new(what, e))
+    }
+
+    /// The card that a folder lies on.
+    fn of_folder(folder: &Path) -> Result<Self> {
         let free_bytes = os::free_bytes(folder).map_err(|e| Error::io("ask for free space", folder, e))?;
         let name = os::file_system(folder);
         let names = match name {
@@ -62,10 +80,7 @@ impl Card {
     }
 
     /// A card by an image of it.
-    ///
-    /// # Errors
-    /// When the image cannot be read, or holds no file system that is known.
-    pub(crate) fn of_image(shown: &str, setting: &Setting<'_>) -> Result<Self> {
+    fn of_image(shown: &str, setting: &Setting<'_>) -> Result<Self> {
         let known_by = format!("the first sectors of {shown}");
         let item = locate::open(shown, "look at", setting).map_err(|failure| *failure.cause)?;
         let (names, largest_file) = match item.opened.identity.format {

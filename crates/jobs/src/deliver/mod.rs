@@ -96,15 +96,7 @@ pub fn deliver(
 ) -> std::result::Result<(DeliverReport, Answer), Failure> {
     let what = format!("cannot deliver onto \"{}\"", native::text(onto));
     let fail = |e: Error| Failure::new(what.clone(), e);
-    if !onto.is_dir() {
-        return Err(Failure::usage(what, "it is no folder that is there")
-            .hint("give the folder where the card or stick is mounted"));
-    }
-    let card = match &options.like {
-        Some(image) => Card::of_image(image, setting),
-        None => Card::of_folder(onto),
-    };
-    let card = card.map_err(&fail)?;
+    let card = Card::open(&what, onto, options.like.as_deref(), setting)?;
     let mut units = Vec::new();
     for source in sources {
         units.extend(units_of(source, options.layout, setting)?);

@@ -48,19 +48,11 @@ pub(super) fn follow<E>(
 ) -> Result<Result<FollowReport, E>, Failure> {
     let what = format!("cannot prepare \"{}\"", native::text(onto));
     let fail = |e: Error| Failure::new(what.clone(), e);
-    if !onto.is_dir() {
-        return Err(Failure::usage(what, "it is no folder that is there")
-            .hint("give the folder where the card or stick is mounted"));
-    }
     if plan.make.is_empty() {
         return Err(Failure::usage(what, "the plan makes nothing")
             .hint("its left-out entries say why; decanter prepare SOURCE --for PROFILE"));
     }
-    let card = match &how.like {
-        Some(image) => Card::of_image(image, setting),
-        None => Card::of_folder(onto),
-    };
-    let card = card.map_err(&fail)?;
+    let card = Card::open(&what, onto, how.like.as_deref(), setting)?;
     let list =
         Manifest::read(onto).map_err(|e| fail(e).hint("remove or mend that list, and go on"))?.unwrap_or_default();
     check_fit(&plan, &card).map_err(|(why, hint)| Failure::usage(what.clone(), why).hint(hint))?;

@@ -33,6 +33,13 @@ pub(super) struct Whole {
     pub(super) digests: Vec<Digest>,
 }
 
+impl Whole {
+    /// The digest that says most.
+    pub(super) fn strongest(&self) -> Option<&Digest> {
+        self.digests.iter().max_by_key(|d| d.algorithm)
+    }
+}
+
 /// A part of a dump with a digest.
 pub(super) struct Claim<'a> {
     pub(super) name: String,

@@ -317,8 +317,7 @@ impl Job<'_, '_> {
             return Ok((RepairVerdict::Unsolved, "the best of what there is; it is not as described".into()));
         }
         if let Some(whole) = &self.chosen.whole {
-            let digest = whole.digests.iter().max_by_key(|d| d.algorithm);
-            let algorithm = digest.map_or("digest", |d| d.algorithm.id());
+            let algorithm = whole.strongest().map_or("digest", |d| d.algorithm.id());
             return Ok((RepairVerdict::Match, format!("its {algorithm} is that of {}", whole.name)));
         }
         let like = self.copies.iter().find(|c| c.item.opened.holds.tree.is_some()).unwrap_or(&self.copies[0]);
@@ -372,7 +371,7 @@ impl Job<'_, '_> {
 
 /// Refuses a dump that has not the digests of a list.
 fn check(blueprint: &mut Blueprint, part: PartId, whole: &Whole) {
-    let Some(digest) = whole.digests.iter().max_by_key(|d| d.algorithm).cloned() else { return };
+    let Some(digest) = whole.strongest().cloned() else { return };
     blueprint.measure(part, digest.algorithm);
     let name = whole.name.clone();
     blueprint.check(Arc::new(move |known: &Known<'_>| {

@@ -7,7 +7,7 @@ use crate::Setting;
 use crc32fast::Hasher;
 use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::expectation::Expectation;
-use decanter_core::source::read_vec;
+use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::{Error, Result, watch};
 use serde::Serialize;
 
@@ -17,8 +17,9 @@ const MOST_TRIED: usize = 4096;
 const MOST_HASHED: u64 = 32 << 30;
 /// Ways of putting the whole together that are tried by its CRC-32, which takes no reading.
 const MOST_BY_CRC: usize = 1 << 22;
-/// Sectors of a stretch that are told apart, where it is not right as a whole in any copy.
+/// Sectors that are told apart, where stretches are not right as a whole in any copy: within a part, and within the whole.
 const MOST_SPLIT: u64 = 16;
+const MOST_SPLIT_WHOLE: u64 = 22;
 
 /// Why a copy was chosen for a stretch.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -117,7 +118,7 @@ impl Chosen {
             }
             self.cut(&claim);
             let mut held = self.try_ways(&claim, lead, copies, setting)?;
-            if !held && self.split(&claim) {
+            if !held && self.split(self.open_in(&claim), MOST_SPLIT) {
                 held = self.try_ways(&claim, lead, copies, setting)?;
             }
             if !held {
@@ -158,22 +159,34 @@ impl Chosen {
         }
     }
 
+    /// Every way of choosing a group for each of these stretches.
+    fn ways(&self, open: &[usize], copies: usize) -> Ways {
+        Ways::new(open.iter().map(|at| self.compared.stretches[*at].groups.clone()).collect(), copies)
+    }
+
+    /// The dump with these groups for these stretches, and what is chosen for the others.
+    fn dump(&self, open: &[usize], way: &[usize], copies: &[Copy]) -> Result<SourceRef> {
+        let mut chosen = self.copies();
+        for (at, group) in open.iter().zip(way) {
+            chosen[*at] = self.compared.stretches[*at].groups.get(*group).map(|group| group[0]);
+        }
+        assembled(copies, &self.compared, &chosen)
+    }
+
+    /// Takes these groups for these stretches: a digest of this name proves them.
+    fn choose(&mut self, open: &[usize], way: Vec<usize>, name: &str) {
+        for (at, group) in open.iter().zip(way) {
+            self.groups[*at] = Some((group, By::Digest(name.to_owned())));
+        }
+    }
+
     fn try_ways(&mut self, claim: &Claim<'_>, lead: &Copy, copies: &[Copy], setting: &Setting<'_>) -> Result<bool> {
         let open = self.open_in(claim);
-        let ways =
-            Ways::new(open.iter().map(|at| self.compared.stretches[*at].groups.as_slice()).collect(), copies.len());
         let mut hashed = 0u64;
-        for way in ways.take(MOST_TRIED) {
+        for way in self.ways(&open, copies.len()).take(MOST_TRIED) {
             watch::check(setting.watch)?;
-            let mut chosen = self.copies();
-            for (at, group) in open.iter().zip(&way) {
-                chosen[*at] = self.compared.stretches[*at].groups.get(*group).map(|group| group[0]);
-            }
-            let dump = assembled(copies, &self.compared, &chosen)?;
-            if claim.holds(&dump, lead, setting)? {
-                for (at, group) in open.into_iter().zip(way) {
-                    self.groups[at] = Some((group, By::Digest(claim.name.clone())));
-                }
+            if claim.holds(&self.dump(&open, &way, copies)?, lead, setting)? {
+                self.choose(&open, way, &claim.name);
                 return Ok(true);
             }
             hashed += claim.bytes();
@@ -184,11 +197,10 @@ impl Chosen {
         Ok(false)
     }
 
-    /// Takes the stretches of a part apart into sectors, if they are few; whether that was done.
-    fn split(&mut self, claim: &Claim<'_>) -> bool {
-        let open = self.open_in(claim);
+    /// Takes stretches apart into sectors, if they are few; whether that was done.
+    fn split(&mut self, open: Vec<usize>, most: u64) -> bool {
         let sectors: u64 = open.iter().map(|at| self.compared.stretches[*at].count).sum();
-        if sectors > MOST_SPLIT || sectors == open.len() as u64 {
+        if sectors > most || sectors == open.len() as u64 {
             return false;
         }
         for at in open.into_iter().rev() {
@@ -201,42 +213,48 @@ impl Chosen {
         true
     }
 
-    /// Chooses by the digest that a list has of the whole: its CRC-32 is put together of those of its blocks, so that very many
-    /// ways are tried without reading; the strongest digest is asked when it is written.
+    /// Chooses by the digest that a list has of the whole; if no way of taking whole stretches has it, by single sectors.
     ///
     /// # Errors
     /// What reading fails with.
     pub(super) fn by_whole(&mut self, wholes: &[Whole], copies: &[Copy], setting: &Setting<'_>) -> Result<()> {
-        let crc = |whole: &Whole| {
-            let own = whole.digests.iter().find(|d| d.algorithm == Algorithm::Crc32)?;
-            Some(u32::from_be_bytes(own.bytes.as_slice().try_into().ok()?))
-        };
-        let is_chosen = |by: &Option<(usize, By)>| by.as_ref().is_some_and(|(_, by)| by.is_proof());
-        let open: Vec<usize> = (0..self.groups.len())
-            .filter(|at| !is_chosen(&self.groups[*at]) && self.compared.stretches[*at].groups.len() > 1)
-            .collect();
-        let pieces = self.pieces(copies, setting)?;
-        let ways =
-            Ways::new(open.iter().map(|at| self.compared.stretches[*at].groups.as_slice()).collect(), copies.len());
-        for way in ways.take(MOST_BY_CRC) {
-            watch::check(setting.watch)?;
-            let found = self.crc(&pieces, &open, &way);
-            let Some(whole) = wholes.iter().find(|whole| crc(whole) == Some(found)) else { continue };
-            for (at, group) in open.iter().zip(&way) {
-                self.groups[*at] = Some((*group, By::Digest(whole.name.clone())));
-            }
-            self.whole = Some(whole.clone());
-            return Ok(());
-        }
-        let without: Vec<&Whole> = wholes.iter().filter(|whole| crc(whole).is_none()).collect();
-        if !without.is_empty() && !self.by_reading(&without, &open, copies, setting)? {
-            self.unsolved.extend(without.iter().take(3).map(|whole| whole.name.clone()));
-            return Ok(());
+        self.whole = self.try_wholes(wholes, copies, setting)?;
+        if self.whole.is_none() && self.split(self.open(), MOST_SPLIT_WHOLE) {
+            self.whole = self.try_wholes(wholes, copies, setting)?;
         }
         if self.whole.is_none() {
             self.unsolved.extend(wholes.iter().take(3).map(|whole| whole.name.clone()));
         }
         Ok(())
+    }
+
+    /// Stretches that nothing has proven yet, and of which there is a choice.
+    fn open(&self) -> Vec<usize> {
+        let is_proven = |at: &usize| self.groups[*at].as_ref().is_some_and(|(_, by)| by.is_proof());
+        (0..self.groups.len()).filter(|at| !is_proven(at) && self.compared.stretches[*at].groups.len() > 1).collect()
+    }
+
+    /// The entry of a list that one way of choosing gives. A CRC-32 is put together of those of the blocks, so that very many ways
+    /// are tried without reading; the strongest digest is asked when it is written.
+    fn try_wholes(&mut self, wholes: &[Whole], copies: &[Copy], setting: &Setting<'_>) -> Result<Option<Whole>> {
+        let crc = |whole: &Whole| {
+            let own = whole.digests.iter().find(|d| d.algorithm == Algorithm::Crc32)?;
+            Some(u32::from_be_bytes(own.bytes.as_slice().try_into().ok()?))
+        };
+        let (with, without): (Vec<&Whole>, Vec<&Whole>) = wholes.iter().partition(|whole| crc(whole).is_some());
+        let open = self.open();
+        if !with.is_empty() {
+            let pieces = self.pieces(copies, setting)?;
+            for way in self.ways(&open, copies.len()).take(MOST_BY_CRC) {
+                watch::check(setting.watch)?;
+                let found = self.crc(&pieces, &open, &way);
+                if let Some(whole) = with.iter().find(|whole| crc(whole) == Some(found)) {
+                    self.choose(&open, way, &whole.name);
+                    return Ok(Some((*whole).clone()));
+                }
+            }
+        }
+        if without.is_empty() { Ok(None) } else { self.by_reading(&without, &open, copies, setting) }
     }
 
     /// The same for lists without CRC-32: each way is read whole.
@@ -246,40 +264,29 @@ impl Chosen {
         open: &[usize],
         copies: &[Copy],
         setting: &Setting<'_>,
-    ) -> Result<bool> {
+    ) -> Result<Option<Whole>> {
         let mut algorithms: Vec<Algorithm> = Vec::new();
-        for digest in wholes.iter().filter_map(|whole| whole.digests.iter().max_by_key(|d| d.algorithm)) {
+        for digest in wholes.iter().filter_map(|whole| whole.strongest()) {
             if !algorithms.contains(&digest.algorithm) {
                 algorithms.push(digest.algorithm);
             }
         }
-        let ways =
-            Ways::new(open.iter().map(|at| self.compared.stretches[*at].groups.as_slice()).collect(), copies.len());
         let most = (MOST_HASHED / self.compared.len.max(1)).clamp(1, MOST_TRIED as u64) as usize;
-        for way in ways.take(most) {
+        for way in self.ways(open, copies.len()).take(most) {
             watch::check(setting.watch)?;
-            let mut chosen = self.copies();
-            for (at, group) in open.iter().zip(&way) {
-                chosen[*at] = self.compared.stretches[*at].groups.get(*group).map(|group| group[0]);
-            }
-            let dump = assembled(copies, &self.compared, &chosen)?;
-            let found = match of_source(&dump, &algorithms, setting.watch) {
+            let found = match of_source(&self.dump(open, &way, copies)?, &algorithms, setting.watch) {
                 Ok(found) => found,
                 Err(e @ (Error::Cancelled | Error::Io { .. })) => return Err(e),
                 // What cannot be read is not right.
                 Err(_) => continue,
             };
-            let is_it = |whole: &&&Whole| {
-                whole.digests.iter().max_by_key(|d| d.algorithm).is_some_and(|digest| found.contains(digest))
-            };
-            let Some(whole) = wholes.iter().find(is_it) else { continue };
-            for (at, group) in open.iter().zip(&way) {
-                self.groups[*at] = Some((*group, By::Digest(whole.name.clone())));
+            let is_it = |whole: &&&Whole| whole.strongest().is_some_and(|digest| found.contains(digest));
+            if let Some(whole) = wholes.iter().find(is_it) {
+                self.choose(open, way, &whole.name);
+                return Ok(Some((*whole).clone()));
             }
-            self.whole = Some((**whole).clone());
-            return Ok(true);
         }
-        Ok(false)
+        Ok(None)
     }
 
     /// The dump as pieces with their CRC-32: of a stretch one for each group.
@@ -310,7 +317,7 @@ impl Chosen {
                     Some(crc) => crc,
                     None => read(base, from, end)?,
                 };
-                pieces.push(Piece { len: end - from, crcs: vec![crc], stretch: None });
+                join(pieces, end - from, crc);
                 from = end;
             }
             Ok(())
@@ -358,6 +365,18 @@ impl Chosen {
     }
 }
 
+/// Adds what all copies have: what follows on more of it becomes one piece, so that trying a way takes no longer for a longer dump.
+fn join(pieces: &mut Vec<Piece>, len: u64, crc: u32) {
+    match pieces.last_mut() {
+        Some(last) if last.stretch.is_none() => {
+            let mut joined = Hasher::new_with_initial_len(last.crcs[0], last.len);
+            joined.combine(&Hasher::new_with_initial_len(crc, len));
+            (last.len, last.crcs[0]) = (last.len + len, joined.finalize());
+        }
+        _ => pieces.push(Piece { len, crcs: vec![crc], stretch: None }),
+    }
+}
+
 /// A piece of a dump.
 struct Piece {
     len: u64,
@@ -368,28 +387,28 @@ struct Piece {
 
 /// Every way of choosing a group for each of some stretches: first one copy for all of them, for each copy, as that is likeliest;
 /// then all others.
-struct Ways<'a> {
-    stretches: Vec<&'a [Vec<usize>]>,
+struct Ways {
+    stretches: Vec<Vec<Vec<usize>>>,
     copies: usize,
     at_copy: usize,
     counter: Option<Vec<usize>>,
 }
 
-impl<'a> Ways<'a> {
-    fn new(stretches: Vec<&'a [Vec<usize>]>, copies: usize) -> Ways<'a> {
+impl Ways {
+    fn new(stretches: Vec<Vec<Vec<usize>>>, copies: usize) -> Self {
         let counter = Some(vec![0; stretches.len()]);
-        Ways { stretches, copies, at_copy: 0, counter }
+        Self { stretches, copies, at_copy: 0, counter }
     }
 }
 
-impl Iterator for Ways<'_> {
+impl Iterator for Ways {
     type Item = Vec<usize>;
 
     fn next(&mut self) -> Option<Vec<usize>> {
         if self.at_copy < self.copies {
             let copy = self.at_copy;
             self.at_copy += 1;
-            let group = |groups: &&[Vec<usize>]| groups.iter().position(|g| g.contains(&copy)).unwrap_or(0);
+            let group = |groups: &Vec<Vec<usize>>| groups.iter().position(|g| g.contains(&copy)).unwrap_or(0);
             return Some(self.stretches.iter().map(group).collect());
         }
         let now = self.counter.clone()?;
@@ -418,7 +437,7 @@ mod tests {
     fn every_way_is_tried_and_single_copies_come_first() {
         let two = vec![vec![0], vec![1]];
         let three = vec![vec![1], vec![0], vec![2]];
-        let ways: Vec<Vec<usize>> = Ways::new(vec![&two, &three], 3).collect();
+        let ways: Vec<Vec<usize>> = Ways::new(vec![two, three], 3).collect();
         assert_eq!(ways[..3], [vec![0, 1], vec![1, 0], vec![0, 2]]);
         let mut all = ways[3..].to_vec();
         all.sort();

@@ -6,7 +6,7 @@ use crate::disk::claims::Claims;
 use crate::disk::faults::Faults;
 use crate::num::{le16, le32, le64};
 use crate::time;
-use crate::walk::{Folder, Refused, Walk, Walked};
+use crate::walk::{Folder, Walk, Walked};
 use decanter_core::Result;
 use decanter_core::format::Opener;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
@@ -48,16 +48,14 @@ pub(super) struct Found {
 }
 
 /// Where a folder is.
-struct Place {
-    spans: Vec<Range<u64>>,
-}
+type Spans = Vec<Range<u64>>;
 
 /// The way through all folders of a volume.
 pub(super) struct Way<'a, 'l> {
     source: &'a SourceRef,
     layout: &'l Layout,
     table: Table<'l>,
-    walk: Walk<'a, Place, u32>,
+    walk: Walk<'a, Spans, u32>,
     label: String,
     taken: Option<u64>,
     owned: u64,
@@ -75,7 +73,7 @@ impl<'a: 'l, 'l> Way<'a, 'l> {
             source,
             layout,
             table: Table::new(source, layout),
-            walk: Walk::new(opener, Place { spans: Vec::new() }, layout.root),
+            walk: Walk::new(opener, Vec::new(), layout.root),
             label: String::new(),
             taken: None,
             owned: 0,
@@ -86,7 +84,7 @@ impl<'a: 'l, 'l> Way<'a, 'l> {
             if folder.path.is_empty() {
                 let chain = own.chain(layout.root, None, false)?;
                 own.tell(&chain, "the root folder");
-                folder.place.spans = chain.spans;
+                folder.place = chain.spans;
             }
             own.folder(&folder)?;
         }
@@ -112,17 +110,8 @@ impl<'a: 'l, 'l> Way<'a, 'l> {
         }
     }
 
-    fn folder(&mut self, folder: &Folder<Place>) -> Result<()> {
-        let mut bytes = Vec::new();
-        for span in &folder.place.spans {
-            let len = span.end - span.start;
-            self.walk.spend(len)?;
-            let read = read_vec(self.source.as_ref(), span.start, len, "a folder", MOST_FOLDER);
-            let at = || format!("{} at offset {:#x}", folder.shown(), span.start);
-            let Some(more) = self.walk.keep(read, at)? else { break };
-            bytes.extend(more);
-        }
-        self.walk.structure.extend(folder.place.spans.iter().cloned());
+    fn folder(&mut self, folder: &Folder<Spans>) -> Result<()> {
+        let bytes = self.walk.list(self.source.as_ref(), folder, &folder.place)?;
         let entries = bytes.as_chunks::<ENTRY>().0;
         let mut at = 0;
         while let Some(entry) = entries.get(at) {
@@ -177,7 +166,7 @@ impl<'a: 'l, 'l> Way<'a, 'l> {
     }
 
     /// A file or folder: its first entry and those that follow.
-    fn set(&mut self, folder: &Folder<Place>, set: &[[u8; ENTRY]], is_whole: bool) -> Result<()> {
+    fn set(&mut self, folder: &Folder<Spans>, set: &[[u8; ENTRY]], is_whole: bool) -> Result<()> {
         let first = &set[0];
         let stream = set.get(1).filter(|entry| entry[0] == STREAM);
         let (Some(stream), true) = (stream, is_whole) else {
@@ -241,7 +230,7 @@ impl<'a: 'l, 'l> Way<'a, 'l> {
 
     fn subfolder(
         &mut self,
-        parent: &Folder<Place>,
+        parent: &Folder<Spans>,
         path: String,
         cluster: u32,
         len: u64,
@@ -253,12 +242,9 @@ impl<'a: 'l, 'l> Way<'a, 'l> {
                 let most = len.map(|len| len.min(MOST_FOLDER));
                 let chain = self.chain(cluster, most, is_in_a_row)?;
                 self.tell(&chain, &format!("the folder {path}"));
-                self.walk.later(parent, path, Place { spans: chain.spans });
+                self.walk.later(parent, path, chain.spans);
             }
-            Some(Refused::Met) => {
-                self.walk.note(format!("{path} is the same as another folder (cluster {cluster}): not followed"))
-            }
-            Some(Refused::TooDeep) => self.walk.note(format!("{path} lies too deep: not followed")),
+            Some(why) => self.walk.note(format!("{path} (cluster {cluster}) {why}: not followed")),
         }
         Ok(())
     }

@@ -3,7 +3,7 @@
 use super::folder::is_dot;
 use super::inode::{Inode, Map, Volume, flag, kind, number};
 use super::layout::writing;
-use crate::walk::{Folder, Refused, Walk, Walked};
+use crate::walk::{Folder, Walk, Walked};
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_vec};
@@ -121,10 +121,8 @@ impl<'a> Way<'a> {
         self.walk.add(Node::new(path.clone(), kind, Some(inode.modified)))?;
         self.of_node.push(number);
         if is_folder {
-            match self.walk.enter(parent, path.clone(), number, number) {
-                None => {}
-                Some(Refused::Met) => self.walk.note(format!("{path} is the same as another folder: not followed")),
-                Some(Refused::TooDeep) => self.walk.note(format!("{path} lies too deep: not followed")),
+            if let Some(why) = self.walk.enter(parent, path.clone(), number, number) {
+                self.walk.note(format!("{path} {why}: not followed"));
             }
         }
         Ok(())

@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::ops::Range;
 
 /// Bytes of one folder: 65,536 entries.
-pub(super) const MOST_FOLDER: u64 = 2 << 20;
+const MOST_FOLDER: u64 = 2 << 20;
 /// Bytes of the table that are read at once.
 pub(super) const WINDOW: u64 = 64 << 10;
 /// Such pieces that are held at once.

@@ -2,15 +2,15 @@
 
 use super::layout::{ENTRY, Width};
 use super::names::{LongName, oem, short_name};
-use super::table::{Fault, MOST_FOLDER, Table};
+use super::table::{Fault, Table};
 use crate::disk::claims::Claims;
 use crate::disk::faults::Faults;
 use crate::num::{le16, le32};
 use crate::time;
-use crate::walk::{Folder, Refused, Walk, Walked};
+use crate::walk::{Folder, Walk, Walked};
 use decanter_core::Result;
 use decanter_core::format::Opener;
-use decanter_core::source::{SourceRef, read_vec};
+use decanter_core::source::SourceRef;
 use decanter_core::tree::{File, Kind, Node, below};
 use std::collections::HashSet;
 use std::ops::Range;
@@ -86,16 +86,7 @@ impl<'a> Way<'a> {
     }
 
     fn folder(&mut self, folder: &Folder<Place>) -> Result<()> {
-        let mut bytes = Vec::new();
-        for span in &folder.place.spans {
-            let len = span.end - span.start;
-            self.walk.spend(len)?;
-            let read = read_vec(self.source.as_ref(), span.start, len, "a folder", MOST_FOLDER);
-            let at = || format!("{} at offset {:#x}", folder.shown(), span.start);
-            let Some(more) = self.walk.keep(read, at)? else { break };
-            bytes.extend(more);
-        }
-        self.walk.structure.extend(folder.place.spans.iter().cloned());
+        let bytes = self.walk.list(self.source.as_ref(), folder, &folder.place.spans)?;
         self.dots(folder, &bytes);
         let (mut long, mut met) = (LongName::default(), HashSet::new());
         for entry in bytes.as_chunks::<ENTRY>().0 {
@@ -198,10 +189,7 @@ impl<'a> Way<'a> {
                 let spans = self.chain_of(cluster, &format!("the folder {path}"))?;
                 self.walk.later(parent, path, Place { spans, cluster, parent: parent.place.cluster });
             }
-            Some(Refused::Met) => {
-                self.walk.note(format!("{path} is the same as another folder (cluster {cluster}): not followed"))
-            }
-            Some(Refused::TooDeep) => self.walk.note(format!("{path} lies too deep: not followed")),
+            Some(why) => self.walk.note(format!("{path} (cluster {cluster}) {why}: not followed")),
         }
         Ok(())
     }
@@ -299,7 +287,7 @@ mod tests {
         assert_eq!(paths, ["SEA", "EMPTY.TXT", "SEA/TIDE.TXT", "SEA/AGAIN"]);
         assert_eq!((found.label.as_str(), found.clusters), ("SALTMARSH", 2));
         let told: Vec<&str> = found.walked.notices.iter().map(|n| n.text.as_str()).collect();
-        assert_eq!(told, ["SEA/AGAIN is the same as another folder (cluster 2): not followed"]);
+        assert_eq!(told, ["SEA/AGAIN (cluster 2) is the same as another folder: not followed"]);
         let tide = found.walked.tree.find("sea/tide.txt").unwrap().file().unwrap();
         assert_eq!(tide.spans, [35 * SECTOR as u64..35 * SECTOR as u64 + 5]);
     }

@@ -1,45 +1,8 @@
 //! ECMA-119 structures as they stand on the disc, byte for byte.
 
-use zerocopy::byteorder::{BE, LE, U16, U32};
+use crate::optical::both::{Both16, Both32};
+use zerocopy::byteorder::{BE, LE, U32};
 use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned};
-
-/// A 16-bit number recorded in both byte orders (7.2.3).
-#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
-#[repr(C)]
-pub(super) struct Both16 {
-    pub(super) le: U16<LE>,
-    pub(super) be: U16<BE>,
-}
-
-/// A 32-bit number recorded in both byte orders (7.3.3).
-#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
-#[repr(C)]
-pub(super) struct Both32 {
-    pub(super) le: U32<LE>,
-    pub(super) be: U32<BE>,
-}
-
-impl Both16 {
-    pub(super) fn new(value: u16) -> Self {
-        Self { le: value.into(), be: value.into() }
-    }
-
-    /// The little-endian half, and whether the other half agrees.
-    pub(super) fn get(self) -> (u16, bool) {
-        (self.le.get(), self.le.get() == self.be.get())
-    }
-}
-
-impl Both32 {
-    pub(super) fn new(value: u32) -> Self {
-        Self { le: value.into(), be: value.into() }
-    }
-
-    /// The little-endian half, and whether the other half agrees.
-    pub(super) fn get(self) -> (u32, bool) {
-        (self.le.get(), self.le.get() == self.be.get())
-    }
-}
 
 /// The fixed part of a directory record (9.1); the identifier and the system use field follow.
 #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]

@@ -1,6 +1,6 @@
 //! Rock Ridge (RRIP 1.12) in the system use fields (SUSP 1.12): real names, links, relocated folders, times.
 
-use super::raw::Both32;
+use crate::optical::both::Both32;
 use decanter_core::source::{Source, check_range};
 use zerocopy::FromBytes;
 

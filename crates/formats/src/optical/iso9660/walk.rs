@@ -6,7 +6,8 @@ use super::record::{self, Entry};
 use super::rock_ridge::{self, Date};
 use super::{Encoding, Volumes, tables, text};
 use crate::noticed::Noticed;
-use crate::walk::{Folder, Refused, Walk, Walked};
+use crate::optical::both::note_disagreements;
+use crate::walk::{Folder, Walk, Walked};
 use decanter_core::error::Blame;
 use decanter_core::format::Opener;
 use decanter_core::source::{SourceRef, read_array};
@@ -164,10 +165,7 @@ impl<'a> Way<'a> {
         while let Some(folder) = way.walk.next()? {
             way.folder(&folder)?;
         }
-        if way.disagreements > 0 {
-            let text = format!("the two byte orders disagree in {} directory records", way.disagreements);
-            way.walk.note(text);
-        }
+        note_disagreements(&mut way.walk.noticed, way.disagreements);
         Ok(way.walk.finish().sorted())
     }
 
@@ -282,9 +280,8 @@ impl<'a> Way<'a> {
         };
         let start = place.start;
         let why = match self.walk.refuse(parent, start) {
-            Some(Refused::Met) => "leads back to a folder that was listed already",
-            Some(Refused::TooDeep) => "lies too deep",
-            None if start > self.volume_end.max(self.source.len()) => "lies outside the volume",
+            Some(why) => why.to_string(),
+            None if start > self.volume_end.max(self.source.len()) => "lies outside the volume".to_owned(),
             None => {
                 self.walk.later(parent, path, place);
                 return Ok(());

@@ -1,7 +1,7 @@
 //! The folders of a partition, each a binary search tree of entries.
 
 use super::raw::Entry as RawEntry;
-use crate::walk::{Refused, Walk, Walked};
+use crate::walk::{Walk, Walked};
 use decanter_core::format::Opener;
 use decanter_core::source::{Bytes, SourceRef, read_vec};
 use decanter_core::tree::{File, Kind, Node, below};
@@ -56,7 +56,6 @@ pub(super) fn walk(source: &SourceRef, base: u64, root: Table, opener: &Opener<'
                 && entry.len > 0
                 && let Some(why) = walk.enter(&folder, path.clone(), table, entry.sector)
             {
-                let why = if why == Refused::Met { "is the same as another folder: a loop" } else { "lies too deep" };
                 walk.note(format!("the table of {path} at sector {} {why}, not followed", entry.sector));
             }
         }

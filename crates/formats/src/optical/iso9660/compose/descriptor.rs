@@ -4,9 +4,8 @@ use super::Volume;
 use super::layout::{Layout, Side};
 use super::names::{Names, d_characters, ucs2};
 use super::record::record;
-use crate::optical::iso9660::raw::{
-    Both16, Both32, CD001, Descriptor, FLAG_FOLDER, PRIMARY, RECORD_LEN, SUPPLEMENTARY, TERMINATOR,
-};
+use crate::optical::both::{Both16, Both32};
+use crate::optical::iso9660::raw::{CD001, Descriptor, FLAG_FOLDER, PRIMARY, RECORD_LEN, SUPPLEMENTARY, TERMINATOR};
 use decanter_core::SECTOR;
 use zerocopy::{FromZeros, IntoBytes};
 

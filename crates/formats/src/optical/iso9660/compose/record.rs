@@ -2,7 +2,8 @@
 
 use super::layout::{Layout, Side};
 use super::names::{Names, key, ucs2};
-use crate::optical::iso9660::raw::{Both16, Both32, FLAG_FOLDER, FLAG_MORE_EXTENTS, RECORD_LEN, Record};
+use crate::optical::both::{Both16, Both32};
+use crate::optical::iso9660::raw::{FLAG_FOLDER, FLAG_MORE_EXTENTS, RECORD_LEN, Record};
 use decanter_core::SECTOR;
 use zerocopy::{FromZeros, IntoBytes};
 
