@@ -20,8 +20,10 @@ use crate::{Answer, Failure, Setting, place, quoted};
 use collect::Collected;
 use decanter_core::error::Blame;
 use decanter_core::pour::Output;
-use decanter_core::{Error, Notice};
+use decanter_core::title::HeldTitle;
+use decanter_core::{Error, Notice, Opened};
 use decanter_formats::package::nx::contents::{Contents, Title};
+use std::collections::BTreeSet;
 use std::path::Path;
 
 /// What a merged file is.
@@ -58,6 +60,17 @@ pub struct Options {
     pub standard_crypto: bool,
     /// Ask for the first version of the system that has the keys, instead of what the titles ask for.
     pub lowest_system: bool,
+}
+
+/// Whether an opened file holds just the titles that merging `sources` takes; whether their contents hold is another question.
+///
+/// # Errors
+/// When a source cannot be read.
+pub(crate) fn is_made_of(opened: &Opened, sources: &[String], setting: &Setting<'_>) -> Result<bool, Failure> {
+    let all = families(Collected::of(sources, setting)?.members());
+    let told = |title: &HeldTitle| (title.id.clone(), title.version, title.mark.clone());
+    let wanted: BTreeSet<_> = all.iter().flat_map(Family::chosen).map(|member| told(&member.title)).collect();
+    Ok(wanted == opened.holds.titles.iter().map(told).collect())
 }
 
 /// Merges what the sources hold.

@@ -292,8 +292,12 @@ fn merged(entry: &Make, form: &str, target: &Path, setting: &Setting<'_>) -> std
     let sources: Vec<String> = std::iter::once(&entry.source).chain(&entry.more).cloned().collect();
     if std::fs::symlink_metadata(target).is_ok() && !setting.replace {
         let item = locate::open(&native::text(target), "compare", setting)?;
-        let count = crate::verify::prove(&item.opened, setting).map_err(|_| other_there(target))?;
-        let proof = format!("all {count} digests in it hold");
+        if !merge::is_made_of(&item.opened, &sources, setting)? {
+            return Err(other_there(target));
+        }
+        let count = crate::verify::prove(&item.opened, setting)
+            .map_err(|e| Failure::new(format!("cannot keep \"{}\"", native::text(target)), e))?;
+        let proof = format!("it holds the titles of these sources, and all {count} digests in it hold");
         return Ok(Made { was_there: true, picture: picture(&item), ..Made::new(vec![target.to_owned()], proof) });
     }
     let options = merge::Options { prove: true, ..merge::Options::default() };

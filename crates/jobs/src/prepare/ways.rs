@@ -87,7 +87,7 @@ pub(super) fn best(
         for form in &rules.forms {
             let ways = match through {
                 false => direct(item, form, rules, setting).map(|way| way.into_iter().collect()),
-                true => Ok(indirect(item, form, rules, setting)),
+                true => indirect(item, form, rules, setting),
             };
             match ways {
                 Ok(ways) => found.extend(ways),
@@ -149,13 +149,22 @@ fn direct(
 }
 
 /// The way through another stage, which takes something away that is around what the form is made of.
-fn indirect(item: &Item, form: &str, rules: &PlatformRules, setting: &Setting<'_>) -> Vec<Way> {
+fn indirect(
+    item: &Item,
+    form: &str,
+    rules: &PlatformRules,
+    setting: &Setting<'_>,
+) -> std::result::Result<Vec<Way>, Failure> {
     let mut ways = Vec::new();
     for word in stages(item) {
-        let Ok(Some(inner)) = staged(item, &word, setting) else { continue };
-        let way = match direct(&inner, form, rules, setting) {
+        let inner =
+            staged(item, &word, setting).map_err(|e| Failure::new(format!("cannot prepare \"{}\"", item.shown), e));
+        let way = match inner.and_then(|inner| inner.map_or(Ok(None), |inner| direct(&inner, form, rules, setting))) {
             Ok(Some(way)) => way,
-            _ => continue,
+            Ok(None) => continue,
+            // A stage that this source cannot go through is no way; what the machine or the user does ends the search.
+            Err(f) if matches!(f.blame(), Blame::Machine | Blame::Stopped) => return Err(f),
+            Err(_) => continue,
         };
         let is_copied = way.words == [COPY];
         let mut words = vec![word.clone()];
@@ -164,7 +173,7 @@ fn indirect(item: &Item, form: &str, rules: &PlatformRules, setting: &Setting<'_
         let own = if word == DECRYPT { Keeps::Decrypted } else { Keeps::TheFiles };
         ways.push(Way { source: item.address.clone(), words, keeps: own.max(way.keeps), ..way });
     }
-    ways
+    Ok(ways)
 }
 
 /// What may be done before the last stage.
@@ -291,11 +300,10 @@ fn converted(
 
 /// Where what stands around a source is the form itself: that, as it is.
 fn around(item: &Item, target: &Target) -> Option<Way> {
-    let last = item.around.last().filter(|around| around.format == target.id)?;
+    item.around.last().filter(|around| around.format == target.id)?;
     let source = item.address.rsplit_once(INSIDE)?.0.to_owned();
     let bytes = std::fs::metadata(&item.host).ok().filter(|_| item.around.len() == 1)?.len();
     let name = source.rsplit('/').next().unwrap_or(&source).to_owned();
-    debug_assert_eq!(last.format, target.id);
     Some(way(source, &[COPY], Keeps::AsItIs, bytes, PathBuf::from(name)))
 }
 

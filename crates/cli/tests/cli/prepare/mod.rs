@@ -192,6 +192,9 @@ fn base_update_and_add_ons_become_one_file() {
     told.says("update 2").says("add-on");
     // Once more: it is there, and is known by its digests.
     own.run(&words).expect(0).says("2 there already");
+    // Another title under that name is not it, however well its own digests hold.
+    fs::copy(own.at("card/games/Fogbell.nsp"), own.at("card/games/Kelp Courier (base).nsp")).unwrap();
+    own.run(&words).expect(1).says("it is another file than the one of the plan");
 }
 
 #[test]

@@ -120,10 +120,8 @@ impl<'a> Way<'a> {
         let is_folder = matches!(kind, Kind::Folder);
         self.walk.add(Node::new(path.clone(), kind, Some(inode.modified)))?;
         self.of_node.push(number);
-        if is_folder {
-            if let Some(why) = self.walk.enter(parent, path.clone(), number, number) {
-                self.walk.note(format!("{path} {why}: not followed"));
-            }
+        if is_folder && let Some(why) = self.walk.enter(parent, path.clone(), number, number) {
+            self.walk.note(format!("{path} {why}: not followed"));
         }
         Ok(())
     }
