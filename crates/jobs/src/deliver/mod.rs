@@ -17,11 +17,11 @@ use crate::locate::INSIDE;
 use crate::{Answer, Failure, Item, Setting, grouped, locate, place, quoted};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::compare::first_difference;
-use decanter_core::digest::Algorithm;
+use decanter_core::digest::{Algorithm, Digest, of_source};
 use decanter_core::error::Blame;
 use decanter_core::guard::Door;
 use decanter_core::pour::Output;
-use decanter_core::source::{Bytes, FileSource, SourceRef};
+use decanter_core::source::{Bytes, FileSource, Source, SourceRef};
 use decanter_core::{Error, Result, native, store, tell};
 use serde::Serialize;
 use std::collections::HashMap;
@@ -221,22 +221,47 @@ pub(crate) fn is_there(unit: &Unit, onto: &Path, setting: &Setting<'_>) -> std::
     if std::fs::symlink_metadata(&target).is_err() {
         return Ok(false);
     }
-    let same = || -> Result<bool> {
-        let there = FileSource::own(&target)?;
-        if decanter_core::Source::len(&there) != unit.source.len() {
-            return Ok(false);
-        }
-        setting.watch.begin(&format!("comparing {}", unit.path), Some(unit.source.len()));
-        let differs = first_difference(unit.source.as_ref(), &there, setting.watch)?;
-        setting.watch.end();
-        Ok(differs.is_none())
-    };
-    match same().map_err(|e| Failure::new(format!("cannot compare \"{}\"", native::text(&target)), e))? {
+    match same(&unit.source, &target, false, setting)
+        .map_err(|e| Failure::new(format!("cannot compare \"{}\"", native::text(&target)), e))?
+    {
         true => Ok(true),
         false if setting.replace => Ok(false),
         false => Err(place::refused(&target, Error::Exists { path: target.clone() })
             .hint("it is another file than the one to deliver: --replace puts the new one in its place")),
     }
+}
+
+/// Whether a file has the bytes of a source; read from the medium if it was just written.
+///
+/// # Errors
+/// What reading fails with.
+pub(crate) fn same(wanted: &SourceRef, path: &Path, is_new: bool, setting: &Setting<'_>) -> Result<bool> {
+    let there = FileSource::own(path)?;
+    if is_new {
+        there.to_medium()?;
+    }
+    if there.len() != wanted.len() {
+        return Ok(false);
+    }
+    setting.watch.begin(&format!("comparing {}", native::text(path)), Some(wanted.len()));
+    let differs = first_difference(wanted.as_ref(), &there, setting.watch)?;
+    setting.watch.end();
+    Ok(differs.is_none())
+}
+
+/// The SHA-1 of a source, for a list.
+///
+/// # Errors
+/// What reading fails with.
+pub(crate) fn sha1(source: &SourceRef, setting: &Setting<'_>) -> Result<[u8; 20]> {
+    as_sha1(&of_source(source, &[Algorithm::Sha1], setting.watch)?)
+}
+
+/// The one digest that was asked for: a SHA-1.
+fn as_sha1(found: &[Digest]) -> Result<[u8; 20]> {
+    let bytes = found.first().map(|digest| digest.bytes.as_slice());
+    let sha1 = bytes.and_then(|bytes| bytes.try_into().ok());
+    sha1.ok_or_else(|| Error::Unreadable { why: "its SHA-1 was not made".into() })
 }
 
 /// Where a path of the list stands on the card.
@@ -299,10 +324,8 @@ pub(crate) fn put(unit: &Unit, target: &Path, setting: &Setting<'_>) -> std::res
         Blame::Request => place::refused(target, e),
         _ => Failure::new(format!("cannot deliver \"{}\"", unit.shown), e),
     };
-    let sha1 = |bytes: &[u8]| <[u8; 20]>::try_from(bytes).ok();
     if unit.was_there {
-        let found = decanter_core::digest::of_source(&unit.source, &[Algorithm::Sha1], setting.watch).map_err(fail)?;
-        return Ok(sha1(&found[0].bytes));
+        return sha1(&unit.source, setting).map(Some).map_err(fail);
     }
     let blueprint = Blueprint::of(unit.source.clone());
     setting.watch.begin(&format!("writing {}", unit.path), Some(blueprint.len()));
@@ -313,7 +336,7 @@ pub(crate) fn put(unit: &Unit, target: &Path, setting: &Setting<'_>) -> std::res
     });
     setting.watch.end();
     let poured = poured.map_err(fail)?;
-    Ok(poured.and_then(|p| p.digests.first().and_then(|d| sha1(&d.bytes))))
+    poured.map(|p| as_sha1(&p.digests)).transpose().map_err(fail)
 }
 
 /// Fails unless what was written is what the source has, once it is on the medium.

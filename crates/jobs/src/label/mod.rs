@@ -3,7 +3,7 @@
 mod suggest;
 mod tiles;
 
-pub(crate) use suggest::icon_of;
+pub(crate) use suggest::icon;
 pub use suggest::{SuggestReport, Suggested, TileSheet, suggest};
 
 use crate::{Failure, Setting, locate, place};

@@ -2,7 +2,7 @@
 //! sheet of the graphics that they plainly hold. Nothing is fetched from anywhere.
 
 use super::tiles::{self, Found, Layout};
-use super::{Options, pictures, png, unpacked};
+use super::{Filter, Options, pictures, png, unpacked};
 use crate::picture::canvas::Canvas;
 use crate::{Failure, Item, Setting, locate, place};
 use decanter_core::blueprint::Blueprint;
@@ -175,8 +175,16 @@ fn all_of(item: &Item) -> Result<Vec<Own>> {
     Ok(all)
 }
 
+/// The icon of a source as a PNG of `edge` pixels across and down; one that cannot be drawn is none: it is no part of what is made.
+pub(crate) fn icon(item: &Item, edge: u32) -> Option<Vec<u8>> {
+    let picture = &icon_of(item)?;
+    let filter = if picture.width < edge { Filter::Sharp } else { Filter::Smooth };
+    let options = Options { size: Some((edge, edge)), filter, ..Options::default() };
+    png(picture, &options).ok().map(|(_, png)| png)
+}
+
 /// The picture of a source that is most like an icon: as square and as large as can be. One that cannot be read is none.
-pub(crate) fn icon_of(item: &Item) -> Option<Picture> {
+fn icon_of(item: &Item) -> Option<Picture> {
     let all = all_of(item).ok()?;
     let is_square = |own: &&Own| own.picture.width == own.picture.height;
     let named = |own: &&Own| own.what == "icon";

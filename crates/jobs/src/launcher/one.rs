@@ -18,6 +18,8 @@ use std::sync::Arc;
 
 /// Edge of an icon, in pixels.
 const ICON: u32 = 128;
+/// The program that waits for the chord: this one, as it is found by its name where it stands.
+const PROGRAM: &str = "decanter";
 
 /// What is asked for.
 #[derive(Debug, Clone, Default)]
@@ -110,7 +112,7 @@ pub fn launcher(
             return Err(Failure::usage(what, format!("{which} has characters that an entry cannot hold")));
         }
     }
-    let picture = item.as_ref().filter(|_| options.icon.is_none()).and_then(icon);
+    let picture = item.as_ref().filter(|_| options.icon.is_none()).and_then(|item| label::icon(item, ICON));
     let stem = output.file_stem().map(native::text).unwrap_or_default();
     let own_icon = picture.as_ref().map(|_| output.with_extension("png"));
     let icon = options.icon.clone().or_else(|| own_icon.clone());
@@ -133,7 +135,7 @@ pub fn launcher(
     read.try_for_each(|path| setting.guard.reads_if_there(path)).map_err(fail)?;
     let text = match &options.quit {
         None => script::text(&starter, &place),
-        Some(_) => script::helper(&program(), &format!("{stem}.toml")),
+        Some(_) => script::helper(PROGRAM, &format!("{stem}.toml")),
     };
     let script_name = match options.absolute {
         true => base.join(format!("{stem}.sh")).to_string_lossy().into_owned(),
@@ -183,19 +185,6 @@ fn title(item: Option<&Item>, setting: &Setting<'_>) -> Option<String> {
         label.and_then(|(label, code)| label::title_in(&label.titles, code)).or(opened.identity.title.clone())?;
     let line = title.split_whitespace().collect::<Vec<_>>().join(" ");
     (!line.is_empty()).then_some(line)
-}
-
-/// The picture of a source, as an icon; one that cannot be drawn is none.
-fn icon(item: &Item) -> Option<Vec<u8>> {
-    let picture = &label::icon_of(item)?;
-    let filter = if picture.width < ICON { label::Filter::Sharp } else { label::Filter::Smooth };
-    let options = label::Options { size: Some((ICON, ICON)), filter, ..label::Options::default() };
-    label::png(picture, &options).ok().map(|(_, png)| png)
-}
-
-/// The program that waits for the chord: this one, as it is found by its name where it stands.
-fn program() -> String {
-    "decanter".into()
 }
 
 /// The starter that was asked for; the only one, if there is only one.

@@ -9,8 +9,6 @@ use crate::locate::INSIDE;
 use crate::merge::{self, Form};
 use crate::{Answer, Failure, Item, Setting, decrypt, extract, locate};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::compare::first_difference;
-use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Result, native};
 use serde::Serialize;
@@ -138,14 +136,20 @@ fn check_source(entry: &Make, setting: &Setting<'_>) -> std::result::Result<(), 
     Ok(())
 }
 
-/// The files of a result, each with its digest.
-fn listed(paths: &[PathBuf], onto: &Path, setting: &Setting<'_>) -> std::result::Result<Vec<PreparedFile>, Failure> {
+/// Files on the card, each with its digest.
+///
+/// # Errors
+/// What reading them fails with.
+pub(super) fn listed(
+    paths: &[PathBuf],
+    onto: &Path,
+    setting: &Setting<'_>,
+) -> std::result::Result<Vec<PreparedFile>, Failure> {
     let mut files = Vec::new();
     for path in paths {
         let fail = |e| Failure::new(format!("cannot read \"{}\" back", native::text(path)), e);
         let source: SourceRef = Arc::new(FileSource::own(path).map_err(fail)?);
-        let found = of_source(&source, &[Algorithm::Sha1], setting.watch).map_err(fail)?;
-        let digest = <[u8; 20]>::try_from(found[0].bytes.as_slice()).unwrap_or_default();
+        let digest = deliver::sha1(&source, setting).map_err(fail)?;
         let below = path.strip_prefix(onto).unwrap_or(path);
         let sha1 = decanter_core::digest::hex(&digest);
         files.push(PreparedFile {
@@ -158,12 +162,14 @@ fn listed(paths: &[PathBuf], onto: &Path, setting: &Setting<'_>) -> std::result:
     Ok(files)
 }
 
-/// The picture that a source carries, for the sheet. One that cannot be drawn is none: it is no part of what is made.
+/// The picture that a source carries, for the sheet.
 fn picture(item: &Item) -> Option<Vec<u8>> {
-    let picture = &label::icon_of(item)?;
-    let filter = if picture.width < PICTURE { label::Filter::Sharp } else { label::Filter::Smooth };
-    let options = label::Options { size: Some((PICTURE, PICTURE)), filter, ..label::Options::default() };
-    label::png(picture, &options).ok().map(|(_, png)| png)
+    label::icon(item, PICTURE)
+}
+
+/// The same of a source that is not open; one that cannot be opened has none: what is made of it is proven by itself.
+fn picture_of(entry: &Make, setting: &Setting<'_>) -> Option<Vec<u8>> {
+    locate::open(&entry.source, "prepare", setting).ok().and_then(|item| picture(&item))
 }
 
 /// The source as it is.
@@ -177,7 +183,7 @@ fn copy(entry: &Make, onto: &Path, target: &Path, setting: &Setting<'_>) -> std:
         deliver::put(&unit, target, setting)?;
     }
     let proof = if unit.was_there { "compared with the source: identical" } else { "read back: identical" };
-    let picture = locate::open(&entry.source, "prepare", setting).ok().and_then(|item| picture(&item));
+    let picture = picture_of(entry, setting);
     Ok(Made { was_there: unit.was_there, picture, ..Made::new(vec![target.to_owned()], proof) })
 }
 
@@ -239,7 +245,7 @@ fn decrypted(entry: &Make, target: &Path, setting: &Setting<'_>) -> std::result:
 fn clear_holds(clear: &Blueprint, target: &Path, is_new: bool, setting: &Setting<'_>) -> Result<Option<String>> {
     if let Ok(wanted) = clear.as_source() {
         let words = "read back: identical to the decrypted source";
-        return Ok(same(&wanted, target, is_new, setting)?.then(|| words.to_owned()));
+        return Ok(deliver::same(&wanted, target, is_new, setting)?.then(|| words.to_owned()));
     }
     let there = FileSource::own(target)?;
     if is_new {
@@ -251,21 +257,6 @@ fn clear_holds(clear: &Blueprint, target: &Path, is_new: bool, setting: &Setting
     let item = locate::open_bytes(&native::text(target), Arc::new(there), setting)?;
     let count = crate::verify::prove(&item.opened, setting)?;
     Ok(Some(format!("read back: all {count} digests in it hold")))
-}
-
-/// Whether a file has the bytes of a source; read from the medium if it was just written.
-fn same(wanted: &SourceRef, path: &Path, is_new: bool, setting: &Setting<'_>) -> Result<bool> {
-    let there = FileSource::own(path)?;
-    if is_new {
-        there.to_medium()?;
-    }
-    if decanter_core::Source::len(&there) != wanted.len() {
-        return Ok(false);
-    }
-    setting.watch.begin("reading back", Some(wanted.len()));
-    let differs = first_difference(wanted.as_ref(), &there, setting.watch)?;
-    setting.watch.end();
-    Ok(differs.is_none())
 }
 
 fn other_there(target: &Path) -> Failure {
@@ -308,7 +299,7 @@ fn merged(entry: &Make, form: &str, target: &Path, setting: &Setting<'_>) -> std
         .and_then(|r| r.proven.as_ref())
         .map(|p| format!("read back: all {} digests in it hold", p.digests))
         .unwrap_or_default();
-    let picture = locate::open(&entry.source, "prepare", setting).ok().and_then(|item| picture(&item));
+    let picture = picture_of(entry, setting);
     Ok(Made { answer, notices, picture, ..Made::new(vec![target.to_owned()], proof) })
 }
 

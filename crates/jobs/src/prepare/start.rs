@@ -1,18 +1,15 @@
 //! Start entries for what was made, in a folder of the card: they find their files from where they stand.
 
-use super::making::Prepared;
+use super::making::{Prepared, listed};
 use super::profile::StartRules;
 use crate::deliver::{Manifest, target_of};
 use crate::launcher::{self, Options};
 use crate::shelf::ShelfReport;
 use crate::{Failure, Setting};
-use decanter_core::digest::{Algorithm, of_source};
 use decanter_core::names;
-use decanter_core::source::{FileSource, SourceRef};
-use decanter_core::{native, store};
+use decanter_core::store;
 use std::collections::BTreeMap;
-use std::path::Path;
-use std::sync::Arc;
+use std::path::{Path, PathBuf};
 
 /// Writes an entry for everything that was made and has a program; their paths below the card.
 ///
@@ -40,15 +37,8 @@ pub(super) fn write(
         let known = BTreeMap::from([("it".to_owned(), starter)]);
         let report =
             launcher::launcher(&target_of(onto, &main.path), &target_of(onto, &path), &options, &known, &setting)?;
-        for file in [Some(&report.entry), Some(&report.script), report.icon.as_ref()].into_iter().flatten() {
-            let fail = |e| Failure::new(format!("cannot read \"{}\" back", native::text(file)), e);
-            let source: SourceRef = Arc::new(FileSource::own(file).map_err(fail)?);
-            let found = of_source(&source, &[Algorithm::Sha1], setting.watch).map_err(fail)?;
-            let below = decanter_core::os::with_slashes(native::text(file.strip_prefix(onto).unwrap_or(file)));
-            if let Ok(digest) = <[u8; 20]>::try_from(found[0].bytes.as_slice()) {
-                list.0.insert(below, digest);
-            }
-        }
+        let files: Vec<PathBuf> = [report.entry, report.script].into_iter().chain(report.icon).collect();
+        list.0.extend(listed(&files, onto, &setting)?.into_iter().map(|file| (file.path, file.digest)));
         written.push(path);
     }
     Ok(written)
