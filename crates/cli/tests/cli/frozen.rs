@@ -22,6 +22,14 @@ fn steady(text: &str) -> String {
             let end = if line.ends_with(',') { "," } else { "" };
             return format!("{}{name}-{end}", &line[..line.len() - begins.len()]);
         }
+        // What the disk under this very run is, and how that is known.
+        if let Some(name) = ["\"file_system\": ", "\"known_by\": \"its mount", "\"known_by\": \"nothing tells"]
+            .into_iter()
+            .find(|name| begins.starts_with(name) && !begins.contains("FAT32"))
+        {
+            let key = name.split_inclusive(": ").next().unwrap_or(name);
+            return format!("{}{key}-,", &line[..line.len() - begins.len()]);
+        }
         if let Some(name) = ["\"scanned\": ", "\"modified\": "].into_iter().find(|name| begins.starts_with(name)) {
             return format!("{}{name}-", &line[..line.len() - begins.len()]);
         }

@@ -175,12 +175,10 @@ pub fn withhold_memory() {
     }
 }
 
-/// Asks a process to end, as a user would; one that is gone is not asked.
-pub fn ask_to_end(process: u32) {
+/// Asks a process to end, as a user would; false where it could not be asked, as one that is gone.
+pub fn ask_to_end(process: u32) -> bool {
     let pid = i32::try_from(process).ok().and_then(rustix::process::Pid::from_raw);
-    if let Some(pid) = pid {
-        let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
-    }
+    pid.is_some_and(|pid| rustix::process::kill_process(pid, rustix::process::Signal::TERM).is_ok())
 }
 
 /// Makes a limit on the size of files an error of the write that meets it, not the end of the process.

@@ -91,4 +91,6 @@ pub fn withhold_memory() {}
 pub fn survive_size_limits() {}
 
 /// There is no way to ask a process to end: whoever started it ends it at once.
-pub fn ask_to_end(_: u32) {}
+pub fn ask_to_end(_: u32) -> bool {
+    false
+}

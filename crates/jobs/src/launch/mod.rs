@@ -134,11 +134,11 @@ impl Crew {
     }
 }
 
-/// Asks a program to end, and ends it if it does not.
+/// Asks a program to end, and ends it if it does not, or cannot be asked.
 fn end(mut child: Child) {
     let begun = Instant::now();
-    os::ask_to_end(child.id());
-    while begun.elapsed() < PATIENCE {
+    let is_asked = os::ask_to_end(child.id());
+    while is_asked && begun.elapsed() < PATIENCE {
         match child.try_wait() {
             Ok(None) => std::thread::sleep(LOOK),
             // It is gone, or nobody can tell any more.
