@@ -57,12 +57,12 @@ pub trait Weeder {
 
 /// One thread of a [`Packer`].
 pub trait PackWorker {
-    /// Appends what the batch `raw` becomes to `packed`, and one mark a chunk to `marks`: its packed length in
+    /// Appends what the batch `raw`, which begins at byte `at` of the source, becomes to `packed`, and one mark a chunk to `marks`: its packed length in
     /// bytes, with whatever flags the format that made the packer puts into the upper bits.
     ///
     /// # Errors
     /// When the library that packs fails.
-    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()>;
+    fn pack(&mut self, at: u64, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()>;
 }
 
 /// What is already known of other parts when a late part is computed.

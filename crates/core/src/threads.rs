@@ -53,8 +53,16 @@ impl Iterator for &Shares {
 /// # Errors
 /// The first failure.
 pub fn on_all(work: impl Fn() -> Result<()> + Sync) -> Result<()> {
+    on_some(usize::MAX, work)
+}
+
+/// The same on `most` processors, or fewer.
+///
+/// # Errors
+/// The first failure.
+pub fn on_some(most: usize, work: impl Fn() -> Result<()> + Sync) -> Result<()> {
     std::thread::scope(|scope| {
-        let others: Vec<_> = (1..available()).map(|_| scope.spawn(&work)).collect();
+        let others: Vec<_> = (1..available().min(most)).map(|_| scope.spawn(&work)).collect();
         let own = work();
         others.into_iter().map(|t| t.join().unwrap_or_else(|panic| resume_unwind(panic))).fold(own, Result::and)
     })

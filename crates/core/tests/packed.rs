@@ -33,7 +33,7 @@ impl Packer for Squeeze {
 struct SqueezeWorker;
 
 impl PackWorker for SqueezeWorker {
-    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+    fn pack(&mut self, _at: u64, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
         if raw.first() == Some(&0xee) {
             return Err(Error::Usage("a worker that fails".into()));
         }

@@ -129,6 +129,25 @@ fn dusk(width: u32, height: u32) -> Vec<u8> {
     pixels
 }
 
+/// That picture as a texture of a console's processor: 128 pixels square, by the bits of both coordinates.
+pub(crate) fn picture_texture() -> Vec<u8> {
+    const EDGE: usize = 128;
+    let pixels = dusk(EDGE as u32, EDGE as u32);
+    let len = (EDGE * EDGE * 4) as u32;
+    // A packed resource with one texture of 2^7 by 2^7 pixels with opacity; its pixels begin at 0x800.
+    let words = [0x800 + len, 0x800, 0x0004_0001, 0, 0, 0x0771_0629, 0, u32::MAX];
+    let mut bytes = b"XPR0".to_vec();
+    bytes.extend(words.iter().flat_map(|word| word.to_le_bytes()));
+    bytes.resize(0x800, 0);
+    // Every second bit of a place is one of the column, the others are of the line.
+    let every_second = |place: usize| (0..7).fold(0, |all, bit| all | (place >> (bit * 2) & 1) << bit);
+    for place in 0..EDGE * EDGE {
+        let at = (every_second(place >> 1) * EDGE + every_second(place)) * 3;
+        bytes.extend([pixels[at + 2], pixels[at + 1], pixels[at], 255]);
+    }
+    bytes
+}
+
 /// That picture as a JPEG.
 pub(crate) fn picture_jpeg(width: u32, height: u32) -> Vec<u8> {
     let mut bytes = Vec::new();

@@ -162,9 +162,10 @@ pub(crate) fn gullwing() -> Result<SourceRef> {
     Ok(Arc::new(Concat::new(vec![video, Arc::new(gap), partition, tail])?))
 }
 
-/// A program with a certificate and nothing to run.
+/// A program with a certificate, a picture and nothing to run.
 fn program() -> Vec<u8> {
-    let mut xbe = vec![0; 0x1000];
+    let picture = content::picture_texture();
+    let mut xbe = vec![0; 0x1000 + picture.len()];
     let mut put = |at: usize, bytes: &[u8]| xbe[at..at + bytes.len()].copy_from_slice(bytes);
     let word = |value: u32| value.to_le_bytes();
     put(0, b"XBEH");
@@ -180,6 +181,14 @@ fn program() -> Vec<u8> {
     put(certificate + 0x9c, &word(2));
     put(certificate + 0xa0, &word(5));
     put(certificate + 0xac, &word(1));
+    // One section: where it stands in the file, how long it is, and its name.
+    put(0x11c, &word(1));
+    put(0x120, &word(0x1_0350));
+    put(0x350 + 0xc, &word(0x1000));
+    put(0x350 + 0x10, &word(picture.len() as u32));
+    put(0x350 + 0x14, &word(0x1_0390));
+    put(0x390, b"$$XTIMAGE");
+    put(0x1000, &picture);
     xbe
 }
 

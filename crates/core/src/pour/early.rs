@@ -8,9 +8,9 @@ use std::thread;
 use std::time::Duration;
 
 /// Files that are shorter are on the disk soon enough.
-const LARGE: u64 = 256 << 20;
+const LARGE: u64 = 32 << 20;
 /// How long is written before it is brought to the disk.
-const PAUSE: Duration = Duration::from_millis(300);
+const PAUSE: Duration = Duration::from_millis(30);
 
 /// Runs `write`, which fills `file` with about `len` bytes, and meanwhile brings them to the disk.
 ///

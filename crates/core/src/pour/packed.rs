@@ -61,7 +61,7 @@ fn one_by_one(work: Work<'_, '_>) -> Result<Done> {
         look.raw.iter_mut().for_each(|h| h.update(&raw));
         packed.clear();
         marks.clear();
-        worker.pack(&raw, &mut packed, &mut marks)?;
+        worker.pack(at, &raw, &mut packed, &mut marks)?;
         if let Some(weeder) = &mut weeder {
             weeder.weed(&mut packed, &mut marks)?;
         }
@@ -120,7 +120,7 @@ pub(super) fn write(work: Work<'_, '_>) -> Result<Done> {
                         }
                         batch.packed.clear();
                         batch.marks.clear();
-                        worker.pack(&raw, &mut batch.packed, &mut batch.marks)?;
+                        worker.pack(offset, &raw, &mut batch.packed, &mut batch.marks)?;
                         if send.send(Ok(batch)).is_err() {
                             return Ok(());
                         }

@@ -404,7 +404,7 @@ struct BlockWorker {
 }
 
 impl PackWorker for BlockWorker {
-    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+    fn pack(&mut self, _at: u64, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
         for block in raw.chunks(BLOCK as usize) {
             let done = match self.coding {
                 Coding::Deflate => self.deflate.deflate_compress(block, &mut self.room).ok(),

@@ -521,7 +521,7 @@ impl Packer for FramePacker {
 struct FrameWorker(Compressor<'static>);
 
 impl PackWorker for FrameWorker {
-    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+    fn pack(&mut self, _at: u64, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
         packed.reserve(zstd::zstd_safe::compress_bound(raw.len()));
         let len = self.0.compress_to_buffer(raw, packed).map_err(|e| Error::Usage(format!("zstd failed: {e}")))?;
         marks.push(len as u32);

@@ -1,6 +1,7 @@
-//! LZX as cabinets and programs of the 360 generation have it: one stream in frames of 32 KiB, each packed by itself.
+//! LZX as cabinets and programs of the 360 generation have it: one stream in frames of 32 KiB, each packed by itself. And as a file
+//! system has it: every chunk a stream of its own, with shorter headers.
 //!
-//! Layout: docs/formats/cab.md.
+//! Layout: docs/formats/cab.md, docs/formats/ntfs.md.
 
 mod huffman;
 
@@ -26,6 +27,9 @@ const SLACK: usize = 320;
 const CHUNK: usize = 16;
 /// Packed bytes that a block leaves to the next one.
 const MOST_REST: usize = 64 << 10;
+
+/// What packing by chunks takes for the length of a file whose calls are changed.
+const LENGTH_OF_CHUNKS: u32 = 12_000_000;
 
 /// Slots of offsets for windows of 15 to 21 bits.
 const SLOTS: [usize; 7] = [30, 32, 34, 36, 38, 42, 50];
@@ -75,6 +79,8 @@ pub(crate) struct Lzx {
     /// Bytes of the block that are left, and whether it has an odd number of them.
     left: usize,
     is_odd: bool,
+    /// Whether the header of a block has one bit for the usual length, and 16 for others.
+    is_by_chunks: bool,
     /// Bytes of the file whose calls are changed; `None` before the stream has said it.
     calls: Option<u32>,
     has_calls: bool,
@@ -100,10 +106,17 @@ impl Lzx {
             kind: Kind::Verbatim,
             left: 0,
             is_odd: false,
+            is_by_chunks: false,
             calls: None,
             has_calls: false,
             rest: Vec::new(),
         }
+    }
+
+    /// One for a chunk that was packed by itself, of 32 KiB at most: no word of calls at the beginning, and lengths of blocks in 16
+    /// bits.
+    pub(crate) fn of_chunk() -> Self {
+        Self { is_by_chunks: true, calls: Some(LENGTH_OF_CHUNKS), ..Self::new(15) }
     }
 
     /// The same with no more than is needed to go on.
@@ -168,8 +181,8 @@ impl Lzx {
                     self.buffer[from..to].copy_from_slice(bytes);
                     self.end = to;
                 }
-                Kind::Verbatim => self.matches::<false>(&mut bits, to)?,
-                Kind::Aligned => self.matches::<true>(&mut bits, to)?,
+                Kind::Verbatim => self.matches::<false>(&mut bits, start, to)?,
+                Kind::Aligned => self.matches::<true>(&mut bits, start, to)?,
             }
             if self.end != to {
                 return Err("a match reaches over the end of its block");
@@ -197,7 +210,11 @@ impl Lzx {
             bits.bytes(1).ok_or("it ends before it is unpacked")?;
         }
         let kind = bits.take(3);
-        let len = (bits.take(16) << 8 | bits.take(8)) as usize;
+        let len = match self.is_by_chunks {
+            true if bits.take(1) == 1 => FRAME,
+            true => bits.take(16) as usize,
+            false => (bits.take(16) << 8 | bits.take(8)) as usize,
+        };
         (self.left, self.is_odd) = (len, len % 2 == 1);
         match kind {
             1 => self.kind = Kind::Verbatim,
@@ -238,13 +255,12 @@ impl Lzx {
         Ok(())
     }
 
-    /// Bytes and matches up to `to`.
-    fn matches<const ALIGNED: bool>(&mut self, bits: &mut Bits<'_>, to: usize) -> Result<(), Trouble> {
+    /// Bytes and matches up to `to`, in a frame that begins at `start`.
+    fn matches<const ALIGNED: bool>(&mut self, bits: &mut Bits<'_>, start: usize, to: usize) -> Result<(), Trouble> {
         let mut at = self.end;
         let [mut r0, mut r1, mut r2] = self.recent;
-        // Bytes that there are to refer to.
-        let before = self.out + (at - self.end) as u64;
-        let first = at as u64;
+        // Bytes that there are to refer to, up to the beginning of the frame.
+        let before = self.out;
         while at < to {
             let symbol = self.main.read(bits).ok_or("it has bits that are no code")?;
             if symbol < LITERALS {
@@ -280,7 +296,7 @@ impl Lzx {
                     offset
                 }
             };
-            if offset == 0 || u64::from(offset) > before + (at as u64 - first) || offset as usize > at || at + len > to
+            if offset == 0 || u64::from(offset) > before + (at - start) as u64 || offset as usize > at || at + len > to
             {
                 return Err("a match reaches to where nothing is");
             }

@@ -2,6 +2,7 @@
 //! own, by these; without any proof, what most copies agree on, and it is told as such.
 
 mod claims;
+mod compare;
 mod copies;
 mod solve;
 
@@ -10,7 +11,8 @@ pub use solve::By;
 use crate::verify::{Verdict, VerifyReport, against_expectation, own_damage};
 use crate::{Answer, Failure, Setting, grouped, place, quoted};
 use claims::{Claims, Whole};
-use copies::{Copy, MOST_COPIES, assembled, compare};
+use compare::compare;
+use copies::{Copy, MOST_COPIES, assembled};
 use decanter_core::blueprint::{Blueprint, Known, PartId};
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;

@@ -2,7 +2,8 @@
 //! and, where nothing proves anything, by what most copies say.
 
 use super::claims::{Claim, Whole, parts};
-use super::copies::{Compared, Copy, Stretch, assembled};
+use super::compare::{Compared, Stretch};
+use super::copies::{Copy, assembled};
 use crate::Setting;
 use crc32fast::Hasher;
 use decanter_core::digest::{Algorithm, of_source};

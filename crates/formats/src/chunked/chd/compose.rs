@@ -215,7 +215,7 @@ struct Worker {
 }
 
 impl PackWorker for Worker {
-    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
+    fn pack(&mut self, _at: u64, raw: &[u8], packed: &mut Vec<u8>, marks: &mut Vec<u32>) -> Result<()> {
         let mut filled;
         for hunk in raw.chunks(self.hunk_len) {
             let hunk = if hunk.len() < self.hunk_len {

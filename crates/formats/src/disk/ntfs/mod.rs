@@ -27,7 +27,7 @@ use record::{Attribute, Body, IN_USE, IS_FOLDER, NUMBER, Piece, attributes, fix,
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
-use system_packed::{Chunks, Packing};
+use system_packed::Chunks;
 use zerocopy::FromBytes;
 
 const ID: &str = "ntfs";
@@ -459,11 +459,8 @@ impl Volume {
             None => 0,
         };
         let tag = if value.len() >= 4 { le32(value, 0) } else { 0 };
-        let chunk = match (system_packed::packing(value), &entry.packed) {
-            (Some(Packing::Xpress(chunk)), Some(_)) => chunk,
-            (Some(Packing::Lzx), _) => {
-                return File::broken(len, "packed by the system itself with LZX, which is not read here");
-            }
+        let packing = match (system_packed::packing(value), &entry.packed) {
+            (Some(packing), Some(_)) => packing,
             _ => return File::broken(len, format!("a reparse point ({tag:#010x}), which leads elsewhere")),
         };
         let stream = match &entry.packed {
@@ -471,7 +468,7 @@ impl Volume {
             Some(Data::Resident(bytes)) => Ok(Arc::new(Bytes(bytes.clone())) as SourceRef),
             None => Ok(Arc::new(Bytes(Vec::new())) as SourceRef),
         };
-        match stream.and_then(|stream| Chunks::new(stream, len, chunk)) {
+        match stream.and_then(|stream| Chunks::new(stream, len, packing)) {
             Ok(chunks) => File::of(Arc::new(Cached::new(chunks, 8))),
             Err(e) => File::broken(len, e.to_string()),
         }

@@ -1,12 +1,13 @@
 //! Files that the system itself has packed (its overlay filter, tag 80000017): the content stands in a stream called
-//! WofCompressedData, in chunks that are packed one by one. The tag says how: XPRESS with Huffman codes ([MS-XCA] 2.2) is read, LZX is
-//! told.
+//! WofCompressedData, in chunks that are packed one by one. The tag says how: XPRESS with Huffman codes ([MS-XCA] 2.2), or LZX
+//! (as archives of the system image kind have it).
 //!
 //! The value of the tag, from byte 8 on: 1, a provider (2: files), 1, and the packing (0, 2, 3: XPRESS in chunks of 4, 8, 16 KiB; 1:
 //! LZX in chunks of 32 KiB). The stream begins with where each chunk but the first begins, counted from behind that table, in 4 bytes
 //! each, or 8 for files of 4 GiB and more.
 
 use super::ID;
+use crate::lzx::{FRAME, Lzx};
 use crate::num::{le16, le32};
 use decanter_core::source::{SourceRef, read_vec};
 use decanter_core::view::Blocks;
@@ -31,8 +32,29 @@ const MATCH: usize = 256;
 pub(super) enum Packing {
     /// XPRESS with Huffman codes, in chunks of so many bytes.
     Xpress(u64),
-    /// LZX.
+    /// LZX, each chunk of 32 KiB a stream of its own.
     Lzx,
+}
+
+impl Packing {
+    /// Bytes of a chunk.
+    fn chunk(self) -> u64 {
+        match self {
+            Self::Xpress(chunk) => chunk,
+            Self::Lzx => FRAME as u64,
+        }
+    }
+
+    /// Unpacks what becomes `wanted` bytes; `None` if it is damaged.
+    fn unpacked(self, packed: &[u8], wanted: usize) -> Option<Vec<u8>> {
+        match self {
+            Self::Xpress(_) => xpress(packed, wanted),
+            Self::Lzx => {
+                let mut out = vec![0; wanted];
+                Lzx::of_chunk().frame(packed, &mut out).ok().map(|()| out)
+            }
+        }
+    }
 }
 
 /// What the value of the tag says; `None` where it is another one.
@@ -55,6 +77,7 @@ pub(super) struct Chunks {
     stream: SourceRef,
     /// Where each chunk begins in the stream, and where the last one ends.
     places: Vec<u64>,
+    packing: Packing,
     chunk: u64,
     len: u64,
 }
@@ -64,7 +87,8 @@ impl Chunks {
     ///
     /// # Errors
     /// When the table of chunks cannot be one; what reading it fails with.
-    pub(super) fn new(stream: SourceRef, len: u64, chunk: u64) -> Result<Self> {
+    pub(super) fn new(stream: SourceRef, len: u64, packing: Packing) -> Result<Self> {
+        let chunk = packing.chunk();
         let count = len.div_ceil(chunk);
         let width = if len > u64::from(u32::MAX) { 8 } else { 4 };
         let table_len = count.saturating_sub(1) * width;
@@ -83,7 +107,7 @@ impl Chunks {
             places.push(place);
         }
         places.push(stream.len());
-        Ok(Self { stream, places, chunk, len })
+        Ok(Self { stream, places, packing, chunk, len })
     }
 }
 
@@ -108,7 +132,8 @@ impl Blocks for Chunks {
         if packed.len() == wanted {
             return Ok(packed);
         }
-        xpress(&packed, wanted)
+        self.packing
+            .unpacked(&packed, wanted)
             .ok_or_else(|| Error::malformed(ID, format!("packed chunk {index} of a file is damaged"), from))
     }
 }
@@ -265,7 +290,7 @@ mod tests {
             stream.extend((place as u32).to_le_bytes());
         }
         stream.extend([first, stored, last].concat());
-        let chunks = Chunks::new(Arc::new(Bytes(stream.clone())), 8192 + 26, 4096).unwrap();
+        let chunks = Chunks::new(Arc::new(Bytes(stream.clone())), 8192 + 26, Packing::Xpress(4096)).unwrap();
         let file = Cached::new(chunks, 2);
         let mut out = vec![0; 8192 + 26];
         file.read_at(0, &mut out).unwrap();
@@ -273,7 +298,74 @@ mod tests {
         assert_eq!(&out[8192..], b"abcdefghijklmnopqrstuvwxyz");
         stream[4] = 0;
         stream[5] = 0;
-        assert!(Chunks::new(Arc::new(Bytes(stream)), 8192 + 26, 4096).is_err(), "it goes back");
+        assert!(Chunks::new(Arc::new(Bytes(stream)), 8192 + 26, Packing::Xpress(4096)).is_err(), "it goes back");
+    }
+
+    #[test]
+    fn a_chunk_of_lzx_by_hand() {
+        // A stored block: kind 011, not of the usual length: 0, six bytes in 16 bits, up to a word; the last offsets; the bytes.
+        let mut packed = vec![0x00, 0x60, 0x00, 0x60];
+        packed.extend([1u32; 3].iter().flat_map(|offset| offset.to_le_bytes()));
+        packed.extend(b"Fogbel");
+        assert_eq!(Packing::Lzx.unpacked(&packed, 6).unwrap(), b"Fogbel");
+        assert!(Packing::Lzx.unpacked(&packed[..20], 6).is_none(), "it is cut short");
+        // Twelve million is what calls are counted up to: one to 0x100 stands 0x100 behind the beginning less its own place.
+        let (len, call) = (40u8, 5i32);
+        let mut code = vec![0; usize::from(len)];
+        code[5] = 0xe8;
+        code[6..10].copy_from_slice(&0x100i32.to_le_bytes());
+        let mut packed = vec![0x00, 0x60, 0x80, 0x02];
+        packed[2..4].copy_from_slice(&(u16::from(len) << 12).to_le_bytes());
+        packed[0..2].copy_from_slice(&(0x6000u16 | u16::from(len) >> 4).to_le_bytes());
+        packed.extend([1u32; 3].iter().flat_map(|offset| offset.to_le_bytes()));
+        packed.extend(&code);
+        let out = Packing::Lzx.unpacked(&packed, len.into()).unwrap();
+        assert_eq!(out[6..10], (0x100 - call).to_le_bytes());
+    }
+
+    /// What an archiver packs in chunks of the same kind, with the table before them, and the bytes that it packed.
+    fn packed_elsewhere(method: &str) -> Option<(Vec<u8>, Vec<u8>)> {
+        let folder = tempfile::tempdir().unwrap();
+        let (tree, archive) = (folder.path().join("tree"), folder.path().join("one.wim"));
+        std::fs::create_dir(&tree).unwrap();
+        let noise = (0u32..70_000).map(|i| (i.wrapping_mul(2_654_435_761) >> 13) as u8);
+        let text = (0..9_000).flat_map(|line| format!("{line}: the lamp at berth {}\n", line * line % 97).into_bytes());
+        let calls = (0u32..9_000).flat_map(|i| [vec![0xe8], (i % 700).to_le_bytes().to_vec(), vec![0; 3]].concat());
+        let bytes: Vec<u8> = text.chain(noise).chain(calls).chain(vec![0; 50_000]).collect();
+        std::fs::write(tree.join("one.bin"), &bytes).unwrap();
+        let made = std::process::Command::new("wimlib-imagex")
+            .args(["capture", "--threads=1", &format!("--compress={method}")])
+            .arg(format!("--chunk-size={}", if method == "LZX" { 32_768 } else { 8192 }))
+            .args([&tree, &archive])
+            .output();
+        let Ok(made) = made else {
+            eprintln!("skipped: there is no wimlib-imagex here to hold this against");
+            return None;
+        };
+        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+        // Its header says at 48 where the table of its streams stands: of 50 bytes each, seven with the length, a byte of flags
+        // (4: packed), where it stands, and the length that it becomes.
+        let archive = std::fs::read(archive).unwrap();
+        let place = |at: usize| (crate::num::le64(&archive, at + 8) as usize, crate::num::le64(&archive, at) as usize);
+        let (table, len) = place(48);
+        let entry = (0..(len & 0xff_ffff) / 50).map(|entry| table + entry * 50);
+        let own = entry.into_iter().find(|at| crate::num::le64(&archive, at + 16) as usize == bytes.len()).unwrap();
+        assert!(archive[own + 7] & 4 != 0, "it is packed");
+        let (from, len) = place(own);
+        let len = len & 0xff_ffff_ffff_ffff;
+        Some((archive[from..from + len].to_vec(), bytes))
+    }
+
+    #[test]
+    fn what_an_archiver_packs_in_such_chunks_is_read() {
+        for (method, packing) in [("LZX", Packing::Lzx), ("XPRESS", Packing::Xpress(8192))] {
+            let Some((stream, bytes)) = packed_elsewhere(method) else { return };
+            assert!(stream.len() < bytes.len() / 2, "{method}: {} of {}", stream.len(), bytes.len());
+            let file = Cached::new(Chunks::new(Arc::new(Bytes(stream)), bytes.len() as u64, packing).unwrap(), 2);
+            let mut out = vec![0; bytes.len()];
+            file.read_at(0, &mut out).unwrap();
+            assert!(out == bytes, "{method}");
+        }
     }
 
     #[test]
@@ -293,8 +385,10 @@ mod tests {
         #[test]
         fn no_bytes_can_panic(body in proptest::collection::vec(any::<u8>(), 0..300), wanted in 0usize..5000) {
             for head in [alphabet()[..LENGTHS].to_vec(), repeated()[..LENGTHS].to_vec(), Vec::new()] {
-                if let Some(out) = xpress(&[head, body.clone()].concat(), wanted) {
-                    prop_assert_eq!(out.len(), wanted);
+                for packing in [Packing::Xpress(8192), Packing::Lzx] {
+                    if let Some(out) = packing.unpacked(&[&head[..], &body].concat(), wanted) {
+                        prop_assert_eq!(out.len(), wanted);
+                    }
                 }
             }
         }

@@ -159,7 +159,10 @@ fn tell(opened: &mut Opened, tree: &Tree, opener: &Opener<'_>) -> Result<()> {
         return Ok(());
     };
     match opener.inside()?.open(program.clone()) {
-        Ok(program) => opened.told.facts.extend(program.told.facts),
+        Ok(program) => {
+            opened.told.facts.extend(program.told.facts);
+            opened.told.label = program.told.label;
+        }
         Err(e @ (Error::Io { .. } | Error::Cancelled)) => return Err(e),
         Err(e) => opened.damage(format!("{path} cannot be used: {e}")),
     }

@@ -1,11 +1,15 @@
 //! VCDIFF patches (RFC 3284): windows of copies and bytes, of files of any size. Layout: docs/formats/patches.md.
 
 mod code;
+mod large;
 mod make;
 mod parse;
+mod places;
 mod turn;
 mod window;
+mod write;
 
+pub use large::Maker;
 pub use make::make;
 
 use super::joined;

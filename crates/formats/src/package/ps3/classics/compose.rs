@@ -51,7 +51,7 @@ struct Group {
 }
 
 impl PackWorker for Group {
-    fn pack(&mut self, raw: &[u8], packed: &mut Vec<u8>, _marks: &mut Vec<u32>) -> Result<()> {
+    fn pack(&mut self, _at: u64, raw: &[u8], packed: &mut Vec<u8>, _marks: &mut Vec<u32>) -> Result<()> {
         let segment = SEGMENT as usize;
         let start = packed.len();
         packed.resize(start + segment, 0);

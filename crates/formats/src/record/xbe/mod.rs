@@ -1,19 +1,32 @@
-//! Programs of the original Xbox: title id, name, region and version, from their certificate.
+//! Programs of the original Xbox: title id, name, region and version, from their certificate; pictures of the title out of their
+//! sections.
 //!
 //! All numbers are little-endian; addresses are those in memory, from the base address on. Layout:
 //! docs/formats/xbe-xex.md.
 
+mod xpr;
+
+use decanter_core::error::Blame;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
+use decanter_core::label::{Label, Picture};
 use decanter_core::opened::Opened;
 use decanter_core::role::Role;
-use decanter_core::source::{Source, SourceRef, read_array};
+use decanter_core::source::{Source, SourceRef, read_array, read_vec};
 use decanter_core::{Error, Result};
 
 const ID: &str = "xbe";
 /// Regions by bit.
 const REGIONS: [(u32, &str); 4] =
     [(1, "North America"), (2, "Japan"), (4, "rest of the world"), (0x8000_0000, "manufacturing")];
+/// Sections with pictures, and what each is.
+const PICTURES: [(&[u8], &str); 2] = [(b"$$XTIMAGE", "title picture"), (b"$$XSIMAGE", "picture of saves")];
+/// Sections that are looked at.
+const MOST_SECTIONS: u32 = 256;
+/// Bytes of what is known of a section.
+const SECTION: u64 = 0x38;
+/// The largest picture, in bytes.
+const MOST_PICTURE: u64 = 4 << 20;
 
 /// The format.
 pub struct Xbe;
@@ -36,7 +49,7 @@ impl Format for Xbe {
     }
 
     fn reads(&self) -> &'static str {
-        "title id, name, region, version"
+        "title id, name, region, version, pictures of the title"
     }
 
     fn marks(&self) -> &'static [Mark] {
@@ -76,8 +89,42 @@ impl Format for Xbe {
             ("region".into(), format!("{region:#010x}")),
             ("ratings".into(), format!("{:#010x}", word(at + 0xa4)?)),
         ];
+        match pictures(source.as_ref(), base) {
+            Ok(pictures) if pictures.is_empty() => {}
+            Ok(pictures) => opened.told.label = Some(Label { pictures, ..Label::default() }),
+            Err(e) if e.blame() == Blame::Source => opened.notice(format!("its pictures cannot be read: {e}")),
+            Err(e) => return Err(e),
+        }
         Ok(opened)
     }
+}
+
+/// The pictures in a program's sections.
+fn pictures(source: &dyn Source, base: u32) -> Result<Vec<(&'static str, Picture)>> {
+    let word = |at: u64| -> Result<u32> { Ok(u32::from_le_bytes(read_array(source, at)?)) };
+    let (count, list) = (word(0x11c)?, word(0x120)?);
+    if count == 0 {
+        return Ok(Vec::new());
+    }
+    let Some(list) = list.checked_sub(base).map(u64::from) else {
+        return Err(Error::malformed(ID, "the list of sections lies before the program", 0x120));
+    };
+    let mut all = Vec::new();
+    for number in 0..count.min(MOST_SECTIONS) {
+        let at = list + u64::from(number) * SECTION;
+        let name_at = word(at + 0x14)?.checked_sub(base).map(u64::from).filter(|name_at| *name_at < source.len());
+        let Some(name_at) = name_at else {
+            return Err(Error::malformed(ID, "the name of a section lies outside the program", at + 0x14));
+        };
+        let name = read_vec(source, name_at, (source.len() - name_at).min(16), "the name of a section", 16)?;
+        let name = name.split(|byte| *byte == 0).next().unwrap_or_default();
+        let Some((_, what)) = PICTURES.iter().find(|(own, _)| *own == name) else { continue };
+        let (from, len) = (word(at + 0xc)?, word(at + 0x10)?);
+        let bytes = read_vec(source, from.into(), len.into(), "a picture", MOST_PICTURE)?;
+        let picture = xpr::picture(&bytes);
+        all.push((*what, picture.map_err(|why| Error::malformed(ID, format!("the {what}: {why}"), from.into()))?));
+    }
+    Ok(all)
 }
 
 /// The title id of a program.
