@@ -205,11 +205,13 @@ pub fn show_made(page: &mut Page, report: &MakeReport, took: Duration, manner: M
     page.wrote(verb, native::text(&report.patch));
     page.row("from", format!("{} ({})", report.old, report.source.words()));
     page.row("to", format!("{} ({})", report.new, report.target.words()));
-    page.row("size", format!("{}, {}", exact(report.bytes), report.format));
-    page.row(
-        "proof",
-        format!("{}applied before it was written: it leads to the new file{}", style::GOOD, style::PLAIN),
-    );
+    match report.bytes {
+        Some(bytes) => page.row("size", format!("{}, {}", exact(bytes), report.format)),
+        None => page.row("size", format!("known once it is made, {}", report.format)),
+    }
+    if let Some(proof) = report.proof {
+        page.row("proof", format!("{}{proof}{}", style::GOOD, style::PLAIN));
+    }
     page.row("took", format!("{:.1} s", took.as_secs_f64()));
     page.notices(&report.notices, manner)
 }

@@ -72,6 +72,51 @@ fn patches_reach_as_far_as_the_disk() {
 }
 
 #[test]
+fn a_patch_between_files_that_nobody_holds_is_made_and_proven() {
+    let folder = folder();
+    let noise = |seed: u64, len: usize| -> Vec<u8> {
+        let mut state = seed;
+        let mut step = || {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            (state >> 33) as u8
+        };
+        (0..len).map(|_| step()).collect()
+    };
+    // Of 70 MiB; two bytes change, a quarter moves, and some bytes are new.
+    let old = noise(1, 70 << 20);
+    let mut new = [&old[..20 << 20], &noise(2, 1000), &old[40 << 20..], &old[20 << 20..40 << 20]].concat();
+    new[77] ^= 1;
+    new[60 << 20] ^= 1;
+    std::fs::write(folder.path().join("old.iso"), &old).unwrap();
+    std::fs::write(folder.path().join("new.iso"), &new).unwrap();
+    let make = ["patch", "make", "old.iso", "new.iso", "--format", "vcdiff"];
+    let told = run(folder.path(), &[&make[..], &["--dry-run"]].concat()).expect(0);
+    let told = told.says("known once it is made");
+    assert!(!told.out.contains("proof") && !folder.path().join("new.vcdiff").exists(), "{}", told.out);
+    let told = run(folder.path(), &make).expect(0);
+    told.says("read back and applied before it got its name");
+    let len = bytes(&folder.path().join("new.vcdiff")).len();
+    assert!(len < 3000, "{len}");
+    run(folder.path(), &["patch", "apply", "old.iso", "new.vcdiff", "-o", "again.iso"]).expect(0);
+    assert!(bytes(&folder.path().join("again.iso")) == new);
+}
+
+#[test]
+#[cfg(unix)]
+fn what_a_format_has_no_room_for_leads_to_one_that_has() {
+    let folder = folder();
+    for name in ["old.iso", "new.iso"] {
+        std::fs::File::create(folder.path().join(name)).unwrap().set_len((1 << 30) + 1).unwrap();
+    }
+    for format in ["bps", "ups", "ips"] {
+        let told = run(folder.path(), &["patch", "make", "old.iso", "new.iso", "--format", format]).expect(2);
+        told.says("--format vcdiff");
+    }
+    // Whoever names none gets one that can be made.
+    run(folder.path(), &["patch", "make", "old.iso", "new.iso", "--dry-run"]).expect(0).says("new.vcdiff");
+}
+
+#[test]
 fn patches_of_all_formats_lead_to_the_same_file() {
     let (d, folder) = (&demo().drawer, folder());
     for patch in &d.patches {

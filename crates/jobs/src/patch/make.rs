@@ -1,13 +1,14 @@
 //! Makes patches, and proves them before they are written.
 
+use super::large::{self, LARGE};
 use super::{Side, bytes_of, open_file};
 use crate::locate::open_bytes;
-use crate::{Failure, Setting, place};
+use crate::{Failure, Setting, grouped, place};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Notice};
-use decanter_formats::patch::{bps, ips, ups, vcdiff};
+use decanter_formats::patch::{MOST_FILE, bps, ips, ups, vcdiff};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -41,8 +42,10 @@ pub struct MakeReport {
     /// The patch.
     #[serde(serialize_with = "decanter_core::native::one")]
     pub patch: PathBuf,
-    /// Its length in bytes.
-    pub bytes: u64,
+    /// Its length in bytes; of a large one that is only known once it is written.
+    pub bytes: Option<u64>,
+    /// What shows that it leads to the new file; nothing where it was not made.
+    pub proof: Option<&'static str>,
     /// True when nothing was written because only a rehearsal was asked for.
     pub dry_run: bool,
     /// What was noticed on the way.
@@ -66,14 +69,14 @@ pub fn make(
     // What the patch is to be called says what it is to be, unless something else is asked for.
     let extension = output.and_then(Path::extension).map(|e| e.to_string_lossy().to_lowercase());
     let known = |wanted: &str| MAKERS.iter().find(|(id, _)| *id == wanted);
-    let (id, maker) = match format {
+    let (id, maker) = *match format {
         Some(format) => known(format).ok_or_else(|| {
             Failure::usage(what.clone(), format!("there is no format \"{format}\" of patches"))
                 .hint("choose one of bps, ups, ips, vcdiff; bps is the default")
         })?,
         None => extension.and_then(|e| known(&e)).unwrap_or(&MAKERS[0]),
     };
-    if metadata.is_some() && *id != "bps" {
+    if metadata.is_some() && id != "bps" {
         return Err(Failure::usage(what, "only BPS patches have room for metadata").hint("leave out --metadata"));
     }
     let metadata = match metadata {
@@ -82,8 +85,50 @@ pub fn make(
     };
     let (old_item, old_source) = open_file(old, "compare", setting)?;
     let (new_item, new_source) = open_file(new, "compare", setting)?;
+    let lens = [old_source.len(), new_source.len()];
+    let (id, maker) = match format {
+        // Whoever asks for nothing gets one that can be made.
+        None if id == "bps" && lens.iter().any(|len| *len > MOST_FILE) => ("vcdiff", MAKERS[3].1),
+        _ => (id, maker),
+    };
+    if let Some(asked) = lens.into_iter().find(|len| *len > MOST_FILE && id != "vcdiff") {
+        let why = format!(
+            "{} patches are made of files of up to {} bytes, which are held in memory; one of these has {}",
+            id.to_uppercase(),
+            grouped(MOST_FILE),
+            grouped(asked)
+        );
+        return Err(Failure::usage(what, why).hint("make a VCDIFF patch, which has no such limit: --format vcdiff"));
+    }
     let target = place::file(output, &place::name_beside(&new_item, id, "patch"));
     setting.check_target(&target)?;
+    let mut notices: Vec<Notice> = old_item.notices().iter().chain(new_item.notices()).cloned().collect();
+    if lens[0].abs_diff(lens[1]) == COPIER {
+        notices.push(Notice::new(
+            "one file is 512 bytes longer: if that is a copier header, convert one of them first, or the patch carries it",
+        ));
+    }
+    let report = MakeReport {
+        schema: "decanter.patch-make/1",
+        old: old_item.address,
+        new: new_item.address,
+        source: Side { bytes: Some(lens[0]), crc32: None },
+        target: Side { bytes: Some(lens[1]), crc32: None },
+        format: id,
+        patch: target.clone(),
+        bytes: None,
+        proof: None,
+        dry_run: setting.dry_run,
+        notices,
+    };
+    if id == "vcdiff" && lens.iter().any(|len| *len > LARGE) {
+        if setting.dry_run {
+            return Ok(report);
+        }
+        let large::Made { source, target, bytes } = large::make(&old_source, &new_source, &target, &what, setting)?;
+        let proof = Some("read back and applied before it got its name: it leads to the new file");
+        return Ok(MakeReport { source, target, bytes, proof, ..report });
+    }
     setting.watch.begin(&format!("comparing with {}", new_item.stem), None);
     let (before, after) = std::thread::scope(|scope| {
         let before = scope.spawn(|| bytes_of(&old_source));
@@ -93,7 +138,7 @@ pub fn make(
     let lost = |_| Error::Usage("a reading thread ended early".into());
     let (before, after) = (before.map_err(lost).and_then(|b| b).map_err(&fail)?, after.map_err(&fail)?);
     let patch = maker(&before, &after, &metadata).map_err(|e| match e {
-        Error::Limit { .. } if *id == "ips" => {
+        Error::Limit { .. } if id == "ips" => {
             fail(e).hint("IPS offsets end at 16 MiB: make a BPS patch instead (leave out --format)")
         }
         e => fail(e),
@@ -102,23 +147,12 @@ pub fn make(
     let source: SourceRef = Arc::new(Bytes(patch));
     prove(source.clone(), &old_source, &after, setting).map_err(&fail)?;
     setting.watch.end();
-    let mut notices: Vec<Notice> = old_item.notices().iter().chain(new_item.notices()).cloned().collect();
-    if old_source.len().abs_diff(new_source.len()) == COPIER {
-        notices.push(Notice::new(
-            "one file is 512 bytes longer: if that is a copier header, convert one of them first, or the patch carries it",
-        ));
-    }
     let report = MakeReport {
-        schema: "decanter.patch-make/1",
-        old: old_item.address,
-        new: new_item.address,
         source: Side::of(&before),
         target: Side::of(&after),
-        format: id,
-        patch: target.clone(),
-        bytes: source.len(),
-        dry_run: setting.dry_run,
-        notices,
+        bytes: Some(source.len()),
+        proof: Some("applied before it was written: it leads to the new file"),
+        ..report
     };
     setting.write(Output::new(&Blueprint::of(source), &target), &what)?;
     Ok(report)

@@ -1,6 +1,7 @@
 //! Patches: what they are, applying them, making them.
 
 mod apply;
+mod large;
 mod make;
 mod many;
 mod show;

@@ -1,0 +1,80 @@
+//! Patches between files that nobody wants to hold in memory: written as they are made, and proven by what was written.
+
+use super::Side;
+use crate::locate::open_bytes;
+use crate::{Failure, Setting};
+use decanter_core::Error;
+use decanter_core::blueprint::Blueprint;
+use decanter_core::compare::first_difference;
+use decanter_core::error::Blame;
+use decanter_core::pour::Output;
+use decanter_core::source::{Bytes, FileSource, SourceRef};
+use decanter_formats::patch::vcdiff::Maker;
+use std::path::Path;
+use std::sync::Arc;
+
+/// Files that are longer are not held.
+pub(super) const LARGE: u64 = 64 << 20;
+
+/// What was made.
+pub(super) struct Made {
+    pub(super) source: Side,
+    pub(super) target: Side,
+    pub(super) bytes: Option<u64>,
+}
+
+/// Makes the patch `patch`.
+///
+/// # Errors
+/// What reading and writing fail with; when the patch does not lead to the new file, which would be a mistake of ours.
+pub(super) fn make(
+    old: &SourceRef,
+    new: &SourceRef,
+    patch: &Path,
+    what: &str,
+    setting: &Setting<'_>,
+) -> Result<Made, Failure> {
+    let fail = |e: Error| Failure::new(what, e);
+    let side = |source: &SourceRef, name: &str| {
+        setting.watch.begin(&format!("reading {name}"), Some(source.len()));
+        let side = Side::of_source(source, setting);
+        setting.watch.end();
+        side.map_err(fail)
+    };
+    let (source, target) = (side(old, "the file before")?, side(new, "the file after")?);
+    setting.watch.begin("looking where everything stands in the file before", Some(old.len()));
+    let maker = Maker::new(old.clone(), setting.watch).map_err(fail)?;
+    setting.watch.end();
+    let mut blueprint = Blueprint::new();
+    blueprint.source(Arc::new(Bytes(Maker::header())));
+    blueprint.packed(new.clone(), Arc::new(maker));
+    setting.watch.begin("comparing both files", Some(new.len()));
+    let output = Output::new(&blueprint, patch);
+    let poured = setting.pour_one(output, setting.door(), &mut |path| {
+        setting.watch.end();
+        prove(path, old, new, setting)
+    });
+    let poured = poured.map_err(|e| match e.blame() {
+        Blame::Request => crate::place::refused(patch, e),
+        _ => fail(e),
+    })?;
+    Ok(Made { source, target, bytes: poured.map(|poured| poured.bytes) })
+}
+
+/// Reads what was written as anybody would, applies it, and holds what comes of it against the new file, byte by byte.
+fn prove(path: &Path, old: &SourceRef, new: &SourceRef, setting: &Setting<'_>) -> decanter_core::Result<()> {
+    let item = open_bytes("patch", Arc::new(FileSource::own(path)?), setting)?;
+    let result = item.opened.holds.patch.map(|patch| patch.apply(old)).transpose()?;
+    let result = result.ok_or_else(|| Error::Usage("what was made is no patch".into()))?;
+    setting.watch.begin("applying the patch", Some(new.len()));
+    let differs = first_difference(result.as_ref(), new.as_ref(), setting.watch)?;
+    setting.watch.end();
+    match differs {
+        None => Ok(()),
+        Some(at) => Err(Error::Checksum {
+            what: "the patch, applied before it got its name,".into(),
+            expected: "the new file".into(),
+            found: format!("something else from byte {at} on; nothing was kept"),
+        }),
+    }
+}
