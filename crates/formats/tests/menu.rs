@@ -1,11 +1,8 @@
 //! The start program of a disk, run in the simulated processor: what it prints, what it loads, and how that is started. Calls of
 //! the KERNAL and of BASIC are answered here as their documentation says.
 
-#[allow(dead_code, reason = "another test uses more of it")]
-mod m6502;
-
+use decanter_formats::disk::cbm::machine::Machine;
 use decanter_formats::disk::cbm::menu::{Entry, PAGE, program};
-use m6502::Machine;
 
 /// What a run came to.
 #[derive(Debug, PartialEq, Eq)]
@@ -29,7 +26,7 @@ struct Run {
 
 /// Runs a menu; `keys` are pressed one after the other, `disk` holds programs.
 fn run(menu: &[u8], keys: &[u8], device: u8, disk: &[(&[u8], Vec<u8>)]) -> Run {
-    let mut machine = Machine::with_program(menu);
+    let mut machine = Machine::with_program(menu).unwrap();
     machine.ram[0xba] = device;
     (machine.ram[0x2b], machine.ram[0x2c]) = (0x01, 0x08);
     // Whoever called SYS goes on at $A7AE: an address of its own tells that apart from RUN.
@@ -91,7 +88,7 @@ fn run(menu: &[u8], keys: &[u8], device: u8, disk: &[(&[u8], Vec<u8>)]) -> Run {
             pc if loaded.is_some() && !(0x033c..0x03fc).contains(&pc) => {
                 return Run { end: End::Jump(pc), printed, loaded };
             }
-            _ => machine.step(),
+            _ => drop(machine.step().unwrap()),
         }
     }
     panic!("it runs on at {:#06x}", machine.pc);

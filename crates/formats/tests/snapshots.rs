@@ -1,9 +1,7 @@
 //! Moments made into programs, run on a simulated machine: memory, registers and chips have to be what they were.
 
-mod m6502;
-
+use decanter_formats::disk::cbm::machine::Machine;
 use decanter_formats::disk::cbm::snapshot::{Cia, MEMORY, Program, Snapshot, program};
-use m6502::Machine;
 
 /// A machine in the middle of something.
 fn moment(sp: u8) -> Snapshot {
@@ -50,7 +48,7 @@ fn moment(sp: u8) -> Snapshot {
 /// Runs the program, and holds everything against the moment.
 fn check(moment: &Snapshot) -> Program {
     let made = program(moment).unwrap();
-    let mut machine = Machine::with_program(&made.bytes);
+    let mut machine = Machine::with_program(&made.bytes).unwrap();
     // The moment's own address may lie in code of the stages: what counts is to be there with the port as it was.
     let mut going = 0;
     while !(machine.pc == moment.pc
@@ -59,14 +57,14 @@ fn check(moment: &Snapshot) -> Program {
         && machine.p | 0x30 == moment.p | 0x30)
     {
         assert!(
-            machine.run_to(moment.pc, 20_000_000) || machine.pc == moment.pc,
+            machine.run_to(moment.pc, 20_000_000).unwrap() || machine.pc == moment.pc,
             "never there, now at {:#x}",
             machine.pc
         );
         if machine.a == moment.a && machine.port == moment.port {
             break;
         }
-        machine.step();
+        machine.step().unwrap();
         going += 1;
         assert!(going < 1000);
     }
@@ -107,8 +105,8 @@ fn a_full_stack_borrows_elsewhere() {
 fn nothing_but_memory_is_enough() {
     let bare = Snapshot { vic: vec![], sid: vec![], cia: Default::default(), colours: vec![], ..moment(0xff) };
     let made = program(&bare).unwrap();
-    let mut machine = Machine::with_program(&made.bytes);
-    assert!(machine.run_to(0x0c37, 20_000_000));
+    let mut machine = Machine::with_program(&made.bytes).unwrap();
+    assert!(machine.run_to(0x0c37, 20_000_000).unwrap());
 }
 
 #[test]

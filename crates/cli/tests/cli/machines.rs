@@ -1,11 +1,9 @@
 //! Home computers: disks gathered and checked, moments that run, archives that become hard files, start entries.
 
 use crate::support::{demo, folder, run, text, tree};
+use decanter_formats::disk::cbm::machine::Machine;
 use std::fs;
 use std::path::Path;
-
-#[path = "../../../formats/tests/m6502/mod.rs"]
-mod m6502;
 
 fn read(folder: &Path, name: &str) -> Vec<u8> {
     fs::read(folder.join(name)).unwrap()
@@ -88,17 +86,18 @@ fn a_moment_becomes_a_program_that_goes_on() {
     run(folder.path(), &["convert", text(&bench.moment), "--to", "prg", "-o", "lantern.prg"])
         .expect(0)
         .says("goes on      at $080f")
-        .says("$0100 to");
-    let mut machine = m6502::Machine::with_program(&read(folder.path(), "lantern.prg"));
+        .says("$0100 to")
+        .says("instructions in the simulated processor");
+    let mut machine = Machine::with_program(&read(folder.path(), "lantern.prg")).unwrap();
     // It goes on in the loop that writes its title, and comes to its end.
-    assert!(machine.run_to(0x080f, 10_000_000), "{:#x}", machine.pc);
+    assert!(machine.run_to(0x080f, 10_000_000).unwrap(), "{:#x}", machine.pc);
     while machine.a != 0x07 || machine.x != 0x0c {
-        machine.step();
-        assert!(machine.run_to(0x080f, 10_000_000));
+        machine.step().unwrap();
+        assert!(machine.run_to(0x080f, 10_000_000).unwrap());
     }
     let memory = fs::read(bench.folder.join("lantern.ram")).unwrap();
     assert!(machine.ram[0x200..] == memory[0x200..] && machine.sp == 0xf4);
-    assert!(machine.run_to(0x0824, 10_000), "the end of the program, now at {:#x}", machine.pc);
+    assert!(machine.run_to(0x0824, 10_000).unwrap(), "the end of the program, now at {:#x}", machine.pc);
     assert_eq!((&machine.ram[0x400..0x404], machine.chips[0x20]), (&[12, 1, 14, 20][..], 6));
     fs::write(folder.path().join("bad.toml"), "memory = \"nothing\"\n[processor]\npc = 1\n").unwrap();
     run(folder.path(), &["convert", "bad.toml", "--to", "prg"]).expect(2).says("it describes no moment");
@@ -107,8 +106,8 @@ fn a_moment_becomes_a_program_that_goes_on() {
 #[test]
 fn the_demos_programs_run() {
     for path in &demo().bench.programs {
-        let mut machine = m6502::Machine::with_program(&fs::read(path).unwrap());
-        assert!(machine.run_to(0x0824, 10_000), "{}", path.display());
+        let mut machine = Machine::with_program(&fs::read(path).unwrap()).unwrap();
+        assert!(machine.run_to(0x0824, 10_000).unwrap(), "{}", path.display());
         assert_eq!(machine.chips[0x20], 6);
     }
 }

@@ -61,10 +61,10 @@ fn program(name: &[u8], section: &[u8]) -> Vec<u8> {
     let mut put = |at: usize, bytes: &[u8]| xbe[at..at + bytes.len()].copy_from_slice(bytes);
     put(0, b"XBEH");
     let words = [(0x104, 0x1_0000), (0x118, 0x1_0178), (0x11c, 1), (0x120, 0x1_0350), (0x180, 0x4443_002a)];
-    words.map(|(at, word): (usize, u32)| put(at, &word.to_le_bytes()));
+    words.into_iter().for_each(|(at, word): (usize, u32)| put(at, &word.to_le_bytes()));
     "Berth Six".bytes().enumerate().for_each(|(number, letter)| put(0x184 + number * 2, &[letter]));
     let place = [(0x35c, 0x1000), (0x360, section.len() as u32), (0x364, 0x1_0390)];
-    place.map(|(at, word): (usize, u32)| put(at, &word.to_le_bytes()));
+    place.into_iter().for_each(|(at, word): (usize, u32)| put(at, &word.to_le_bytes()));
     put(0x390, name);
     [&xbe, section].concat()
 }

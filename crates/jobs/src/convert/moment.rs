@@ -7,7 +7,7 @@ use super::made::Made;
 use super::open;
 use super::target::Target;
 use crate::toml_text;
-use crate::{Item, Setting, locate};
+use crate::{Item, Setting, grouped, locate};
 use decanter_core::blueprint::Blueprint;
 use decanter_core::digest::unhex;
 use decanter_core::role::Role;
@@ -137,11 +137,16 @@ fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Ma
     );
     result.bytes_before = MEMORY as u64;
     let ranges: Vec<String> = made.borrowed.iter().map(|r| format!("${:04x} to ${:04x}", r.start, r.end - 1)).collect();
+    let proof = format!(
+        "{} instructions in the simulated processor lead to the moment, but for what is borrowed",
+        grouped(made.instructions as u64)
+    );
     let end = made.bytes.len() - 2 + 0x0801;
     result.facts = vec![
         ("goes on".into(), format!("at ${:04x}, after RUN", p.pc)),
         ("loads at".into(), format!("$0801 to ${:04x}; the memory takes {} bytes of that", end - 1, made.packed_len)),
         ("borrowed".into(), format!("{}: {}", ranges.join(", "), made.borrowed_why)),
+        ("run".into(), proof),
     ];
     Ok(result)
 }

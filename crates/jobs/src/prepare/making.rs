@@ -90,7 +90,7 @@ pub(super) fn one(
     onto: &Path,
     setting: &Setting<'_>,
 ) -> std::result::Result<(Prepared, Answer), Failure> {
-    check_source(entry, setting)?;
+    check_sources(entry, setting)?;
     let target = deliver::target_of(onto, &entry.path);
     let made = match entry.way.iter().map(String::as_str).collect::<Vec<_>>()[..] {
         [COPY] => copy(entry, onto, &target, setting)?,
@@ -120,18 +120,22 @@ pub(super) fn one(
     Ok((prepared, made.answer))
 }
 
-/// Fails if the source is not the one that was planned.
-fn check_source(entry: &Make, setting: &Setting<'_>) -> std::result::Result<(), Failure> {
-    let what = || format!("cannot prepare \"{}\"", entry.source);
-    let Some(found) = file_of(&entry.source, setting).map_err(|e| Failure::new(what(), e))? else {
-        let host = entry.source.split(INSIDE).next().unwrap_or(&entry.source);
-        let error = Error::io("open", &native::path(host), std::io::ErrorKind::NotFound.into());
-        return Err(
-            Failure::new(what(), error).hint("it is not where it was when the plan was made: make the plan again")
-        );
-    };
-    if found != (entry.file_bytes, entry.modified) && entry.modified != 0 {
-        return Err(Failure::usage(what(), "it was changed after the plan was made").hint("make the plan again"));
+/// Fails if a source is not the one that was planned.
+fn check_sources(entry: &Make, setting: &Setting<'_>) -> std::result::Result<(), Failure> {
+    for (source, bytes, modified) in entry.sources() {
+        let what = || format!("cannot prepare \"{source}\"");
+        let Some(found) = file_of(source, setting).map_err(|e| Failure::new(what(), e))? else {
+            let host = source.split(INSIDE).next().unwrap_or(source);
+            let error = Error::io("open", &native::path(host), std::io::ErrorKind::NotFound.into());
+            return Err(
+                Failure::new(what(), error).hint("it is not where it was when the plan was made: make the plan again")
+            );
+        };
+        if found != (bytes, modified) && modified != 0 {
+            let which = if source == entry.source { "it".into() } else { format!("its part \"{source}\"") };
+            let why = format!("{which} was changed after the plan was made");
+            return Err(Failure::usage(what(), why).hint("make the plan again"));
+        }
     }
     Ok(())
 }
@@ -280,7 +284,7 @@ fn no_longer(entry: &Make) -> Failure {
 /// The parts of a title in one file.
 fn merged(entry: &Make, form: &str, target: &Path, setting: &Setting<'_>) -> std::result::Result<Made, Failure> {
     let form = [Form::Nsp, Form::Xci].into_iter().find(|f| f.id() == form).ok_or_else(|| no_longer(entry))?;
-    let sources: Vec<String> = std::iter::once(&entry.source).chain(&entry.more).cloned().collect();
+    let sources: Vec<String> = entry.sources().map(|(source, ..)| source.to_owned()).collect();
     if std::fs::symlink_metadata(target).is_ok() && !setting.replace {
         let item = locate::open(&native::text(target), "compare", setting)?;
         if !merge::is_made_of(&item.opened, &sources, setting)? {

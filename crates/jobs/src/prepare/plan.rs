@@ -56,9 +56,6 @@ pub struct Plan {
 pub struct Make {
     /// The source.
     pub source: String,
-    /// Further sources that go into the same result.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub more: Vec<String>,
     /// Bytes that are read of it.
     pub bytes: u64,
     /// Bytes of the file that the source is, or is in.
@@ -83,6 +80,34 @@ pub struct Make {
     /// What is left to do on the machine.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub then: String,
+    /// Further sources that go into the same result.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub more: Vec<More>,
+}
+
+/// A further source, as [`Make`] has its first one.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct More {
+    /// The source.
+    pub source: String,
+    /// Bytes of the file that the source is, or is in.
+    pub file_bytes: u64,
+    /// When that was written, in seconds since 1970; 0 where nothing tells.
+    pub modified: i64,
+}
+
+impl Make {
+    /// All of its sources.
+    pub(super) fn sources(&self) -> impl Iterator<Item = (&str, u64, i64)> {
+        let first = (self.source.as_str(), self.file_bytes, self.modified);
+        std::iter::once(first)
+            .chain(self.more.iter().map(|more| (more.source.as_str(), more.file_bytes, more.modified)))
+    }
+
+    fn sources_mut(&mut self) -> impl Iterator<Item = &mut String> {
+        std::iter::once(&mut self.source).chain(self.more.iter_mut().map(|more| &mut more.source))
+    }
 }
 
 /// Something that is not made.
@@ -107,7 +132,7 @@ impl Plan {
         let mut own = self.clone();
         let is_here = folder.as_os_str().is_empty() || folder == Path::new(".");
         if !is_here {
-            for source in own.make.iter_mut().flat_map(|m| std::iter::once(&mut m.source).chain(&mut m.more)) {
+            for source in own.make.iter_mut().flat_map(Make::sources_mut) {
                 *source = from_anywhere(source)?;
             }
         }
@@ -132,7 +157,7 @@ impl Plan {
         let mut plan: Self = toml_text::parse(&text).map_err(wrong)?;
         plan.faults().into_iter().next().map_or(Ok(()), |fault| Err(wrong(fault)))?;
         let folder = store::folder_of(path).to_owned();
-        for source in plan.make.iter_mut().flat_map(|m| std::iter::once(&mut m.source).chain(&mut m.more)) {
+        for source in plan.make.iter_mut().flat_map(Make::sources_mut) {
             if !is_far(source) && !native::path(source).is_absolute() {
                 *source = store::join(&folder, source);
             }

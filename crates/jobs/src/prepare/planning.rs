@@ -2,7 +2,7 @@
 
 use super::copies::{self, Copy};
 use super::names::{Names, Values};
-use super::plan::{LeftOut, Make, Plan, VERSION, file_of};
+use super::plan::{LeftOut, Make, More, Plan, VERSION, file_of};
 use super::platform::Platform;
 use super::profile::{PlatformRules, Profile};
 use super::tags::Tags;
@@ -220,8 +220,9 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
                 make.keeps = Keeps::EveryByte;
                 // What is merged takes no options of a conversion.
                 make.with.clear();
-                make.source.clone_from(&sources[0]);
-                make.more = sources[1..].to_vec();
+                let [first, more @ ..] = &sources[..] else { continue };
+                make.source.clone_from(&first.source);
+                make.more = more.to_vec();
                 (make.bytes, make.about_bytes) = (*bytes, *bytes);
                 make.title = family.name.clone().unwrap_or(make.title);
                 add(make, *bytes, planned);
@@ -247,7 +248,7 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
 /// What a source is among those that become one file.
 enum Place {
     /// The first of them: the family, the form, all sources, their bytes.
-    Head(Box<Family>, &'static str, Vec<String>, u64),
+    Head(Box<Family>, &'static str, Vec<More>, u64),
     Part,
 }
 
@@ -276,8 +277,12 @@ fn together(kept: &[Candidate], profile: &Profile, planned: &mut Planned) -> BTr
         numbers.dedup();
         let head = chosen[0].number;
         let Some(form) = takes(&kept[head]).filter(|_| numbers.len() > 1) else { continue };
-        let mut sources: Vec<String> = chosen.iter().map(|m| m.source.clone()).collect();
-        sources.dedup();
+        let seen = |member: &&Member| {
+            let Candidate { file_bytes, modified, .. } = kept[member.number];
+            More { source: member.source.clone(), file_bytes, modified }
+        };
+        let mut sources: Vec<More> = chosen.iter().map(seen).collect();
+        sources.dedup_by(|one, other| one.source == other.source);
         let bytes = numbers.iter().map(|n| kept[*n].bytes).sum();
         for member in family.superseded.iter().chain(&family.doubled) {
             if numbers.contains(&member.number) {

@@ -198,6 +198,29 @@ fn base_update_and_add_ons_become_one_file() {
 }
 
 #[test]
+fn a_part_that_is_another_than_it_was_is_not_merged() {
+    let own = Bench::new();
+    let keys = text(&demo().shelf.join("keys")).to_owned();
+    own.put("own.toml", takes("switch", "\"nsp\"", "").replace("folder", "together = true\nfolder").as_bytes());
+    let names = tree(&demo().shelf).into_iter().map(|(name, _)| name);
+    let names: Vec<String> = names.filter(|name| name.ends_with(".nsp") || name.ends_with(".xci")).collect();
+    for name in &names {
+        own.copy(&demo().shelf.join(name), &format!("shelf/{}", name.rsplit('/').next().unwrap()));
+    }
+    own.run(&["prepare", "shelf", "--for", "own.toml", "--plan", "plan.toml", "--keys", &keys]).expect(0);
+    let plan = String::from_utf8(own.read("plan.toml")).unwrap();
+    // The last of them grows by a byte; the first is as it was.
+    let (_, last) = plan.rsplit_once("[[make.more]]").unwrap();
+    let last = last.lines().find_map(|line| line.strip_prefix("source = \"")).unwrap().trim_end_matches('"').to_owned();
+    let mut bytes = fs::read(own.at(&last)).unwrap();
+    bytes.push(0);
+    fs::write(own.at(&last), bytes).unwrap();
+    let told = own.run(&["prepare", "--follow", "plan.toml", "--onto", "card", "--keys", &keys]).expect(1);
+    told.says("its part \"").says("was changed after the plan was made").says("1 made, 1 failed");
+    assert_eq!(own.on_card(), ["games/Fogbell.nsp"]);
+}
+
+#[test]
 fn a_split_image_is_one_file_on_the_card() {
     let own = Bench::new();
     let moth = fs::read(&demo().handheld).unwrap();

@@ -8,6 +8,7 @@ mod compose;
 pub mod crt;
 mod geometry;
 mod geos;
+pub mod machine;
 pub mod menu;
 pub mod petscii;
 pub mod prg;

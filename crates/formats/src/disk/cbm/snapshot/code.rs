@@ -1,6 +1,6 @@
 //! The two stages, written in the processor's own language by a small assembler.
 
-use super::Snapshot;
+use super::moment::{LOAD, MEMORY, Snapshot};
 use crate::disk::cbm::assembler::{Code, Form};
 
 // The instructions that are used, by their names in the processor's manual.
@@ -124,7 +124,7 @@ pub(super) fn last_stage(moment: &Snapshot, base: u16, packed: u16, end: u16) ->
 /// The first stage, which stands where programs begin, with a line of BASIC before it. The packed memory, `packed_len` bytes,
 /// follows it.
 pub(super) fn first_stage(moment: &Snapshot, last_base: u16, last: &[u8], packed_len: usize) -> Vec<u8> {
-    let mut c = Code::new(super::LOAD as u16);
+    let mut c = Code::new(LOAD as u16);
     // 10 SYS 2061
     c.put(&[0x0b, 0x08, 0x0a, 0x00, 0x9e, b'2', b'0', b'6', b'1', 0, 0, 0]);
     c.put(&[SEI, CLD, LDA_IMM, 0x2f, STA_ZERO, 0x00, LDA_IMM, 0x35, STA_ZERO, 0x01]);
@@ -180,7 +180,7 @@ pub(super) fn first_stage(moment: &Snapshot, last_base: u16, last: &[u8], packed
     c.put(&[0xa5, 0xfb, BNE, 2, 0xc6, 0xfc, 0xc6, 0xfb]); // LDA $FB, BNE, DEC $FC, DEC $FB
     c.put(&[0xa5, 0xfd, BNE, 2, 0xc6, 0xfe, 0xc6, 0xfd]);
     c.put(&[0xb1, 0xfb, 0x91, 0xfd]); // LDA ($FB),Y, STA ($FD),Y
-    let [low, high] = (super::MEMORY.saturating_sub(packed_len) as u16).to_le_bytes();
+    let [low, high] = (MEMORY.saturating_sub(packed_len) as u16).to_le_bytes();
     c.put(&[0xa5, 0xfd, 0xc9, low]); // CMP
     c.branch(BNE, "move");
     c.put(&[0xa5, 0xfe, 0xc9, high]);

@@ -10,7 +10,7 @@
 //!
 //! It ends where the last bytes begin, which are where they belong already.
 
-use super::MEMORY;
+use super::moment::{LOAD, LOAD_END, MEMORY};
 use std::collections::HashMap;
 use std::ops::Range;
 
@@ -22,7 +22,7 @@ const MOST_LITERALS: usize = 0x7f;
 const NEAR: Range<usize> = 2..66;
 const FAR: Range<usize> = 3..67;
 /// Bytes below which packed memory that can be loaded never reaches.
-const MOST_LOADED: usize = MEMORY - super::LOAD_END + super::LOAD;
+const MOST_LOADED: usize = MEMORY - LOAD_END + LOAD;
 /// Earlier places that are tried at each address.
 const MOST_TRIES: usize = 48;
 

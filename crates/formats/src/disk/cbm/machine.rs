@@ -1,18 +1,50 @@
 //! A simulator of the 6502 and of the memory of a C64, as far as programs of ours go: documented instructions, RAM below
-//! the chips, chip registers that keep what is written.
+//! the chips, chip registers that keep what is written. It shows that what is made for the machine does what it should.
+//!
+//! Source: the data sheets of the processor and of the chips.
 
+use std::fmt;
+
+/// The machine.
 pub struct Machine {
+    /// All of its memory, as the processor would see it without ROM and chips.
     pub ram: Vec<u8>,
     /// $D000 to $DFFF as the chips see it.
     pub chips: Vec<u8>,
+    /// Accumulator.
     pub a: u8,
+    /// Index register X.
     pub x: u8,
+    /// Index register Y.
     pub y: u8,
+    /// Stack pointer.
     pub sp: u8,
+    /// Status.
     pub p: u8,
+    /// Program counter.
     pub pc: u16,
+    /// The processor port's directions ($00).
     pub direction: u8,
+    /// The processor port ($01).
     pub port: u8,
+}
+
+/// Why the processor does not go on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stuck {
+    /// What stands at this address is no instruction that is simulated.
+    Instruction(u8, u16),
+    /// It would add in decimal mode, which is not simulated.
+    Decimal,
+}
+
+impl fmt::Display for Stuck {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Instruction(code, at) => write!(f, "${code:02x} at ${at:04x} is no instruction that is simulated"),
+            Self::Decimal => write!(f, "decimal mode is not simulated"),
+        }
+    }
 }
 
 const C: u8 = 1;
@@ -23,14 +55,17 @@ const V: u8 = 0x40;
 const N: u8 = 0x80;
 
 impl Machine {
-    /// A machine after switching on, with a program in memory and about to be run: the address in its SYS.
-    pub fn with_program(program: &[u8]) -> Self {
+    /// A machine after switching on, with a program in memory and about to be run: the address in its SYS. `None` for a program that
+    /// does not fit in, or does not begin with SYS.
+    pub fn with_program(program: &[u8]) -> Option<Self> {
         let mut ram: Vec<u8> = (0..0x1_0000).map(|i| if i & 0x40 == 0 { 0 } else { 0xff }).collect();
-        let load = usize::from(u16::from_le_bytes([program[0], program[1]]));
-        ram[load..load + program.len() - 2].copy_from_slice(&program[2..]);
-        let line = &program[2 + 5..];
+        let (load, body) = program.split_first_chunk::<2>()?;
+        let load = usize::from(u16::from_le_bytes(*load));
+        ram.get_mut(load..load + body.len())?.copy_from_slice(body);
+        // Behind the address of the next line, the number of this one, and the word itself.
+        let line = body.get(5..)?;
         let digits: String = line.iter().take_while(|b| b.is_ascii_digit()).map(|b| char::from(*b)).collect();
-        Self {
+        Some(Self {
             ram,
             chips: vec![0; 0x1000],
             a: 0,
@@ -38,16 +73,17 @@ impl Machine {
             y: 0,
             sp: 0xf6,
             p: 0x22,
-            pc: digits.parse().unwrap(),
+            pc: digits.parse().ok()?,
             direction: 0x2f,
             port: 0x37,
-        }
+        })
     }
 
     fn sees_chips(&self) -> bool {
         self.port & 4 != 0 && self.port & 3 != 0
     }
 
+    /// What the processor sees at an address.
     pub fn read(&self, at: u16) -> u8 {
         match at {
             0 => self.direction,
@@ -134,12 +170,15 @@ impl Machine {
         }
     }
 
-    fn add(&mut self, value: u8) {
-        assert!(self.p & D == 0, "decimal mode is not simulated");
+    fn add(&mut self, value: u8) -> Result<(), Stuck> {
+        if self.p & D != 0 {
+            return Err(Stuck::Decimal);
+        }
         let sum = u16::from(self.a) + u16::from(value) + u16::from(self.p & C);
         self.flag(C, sum > 0xff);
         self.flag(V, (!(self.a ^ value) & (self.a ^ sum as u8)) & 0x80 != 0);
         self.a = self.shown(sum as u8);
+        Ok(())
     }
 
     fn compare(&mut self, own: u8, value: u8) {
@@ -159,8 +198,11 @@ impl Machine {
         self.shown(result)
     }
 
-    /// One instruction.
-    pub fn step(&mut self) {
+    /// One instruction; which it was.
+    ///
+    /// # Errors
+    /// For what is not simulated.
+    pub fn step(&mut self) -> Result<u8, Stuck> {
         let op = self.next();
         match op {
             0x20 => {
@@ -210,11 +252,13 @@ impl Machine {
             0xc8 => self.y = self.shown(self.y.wrapping_add(1)),
             0xea => {}
             0x0a | 0x2a | 0x4a | 0x6a => self.a = self.shift(op, self.a),
-            _ => self.regular(op),
+            _ => self.regular(op)?,
         }
+        Ok(op)
     }
 
-    fn regular(&mut self, op: u8) {
+    fn regular(&mut self, op: u8) -> Result<(), Stuck> {
+        let here = self.pc.wrapping_sub(1);
         let at = self.address(op);
         match (op & 3, op >> 5) {
             (1, 4) => self.write(at, self.a),
@@ -224,10 +268,10 @@ impl Machine {
                     0 => self.a = self.shown(self.a | value),
                     1 => self.a = self.shown(self.a & value),
                     2 => self.a = self.shown(self.a ^ value),
-                    3 => self.add(value),
+                    3 => self.add(value)?,
                     5 => self.a = self.shown(value),
                     6 => self.compare(self.a, value),
-                    _ => self.add(!value),
+                    _ => self.add(!value)?,
                 }
             }
             (2, 4) => self.write(at, self.x),
@@ -259,18 +303,22 @@ impl Machine {
                 self.flag(N, value & 0x80 != 0);
                 self.flag(V, value & 0x40 != 0);
             }
-            _ => panic!("{op:#04x} at {:#06x} is no instruction that is simulated", self.pc),
+            _ => return Err(Stuck::Instruction(op, here)),
         }
+        Ok(())
     }
 
-    /// Runs until the program counter is at `end`, or so many instructions have passed.
-    pub fn run_to(&mut self, end: u16, most: usize) -> bool {
+    /// Runs until the program counter is at `end`, or so many instructions have passed; whether it is there.
+    ///
+    /// # Errors
+    /// For what is not simulated.
+    pub fn run_to(&mut self, end: u16, most: usize) -> Result<bool, Stuck> {
         for _ in 0..most {
             if self.pc == end {
-                return true;
+                return Ok(true);
             }
-            self.step();
+            self.step()?;
         }
-        false
+        Ok(self.pc == end)
     }
 }
