@@ -88,7 +88,9 @@ fn run(menu: &[u8], keys: &[u8], device: u8, disk: &[(&[u8], Vec<u8>)]) -> Run {
             pc if loaded.is_some() && !(0x033c..0x03fc).contains(&pc) => {
                 return Run { end: End::Jump(pc), printed, loaded };
             }
-            _ => drop(machine.step().unwrap()),
+            _ => {
+                machine.step().unwrap();
+            }
         }
     }
     panic!("it runs on at {:#06x}", machine.pc);

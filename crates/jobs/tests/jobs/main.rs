@@ -7,6 +7,7 @@ mod extracts;
 mod mutants;
 mod patches;
 mod places;
+mod repairs;
 mod stores;
 mod targets;
 mod titles;

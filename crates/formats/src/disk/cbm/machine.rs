@@ -322,3 +322,106 @@ impl Machine {
         Ok(self.pc == end)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A machine that is about to run these bytes at $1000.
+    fn about_to(code: &[u8]) -> Machine {
+        let start = b"\x01\x08\x0b\x08\x0a\x00\x9e4096\0\0\0";
+        let mut machine = Machine::with_program(start).unwrap();
+        machine.ram[0x1000..0x1000 + code.len()].copy_from_slice(code);
+        machine
+    }
+
+    fn after(code: &[u8], steps: usize) -> Machine {
+        let mut machine = about_to(code);
+        for _ in 0..steps {
+            machine.step().unwrap();
+        }
+        machine
+    }
+
+    #[test]
+    fn a_program_begins_where_its_line_of_basic_says() {
+        assert_eq!(about_to(&[]).pc, 0x1000);
+        assert!(Machine::with_program(b"\x01").is_none() && Machine::with_program(b"\x01\x08\0\0\0\0\x9e").is_none());
+        assert!(Machine::with_program(&[&[0xff, 0xff][..], &[b'1'; 20]].concat()).is_none(), "it does not fit in");
+    }
+
+    #[test]
+    fn sums_and_differences_set_carry_and_overflow() {
+        // LDA, CLC, ADC; the flags of the manual's own cases.
+        let sum = |a: u8, b: u8| after(&[0xa9, a, 0x18, 0x69, b], 3);
+        let flags = |m: &Machine| (m.a, m.p & C != 0, m.p & V != 0, m.p & Z != 0, m.p & N != 0);
+        assert_eq!(flags(&sum(0x50, 0x10)), (0x60, false, false, false, false));
+        assert_eq!(flags(&sum(0x50, 0x50)), (0xa0, false, true, false, true));
+        assert_eq!(flags(&sum(0xd0, 0x90)), (0x60, true, true, false, false));
+        assert_eq!(flags(&sum(0xff, 0x01)), (0x00, true, false, true, false));
+        // LDA, SEC, SBC.
+        let difference = |a: u8, b: u8| after(&[0xa9, a, 0x38, 0xe9, b], 3);
+        assert_eq!(flags(&difference(0x50, 0x30)), (0x20, true, false, false, false));
+        assert_eq!(flags(&difference(0x50, 0xb0)), (0xa0, false, true, false, true));
+        let mut decimal = about_to(&[0xf8, 0x69, 1]);
+        decimal.step().unwrap();
+        assert_eq!(decimal.step(), Err(Stuck::Decimal));
+    }
+
+    #[test]
+    fn comparing_shifting_and_testing() {
+        let compared = after(&[0xa9, 0x40, 0xc9, 0x41], 2);
+        assert_eq!((compared.p & C, compared.p & Z, compared.p & N), (0, 0, N));
+        // SEC, LDA #$81, ROL: the carry comes in below, the upper bit goes out.
+        let turned = after(&[0x38, 0xa9, 0x81, 0x2a], 3);
+        assert_eq!((turned.a, turned.p & C), (0x03, C));
+        let turned = after(&[0x38, 0xa9, 0x01, 0x6a], 3);
+        assert_eq!((turned.a, turned.p & C, turned.p & N), (0x80, C, N));
+        // BIT takes the two upper flags from memory.
+        let tested = after(&[0xa9, 0x01, 0x2c, 0x06, 0x10, 0xea, 0xc0], 2);
+        assert_eq!(tested.p & (Z | N | V), Z | N | V);
+    }
+
+    #[test]
+    fn addresses_of_every_kind() {
+        let mut machine = about_to(&[0xb1, 0xfb, 0xa1, 0xf9, 0xb5, 0xfb, 0xbd, 0x00, 0x20, 0xb9, 0x00, 0x20]);
+        (machine.x, machine.y) = (2, 3);
+        (machine.ram[0xfb], machine.ram[0xfc]) = (0x00, 0x20);
+        (machine.ram[0x2000], machine.ram[0x2002], machine.ram[0x2003], machine.ram[0xfd]) = (10, 12, 13, 55);
+        let mut loaded = Vec::new();
+        for _ in 0..5 {
+            machine.step().unwrap();
+            loaded.push(machine.a);
+        }
+        assert_eq!(loaded, [13, 10, 55, 12, 13]);
+        // A jump through the end of a page takes its upper half from the beginning of that page.
+        let mut jump = about_to(&[0x6c, 0xff, 0x20]);
+        (jump.ram[0x20ff], jump.ram[0x2000], jump.ram[0x2100]) = (0x34, 0x12, 0x56);
+        jump.step().unwrap();
+        assert_eq!(jump.pc, 0x1234);
+    }
+
+    #[test]
+    fn calls_come_back_and_so_do_interrupts() {
+        // JSR $1004, NOP; there: PHA, PLA, RTS.
+        let mut machine = about_to(&[0x20, 0x04, 0x10, 0xea, 0x48, 0x68, 0x60]);
+        assert_eq!(machine.run_to(0x1003, 4), Ok(true));
+        assert_eq!(machine.sp, 0xf6);
+        // What stands on the stack: status, then the address as it is.
+        let mut back = about_to(&[0xa9, 0x12, 0x48, 0xa9, 0x34, 0x48, 0xa9, 0x81, 0x48, 0x40]);
+        assert_eq!(back.run_to(0x1234, 7), Ok(true));
+        assert_eq!((back.p | 0x30, back.sp), (0xb1, 0xf6));
+    }
+
+    #[test]
+    fn chips_are_seen_as_the_port_says_and_keep_their_masks() {
+        // LDA #5, STA $D020; the port to RAM alone; STA $D020 again.
+        let machine = after(&[0xa9, 0x05, 0x8d, 0x20, 0xd0, 0xa2, 0x34, 0x86, 0x01, 0x8d, 0x20, 0xd0], 5);
+        assert_eq!((machine.chips[0x20], machine.ram[0xd020]), (5, 5));
+        // A mask is set by its upper bit, and cleared without.
+        let machine = after(&[0xa9, 0x83, 0x8d, 0x0d, 0xdc, 0xa9, 0x01, 0x8d, 0x0d, 0xdc], 4);
+        assert_eq!(machine.chips[0xc0d], 2);
+        let mut stuck = about_to(&[0x03]);
+        assert_eq!(stuck.step().unwrap_err().to_string(), "$03 at $1000 is no instruction that is simulated");
+    }
+}

@@ -243,7 +243,9 @@ mod tests {
     fn a_changed_byte_costs_no_more_than_itself() {
         let old = noise(1, 300_000);
         let mut new = old.clone();
-        [5, 70_000, 299_999].map(|at| new[at] ^= 1);
+        for at in [5, 70_000, 299_999] {
+            new[at] ^= 1;
+        }
         let patch = made(&old, &new, 100_000);
         assert!(patch.len() < 120, "{}", patch.len());
         assert!(applied(patch, &old) == new);
