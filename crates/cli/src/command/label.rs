@@ -19,8 +19,9 @@ use std::path::PathBuf;
     decanter label \"saltmarsh/drawer/Lantern Post.nds\" -o icon.png --size 128x128\n           \
     decanter label icon.png -o cover.png --size 256x192 --fit crop\n           \
     decanter label \"saltmarsh/Moth Parade.iso\" --suggest -o pictures/\n\n\
-    --suggest finds icons and wide pictures of discs, packages and banners. Of a ROM it draws a sheet of the\n\
-    graphics that it plainly holds, from which a title picture can be cut. Nothing is fetched from anywhere.")]
+    --suggest finds icons and wide pictures of discs, packages, banners and Xbox programs. Of a ROM\n\
+    it draws a sheet of the graphics that it plainly holds, from which a title picture can be cut.\n\
+    Nothing is fetched from anywhere.")]
 pub struct Label {
     /// Find all pictures in it, and the graphics of a ROM; -o is the folder for them
     #[arg(long, conflicts_with_all = ["size", "fit", "filter", "background"])]

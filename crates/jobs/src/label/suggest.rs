@@ -1,4 +1,4 @@
-//! Pictures that a source has in it, for whoever looks for one: icons and wide pictures of discs, packages and banners; of ROMs a
+//! Pictures that a source has in it, for whoever looks for one: icons and wide pictures of discs, packages, banners, programs; of ROMs a
 //! sheet of the graphics that they plainly hold. Nothing is fetched from anywhere.
 
 use super::tiles::{self, Found, Layout};

@@ -9,6 +9,8 @@ use crate::locate::INSIDE;
 use crate::merge::{self, Form};
 use crate::{Answer, Failure, Item, Setting, decrypt, extract, locate};
 use decanter_core::blueprint::Blueprint;
+use decanter_core::error::Blame;
+use decanter_core::names::stem_of;
 use decanter_core::source::{FileSource, SourceRef};
 use decanter_core::{Error, Result, native};
 use serde::Serialize;
@@ -281,12 +283,27 @@ fn no_longer(entry: &Make) -> Failure {
         .hint("make the plan again; keys are given with --keys, as they were for the plan")
 }
 
+/// A file on the card, opened with the keys of what it is made of: they lie beside that, not on the card.
+fn with_keys_of(entry: &Make, target: &Path, setting: &Setting<'_>) -> std::result::Result<Item, Failure> {
+    let like = locate::open(&entry.source, "compare", setting)?;
+    let fail = |e| Failure::new(format!("cannot compare \"{}\"", native::text(target)), e);
+    let source: SourceRef = Arc::new(FileSource::own(target).map_err(fail)?);
+    let names = [stem_of(&target.file_name().map(native::text).unwrap_or_default())];
+    let opened = setting.opener(&like.keyring).with_names(&names).open(source.clone());
+    let opened = opened.map_err(|e| match e.blame() {
+        // What cannot be read is not what was made.
+        Blame::Source => other_there(target),
+        _ => fail(e),
+    })?;
+    Ok(like.with_source(source, opened))
+}
+
 /// The parts of a title in one file.
 fn merged(entry: &Make, form: &str, target: &Path, setting: &Setting<'_>) -> std::result::Result<Made, Failure> {
     let form = [Form::Nsp, Form::Xci].into_iter().find(|f| f.id() == form).ok_or_else(|| no_longer(entry))?;
     let sources: Vec<String> = entry.sources().map(|(source, ..)| source.to_owned()).collect();
     if std::fs::symlink_metadata(target).is_ok() && !setting.replace {
-        let item = locate::open(&native::text(target), "compare", setting)?;
+        let item = with_keys_of(entry, target, setting)?;
         if !merge::is_made_of(&item.opened, &sources, setting)? {
             return Err(other_there(target));
         }

@@ -75,6 +75,12 @@ pub(super) fn plan(sources: &[String], profile: &Profile, setting: &Setting<'_>)
         return Err(shelf::nothing_found(sources, "could be prepared", &search));
     }
     let mut left_out: Vec<LeftOut> = search.failed.drain(..).map(|(source, failure)| told(source, &failure)).collect();
+    left_out.extend(search.described.drain(..).map(|folder| LeftOut {
+        next: Some(format!("decanter identify {}", crate::quoted(&folder))),
+        why: "it is a folder that its PARAM.SFO describes, a title or saves of one: files are put on cards, and what it becomes is one"
+            .into(),
+        source: folder,
+    }));
     let (mut candidates, mut unknown) = (Vec::new(), search.unknown);
     let one = |found: &Found, setting: &Setting<'_>, _: &Turn<'_>| look(found, profile, setting);
     let mut is_stopped = false;

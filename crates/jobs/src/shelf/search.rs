@@ -57,6 +57,8 @@ pub struct Search {
     pub(crate) failed: Vec<(String, Failure)>,
     /// Files that are nothing that the command takes.
     pub(crate) unknown: usize,
+    /// Folders among what was looked through that a file in them describes as one thing: a title, or saves of one.
+    pub(crate) described: Vec<String>,
     /// The archive that was named and holds several.
     pub(crate) through: Option<String>,
     /// Whether one source was named that stands for itself.
@@ -126,6 +128,7 @@ impl Search {
             }
             if !is_taken {
                 self.unknown += 1;
+                self.described.extend(described(&path).map(str::to_owned));
                 continue;
             }
             let inside = path.strip_prefix(&root).unwrap_or(&path);
@@ -176,6 +179,14 @@ impl Search {
         }
         Ok(())
     }
+}
+
+/// The folder that a file describes as one thing, if it is called as such a file is.
+fn described(path: &str) -> Option<&str> {
+    let folder = store::folder_of(path);
+    let is_it = store::name_of(path).eq_ignore_ascii_case("PARAM.SFO");
+    let is_part = ["sce_sys", "PS3_GAME"].iter().any(|name| store::name_of(folder).eq_ignore_ascii_case(name));
+    is_it.then(|| if is_part { store::folder_of(folder) } else { folder })
 }
 
 /// Where a file was found.

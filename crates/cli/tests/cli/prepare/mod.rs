@@ -118,6 +118,28 @@ fn a_plan_says_what_will_not_load_and_why() {
 }
 
 #[test]
+fn a_folder_that_is_a_title_is_told_with_what_it_becomes() {
+    let own = Bench::with_drawer();
+    let title = demo().console.folder.join("Fogbell Rescue");
+    for name in ["PARAM.SFO", "USRDIR/EBOOT.BIN"] {
+        own.copy(&title.join(name), &format!("shelf/Fogbell Rescue/{name}"));
+    }
+    own.copy(&title.join("PARAM.SFO"), "shelf/disc/PS3_GAME/PARAM.SFO");
+    own.put("own.toml", takes("gb", "\"same\"", "").as_bytes());
+    let told = own.run(&["prepare", "shelf", "--for", "own.toml", "--json"]).expect(0).json();
+    let left =
+        told["left_out"].as_array().unwrap().iter().filter(|left| left["why"].as_str().unwrap().contains("PARAM.SFO"));
+    let left: Vec<(&str, &str)> = left.map(|l| (l["source"].as_str().unwrap(), l["next"].as_str().unwrap())).collect();
+    assert_eq!(
+        left,
+        [
+            ("shelf/Fogbell Rescue", "decanter identify \"shelf/Fogbell Rescue\""),
+            ("shelf/disc", "decanter identify shelf/disc")
+        ]
+    );
+}
+
+#[test]
 fn a_missing_key_is_what_a_plan_asks_for() {
     let own = Bench::new();
     own.copy(&demo().image, "shelf/Kelp Courier.iso");
@@ -218,6 +240,14 @@ fn a_part_that_is_another_than_it_was_is_not_merged() {
     let told = own.run(&["prepare", "--follow", "plan.toml", "--onto", "card", "--keys", &keys]).expect(1);
     told.says("its part \"").says("was changed after the plan was made").says("1 made, 1 failed");
     assert_eq!(own.on_card(), ["games/Fogbell.nsp"]);
+    // Keys that lie beside the sources are enough, also to know again what is on the card.
+    fs::create_dir(own.at("shelf/keys")).unwrap();
+    for (name, bytes) in tree(&demo().shelf.join("keys")) {
+        own.put(&format!("shelf/keys/{name}"), &bytes);
+    }
+    let words = ["prepare", "shelf", "--for", "own.toml", "--onto", "card"];
+    own.run(&words).expect(0).says("1 made, 1 there already");
+    own.run(&words).expect(0).says("2 there already");
 }
 
 #[test]

@@ -83,7 +83,8 @@ pub(super) fn prepare(recipe: &Arc<Recipe>, title: &Title, setting: &Setting<'_>
     smdh.set_icon(SMALL, &icons[1]);
     let wide = art::wide(recipe, &title.wide, &own, setting)?;
     if title.base.is_none() && (title.wide.picture.is_some() || title.wide.text.is_some()) {
-        let text = "without a base there is no banner: the wide picture is on the preview only";
+        let text = "without a base there is no banner, and the wide picture is on the preview only: a banner is a model, of whose \
+                    layout only the pictures are known here; base = \"own.cia\" takes that of a package of your own";
         notices.push(Notice::new(text));
     }
     let settings = Settings {
