@@ -1,6 +1,7 @@
 //! One good dump of several bad ones: what a description proves is taken from whichever copy has it; what carries parities of its
 //! own, by these; without any proof, what most copies agree on, and it is told as such.
 
+mod assemble;
 mod claims;
 mod compare;
 mod copies;
@@ -10,9 +11,10 @@ pub use solve::By;
 
 use crate::verify::{Verdict, VerifyReport, against_expectation, own_damage};
 use crate::{Answer, Failure, Setting, grouped, place, quoted};
+use assemble::assembled;
 use claims::{Claims, Whole};
 use compare::compare;
-use copies::{Copy, MOST_COPIES, assembled};
+use copies::{Copy, MOST_COPIES};
 use decanter_core::blueprint::{Blueprint, Known, PartId};
 use decanter_core::digest::{Algorithm, Digest};
 use decanter_core::error::Blame;

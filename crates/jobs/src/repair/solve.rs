@@ -1,9 +1,10 @@
 //! Which copy is right where copies differ: by parities that sectors carry, by digests that a description has of parts or of all,
 //! and, where nothing proves anything, by what most copies say.
 
+use super::assemble::assembled;
 use super::claims::{Claim, Whole, parts};
 use super::compare::{Compared, Stretch};
-use super::copies::{Copy, assembled};
+use super::copies::Copy;
 use crate::Setting;
 use crc32fast::Hasher;
 use decanter_core::digest::{Algorithm, of_source};
