@@ -221,7 +221,7 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
         let Some(rules) = profile.rules(candidate.platform) else { continue };
         match merged.get(&at) {
             Some(Place::Head(family, form, sources, bytes)) => {
-                let mut make = make(&candidate, rules, profile, &mut names, Some(form));
+                let mut make = make(&candidate, rules, profile, &mut names, Some(form), None);
                 make.way = vec![MERGE.into(), (*form).into()];
                 make.keeps = Keeps::EveryByte;
                 // What is merged takes no options of a conversion.
@@ -244,7 +244,15 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
                     planned.sample.packing += sample.packing;
                     planned.to_pack += candidate.bytes;
                 }
-                let make = make(&candidate, rules, profile, &mut names, None);
+                let way = &candidate.way;
+                let fixed = way.is_fixed.then(|| names.claim(&rules.folder, &native::text(&way.place)));
+                if fixed == Some(None) {
+                    let place = native::text(&way.place);
+                    let why = format!("another source becomes what the machine looks for in the same place, {place}");
+                    planned.plan.left_out.push(LeftOut { source: candidate.copy.source, why, next: None });
+                    continue;
+                }
+                let make = make(&candidate, rules, profile, &mut names, None, fixed.flatten());
                 add(make, longest, planned);
             }
         }
@@ -309,17 +317,18 @@ fn merging_form(rules: &PlatformRules) -> Option<&'static str> {
     rules.forms.iter().find_map(|form| ["nsp", "xci"].into_iter().find(|id| id == form))
 }
 
+/// What is made of a candidate: of a form that its parts are merged into, or in a place that the machine looks for it in.
 fn make(
     candidate: &Candidate,
     rules: &PlatformRules,
     profile: &Profile,
     names: &mut Names,
     form: Option<&str>,
+    fixed: Option<String>,
 ) -> Make {
     let Candidate { way, values, .. } = candidate;
     let template = rules.template.as_deref().unwrap_or(&profile.names.template);
     let place = native::text(&way.place);
-    let fixed = way.is_fixed.then(|| names.claim(&rules.folder, &place)).flatten();
     let path = fixed.unwrap_or_else(|| {
         let extension = match form {
             Some(form) => format!(".{form}"),

@@ -118,6 +118,19 @@ fn a_plan_says_what_will_not_load_and_why() {
 }
 
 #[test]
+fn what_the_machine_looks_for_in_one_place_is_made_once() {
+    let own = Bench::new();
+    own.put("own.toml", takes("xbox360", "\"god\"", "").as_bytes());
+    let told = own.run(&["prepare", text(&demo().downloads.folder), "--for", "own.toml", "--onto", "card", "-v"]).expect(0);
+    told.says("another source becomes what the machine looks for in the same place, 53500019/00007000/");
+    let files = own.on_card();
+    let heads: Vec<_> = files.iter().filter(|name| !name.contains(".data/")).collect();
+    assert_eq!(heads.len(), 2, "{files:?}");
+    assert!(heads.iter().all(|name| name.starts_with("games/5350001") && name.contains("/00007000/")), "{files:?}");
+    own.run(&["deliver", "--check", "card"]).expect(0);
+}
+
+#[test]
 fn a_folder_that_is_a_title_is_told_with_what_it_becomes() {
     let own = Bench::with_drawer();
     let title = demo().console.folder.join("Fogbell Rescue");
