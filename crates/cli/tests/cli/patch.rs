@@ -112,6 +112,8 @@ fn what_a_format_has_no_room_for_leads_to_one_that_has() {
         let told = run(folder.path(), &["patch", "make", "old.iso", "new.iso", "--format", format]).expect(2);
         told.says("--format vcdiff");
     }
+    let named = ["patch", "make", "old.iso", "new.iso", "-o", "new.bps", "--dry-run"];
+    run(folder.path(), &named).expect(2).says("--format vcdiff");
     // Whoever names none gets one that can be made.
     run(folder.path(), &["patch", "make", "old.iso", "new.iso", "--dry-run"]).expect(0).says("new.vcdiff");
 }

@@ -69,27 +69,25 @@ pub fn make(
     // What the patch is to be called says what it is to be, unless something else is asked for.
     let extension = output.and_then(Path::extension).map(|e| e.to_string_lossy().to_lowercase());
     let known = |wanted: &str| MAKERS.iter().find(|(id, _)| *id == wanted);
-    let (id, maker) = *match format {
-        Some(format) => known(format).ok_or_else(|| {
+    let asked_for = match format {
+        Some(format) => Some(known(format).ok_or_else(|| {
             Failure::usage(what.clone(), format!("there is no format \"{format}\" of patches"))
-                .hint("choose one of bps, ups, ips, vcdiff; bps is the default")
-        })?,
-        None => extension.and_then(|e| known(&e)).unwrap_or(&MAKERS[0]),
+                .hint("choose one of bps, ups, ips, vcdiff; bps is the default, vcdiff for files of more than 1 GiB")
+        })?),
+        None => extension.and_then(|e| known(&e)),
     };
+    let (old_item, old_source) = open_file(old, "compare", setting)?;
+    let (new_item, new_source) = open_file(new, "compare", setting)?;
+    let lens = [old_source.len(), new_source.len()];
+    let is_long = lens.iter().any(|len| *len > MOST_FILE);
+    // Whoever asks for nothing gets one that can be made.
+    let (id, maker) = *asked_for.unwrap_or(if is_long { &MAKERS[3] } else { &MAKERS[0] });
     if metadata.is_some() && id != "bps" {
         return Err(Failure::usage(what, "only BPS patches have room for metadata").hint("leave out --metadata"));
     }
     let metadata = match metadata {
         Some(path) => setting.guard.read(path).map_err(fail)?,
         None => Vec::new(),
-    };
-    let (old_item, old_source) = open_file(old, "compare", setting)?;
-    let (new_item, new_source) = open_file(new, "compare", setting)?;
-    let lens = [old_source.len(), new_source.len()];
-    let (id, maker) = match format {
-        // Whoever asks for nothing gets one that can be made.
-        None if id == "bps" && lens.iter().any(|len| *len > MOST_FILE) => ("vcdiff", MAKERS[3].1),
-        _ => (id, maker),
     };
     if let Some(asked) = lens.into_iter().find(|len| *len > MOST_FILE && id != "vcdiff") {
         let why = format!(

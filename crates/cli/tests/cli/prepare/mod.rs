@@ -121,7 +121,8 @@ fn a_plan_says_what_will_not_load_and_why() {
 fn what_the_machine_looks_for_in_one_place_is_made_once() {
     let own = Bench::new();
     own.put("own.toml", takes("xbox360", "\"god\"", "").as_bytes());
-    let told = own.run(&["prepare", text(&demo().downloads.folder), "--for", "own.toml", "--onto", "card", "-v"]).expect(0);
+    let told =
+        own.run(&["prepare", text(&demo().downloads.folder), "--for", "own.toml", "--onto", "card", "-v"]).expect(0);
     told.says("another source becomes what the machine looks for in the same place, 53500019/00007000/");
     let files = own.on_card();
     let heads: Vec<_> = files.iter().filter(|name| !name.contains(".data/")).collect();
