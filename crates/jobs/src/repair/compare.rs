@@ -282,3 +282,55 @@ impl Look<'_> {
         join(&mut found.stretches, Stretch { first: unit, count: 1, groups, proven });
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn stretch(first: u64, count: u64, groups: &[&[usize]]) -> Stretch {
+        Stretch { first, count, groups: groups.iter().map(|group| group.to_vec()).collect(), proven: None }
+    }
+
+    fn sum(blocks: &[(u64, Vec<Stretch>)]) -> Result<Sum> {
+        let mut sum = Sum {
+            compared: Compared { len: 1 << 20, unit: 512, missing: vec![0; 2], ..Compared::default() },
+            ..Sum::default()
+        };
+        for (number, stretches) in blocks {
+            let tally =
+                Tally { compared: 100, differing: stretches.len() as u64, first: stretches.first().map(|s| s.first) };
+            let missing = vec![0, *number];
+            sum.add(*number, Found { crc: Some(*number as u32), stretches: stretches.clone(), missing, tally })?;
+        }
+        Ok(sum)
+    }
+
+    #[test]
+    fn blocks_are_put_together_in_their_order_whichever_comes_first() {
+        let apart: [&[usize]; 2] = [&[0], &[1]];
+        let blocks = [
+            (0, vec![stretch(6, 2, &apart)]),
+            (1, vec![stretch(8, 1, &apart), stretch(9, 1, &[&[1]])]),
+            (2, vec![stretch(20, 1, &apart)]),
+        ];
+        for order in [[0, 1, 2], [2, 1, 0], [1, 2, 0]] {
+            let sum = sum(&order.map(|number| blocks[number].clone())).unwrap();
+            let wanted = [stretch(6, 3, &apart), stretch(9, 1, &[&[1]]), stretch(20, 1, &apart)];
+            assert_eq!(sum.compared.stretches, wanted, "{order:?}");
+            assert_eq!(sum.compared.blocks, [Some(0), Some(1), Some(2)]);
+            assert_eq!((sum.compared.missing, sum.tally.first, sum.tally.differing), (vec![0, 3], Some(6), 4));
+        }
+    }
+
+    #[test]
+    fn copies_that_differ_too_often_are_of_different_things() {
+        let many = |count: u64| (0..count).map(|n| stretch(n * 2, 1, &[&[0], &[1]])).collect::<Vec<_>>();
+        assert!(sum(&[(0, many(64))]).unwrap().judge().is_ok());
+        let told = sum(&[(0, many(70))]).unwrap().judge().unwrap_err().to_string();
+        assert!(told.contains("no copies of the same") && told.contains("70 of 100"), "{told}");
+        // So many that nobody waits for the end.
+        assert!(sum(&[(0, many(MOST_STRETCHES as u64 + 1))]).is_err());
+        let nothing = Sum { compared: Compared { len: 5, ..Compared::default() }, ..Sum::default() };
+        assert!(nothing.judge().unwrap_err().to_string().contains("no sector is in two copies"));
+    }
+}

@@ -166,3 +166,60 @@ impl<'a> Writer<'a> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::parse::parse;
+    use super::super::window::Segment;
+    use super::*;
+    use decanter_core::source::Bytes;
+    use std::sync::Arc;
+
+    /// The segments and lengths of the windows that come of these steps, each from a place of the file before, so many bytes.
+    fn windows(old_len: usize, steps: &[(Option<usize>, usize)]) -> Vec<(Segment, u64)> {
+        let new = vec![7; steps.iter().map(|(_, len)| len).sum()];
+        let (mut writer, mut out) = (Writer::new(old_len, &new, 0), [super::super::code::MAGIC, &[0]].concat());
+        for (from, len) in steps {
+            let begin = writer.place();
+            writer.take(&mut out, *len, &|at, len| match from {
+                Some(from) => Piece::Old(from + (at - begin), len),
+                None => Piece::Add(at..at + len),
+            });
+        }
+        writer.flush(&mut out);
+        let shared = parse(Arc::new(Bytes(out)), 0).unwrap();
+        shared.windows.into_iter().map(|window| (window.segment, window.makes.end - window.makes.start)).collect()
+    }
+
+    #[test]
+    fn a_segment_reaches_over_all_copies_of_its_window() {
+        let steps = [(Some(5000), 100), (None, 50), (Some(200), 100)];
+        assert_eq!(windows(10_000, &steps), [(Segment::Before(200..5100), 250)]);
+        assert_eq!(windows(10_000, &[(None, 50)]), [(Segment::None, 50)]);
+    }
+
+    #[test]
+    fn copies_from_far_apart_are_in_windows_of_their_own() {
+        let far = MOST_SEGMENT + 1000;
+        let steps = [(Some(0), 100), (None, 10), (Some(far), 100), (Some(50), 100)];
+        let wanted = [
+            (Segment::Before(0..100), 110),
+            (Segment::Before(far as u64..far as u64 + 100), 100),
+            (Segment::Before(50..150), 100),
+        ];
+        assert_eq!(windows(far + 200, &steps), wanted);
+    }
+
+    #[test]
+    fn a_step_that_is_longer_than_a_window_goes_on_in_the_next() {
+        let steps = [(Some(10), WINDOW + 300)];
+        let window = WINDOW as u64;
+        let wanted = [(Segment::Before(10..window + 10), window), (Segment::Before(window + 10..window + 310), 300)];
+        assert_eq!(windows(WINDOW * 2, &steps), wanted);
+    }
+
+    #[test]
+    fn copies_that_are_no_gain_are_written_out() {
+        assert_eq!(windows(100, &[(Some(3), SHORT - 1), (None, 20)]), [(Segment::None, SHORT as u64 + 19)]);
+    }
+}
