@@ -107,7 +107,7 @@ shot downloads 'rm -rf rowing installed slots' \
     'decanter verify saltmarsh/downloads' \
     'decanter save export saltmarsh/downloads/Rowing.save -o slots'
 shot machines 'rm -f games.d64 tide.hdf' \
-    'decanter convert saltmarsh/machines/*.prg --to d64 --label GAMES --menu -o games.d64' \
+    'decanter convert saltmarsh/machines/Kelp*.prg saltmarsh/machines/Moth*.prg --to d64 --label GAMES --menu -o games.d64' \
     'decanter list games.d64' \
     'decanter convert "saltmarsh/machines/Tide Table.lha" --to hdf --start auto -o tide.hdf'
 page sheet 'pocket/decanter sheet.html' 'rm -rf pocket; mkdir pocket; decanter prepare saltmarsh/drawer saltmarsh/*.iso saltmarsh/*.cue --for handheld --onto pocket'
