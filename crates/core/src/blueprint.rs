@@ -57,8 +57,8 @@ pub trait Weeder {
 
 /// One thread of a [`Packer`].
 pub trait PackWorker {
-    /// Appends what the batch `raw`, which begins at byte `at` of the source, becomes to `packed`, and one mark a chunk to `marks`: its packed length in
-    /// bytes, with whatever flags the format that made the packer puts into the upper bits.
+    /// Appends what the batch `raw`, which begins at byte `at` of the source, becomes to `packed`, and one mark a chunk to
+    /// `marks`: its packed length in bytes, with whatever flags the format that made the packer puts into the upper bits.
     ///
     /// # Errors
     /// When the library that packs fails.

@@ -90,7 +90,7 @@ impl Index {
 }
 
 /// Bytes that both have in common from their beginning.
-fn common(a: &[u8], b: &[u8]) -> usize {
+pub(super) fn common(a: &[u8], b: &[u8]) -> usize {
     let most = a.len().min(b.len());
     let mut at = 0;
     while at + 32 <= most && a[at..at + 32] == b[at..at + 32] {
@@ -103,7 +103,7 @@ fn common(a: &[u8], b: &[u8]) -> usize {
 }
 
 /// Bytes that both have in common before their ends, at most `most`.
-fn common_before(a: &[u8], b: &[u8], most: usize) -> usize {
+pub(super) fn common_before(a: &[u8], b: &[u8], most: usize) -> usize {
     a.iter().rev().zip(b.iter().rev()).take(most).take_while(|(x, y)| x == y).count()
 }
 
@@ -268,12 +268,9 @@ pub fn steps(old: &[u8], new: &[u8], each: &mut dyn FnMut(Step)) -> Result<()> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::testing::noise;
     use super::*;
     use proptest::prelude::*;
-
-    fn noise(seed: u32, len: usize) -> Vec<u8> {
-        (0..len as u32).map(|i| ((i ^ seed).wrapping_mul(2_654_435_761).wrapping_add(seed) >> 15) as u8).collect()
-    }
 
     /// What the steps lead to.
     fn replay(old: &[u8], new: &[u8]) -> (Vec<u8>, usize) {

@@ -103,6 +103,11 @@ mod testing {
         bytes
     }
 
+    /// Bytes without a pattern.
+    pub(super) fn noise(seed: u32, len: usize) -> Vec<u8> {
+        (0..len as u32).map(|i| ((i ^ seed).wrapping_mul(2_654_435_761).wrapping_add(seed) >> 15) as u8).collect()
+    }
+
     pub(super) fn applied(patch: &dyn Patch, source: &[u8]) -> Vec<u8> {
         let source: SourceRef = Arc::new(Bytes(source.to_vec()));
         all(&patch.apply(&source).unwrap())

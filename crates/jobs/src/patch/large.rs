@@ -6,6 +6,7 @@ use crate::{Failure, Setting};
 use decanter_core::Error;
 use decanter_core::blueprint::Blueprint;
 use decanter_core::compare::first_difference;
+use decanter_core::digest::Algorithm;
 use decanter_core::error::Blame;
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, FileSource, SourceRef};
@@ -35,19 +36,15 @@ pub(super) fn make(
     setting: &Setting<'_>,
 ) -> Result<Made, Failure> {
     let fail = |e: Error| Failure::new(what, e);
-    let side = |source: &SourceRef, name: &str| {
-        setting.watch.begin(&format!("reading {name}"), Some(source.len()));
-        let side = Side::of_source(source, setting);
-        setting.watch.end();
-        side.map_err(fail)
-    };
-    let (source, target) = (side(old, "the file before")?, side(new, "the file after")?);
     setting.watch.begin("looking where everything stands in the file before", Some(old.len()));
     let maker = Maker::new(old.clone(), setting.watch).map_err(fail)?;
     setting.watch.end();
+    let source = Side { bytes: Some(old.len()), crc32: Some(maker.crc32()) };
     let mut blueprint = Blueprint::new();
     blueprint.source(Arc::new(Bytes(Maker::header())));
-    blueprint.packed(new.clone(), Arc::new(maker));
+    let part = blueprint.packed(new.clone(), Arc::new(maker));
+    // What goes in is measured while it is compared.
+    blueprint.measure(part, Algorithm::Crc32);
     setting.watch.begin("comparing both files", Some(new.len()));
     let output = Output::new(&blueprint, patch);
     let poured = setting.pour_one(output, setting.door(), &mut |path| {
@@ -58,6 +55,10 @@ pub(super) fn make(
         Blame::Request => crate::place::refused(patch, e),
         _ => fail(e),
     })?;
+    let digests = poured.iter().filter_map(|poured| poured.part_digests.get(part.index())).flatten();
+    let crc32 = digests.map(|digest| digest.bytes.as_slice().try_into().map(u32::from_be_bytes)).next();
+    let crc32 = crc32.transpose().map_err(|_| fail(Error::Usage("a CRC-32 that has not four bytes".into())))?;
+    let target = Side { bytes: Some(new.len()), crc32 };
     Ok(Made { source, target, bytes: poured.map(|poured| poured.bytes) })
 }
 

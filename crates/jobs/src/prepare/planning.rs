@@ -220,21 +220,28 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
     for (at, candidate) in kept.into_iter().enumerate() {
         let Some(rules) = profile.rules(candidate.platform) else { continue };
         match merged.get(&at) {
-            Some(Place::Head(family, form, sources, bytes)) => {
+            Some(Place::Head(family, form, more, bytes)) => {
                 let mut make = make(&candidate, rules, profile, &mut names, Some(form), None);
                 make.way = vec![MERGE.into(), (*form).into()];
                 make.keeps = Keeps::EveryByte;
                 // What is merged takes no options of a conversion.
                 make.with.clear();
-                let [first, more @ ..] = &sources[..] else { continue };
-                make.source.clone_from(&first.source);
-                make.more = more.to_vec();
+                make.source = candidate.copy.source;
+                make.more.clone_from(more);
                 (make.bytes, make.about_bytes) = (*bytes, *bytes);
                 make.title = family.name.clone().unwrap_or(make.title);
                 add(make, *bytes, planned);
             }
             Some(Place::Part) => {}
             None => {
+                let way = &candidate.way;
+                let fixed = way.is_fixed.then(|| names.claim(&rules.folder, &native::text(&way.place)));
+                if fixed == Some(None) {
+                    let place = native::text(&way.place);
+                    let why = format!("another source becomes what the machine looks for in the same place, {place}");
+                    planned.plan.left_out.push(LeftOut { source: candidate.copy.source, why, next: None });
+                    continue;
+                }
                 let longest = candidate.way.longest;
                 if let Some(sample) = candidate.way.sample {
                     planned.sampled += 1;
@@ -243,14 +250,6 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
                     planned.sample.reading += sample.reading;
                     planned.sample.packing += sample.packing;
                     planned.to_pack += candidate.bytes;
-                }
-                let way = &candidate.way;
-                let fixed = way.is_fixed.then(|| names.claim(&rules.folder, &native::text(&way.place)));
-                if fixed == Some(None) {
-                    let place = native::text(&way.place);
-                    let why = format!("another source becomes what the machine looks for in the same place, {place}");
-                    planned.plan.left_out.push(LeftOut { source: candidate.copy.source, why, next: None });
-                    continue;
                 }
                 let make = make(&candidate, rules, profile, &mut names, None, fixed.flatten());
                 add(make, longest, planned);
@@ -261,7 +260,7 @@ fn settle(candidates: Vec<Candidate>, profile: &Profile, planned: &mut Planned) 
 
 /// What a source is among those that become one file.
 enum Place {
-    /// The first of them: the family, the form, all sources, their bytes.
+    /// The first of them: the family, the form, the further sources, the bytes of all.
     Head(Box<Family>, &'static str, Vec<More>, u64),
     Part,
 }
@@ -295,8 +294,9 @@ fn together(kept: &[Candidate], profile: &Profile, planned: &mut Planned) -> BTr
             let Candidate { file_bytes, modified, .. } = kept[member.number];
             More { source: member.source.clone(), file_bytes, modified }
         };
-        let mut sources: Vec<More> = chosen.iter().map(seen).collect();
-        sources.dedup_by(|one, other| one.source == other.source);
+        let mut more: Vec<More> = chosen.iter().map(seen).collect();
+        more.dedup_by(|one, other| one.source == other.source);
+        more.remove(0);
         let bytes = numbers.iter().map(|n| kept[*n].bytes).sum();
         for member in family.superseded.iter().chain(&family.doubled) {
             if numbers.contains(&member.number) {
@@ -307,7 +307,7 @@ fn together(kept: &[Candidate], profile: &Profile, planned: &mut Planned) -> BTr
             roles.insert(member.number, Place::Part);
         }
         numbers.into_iter().for_each(|n| drop(roles.insert(n, Place::Part)));
-        roles.insert(head, Place::Head(Box::new(family.clone()), form, sources, bytes));
+        roles.insert(head, Place::Head(Box::new(family.clone()), form, more, bytes));
     }
     roles
 }

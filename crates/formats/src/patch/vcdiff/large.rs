@@ -4,6 +4,7 @@
 
 use super::places::Places;
 use super::write::{Piece, WINDOW, Writer};
+use crate::patch::delta::{common, common_before};
 use decanter_core::blueprint::{PackWorker, Packer};
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::{Result, watch};
@@ -34,6 +35,11 @@ impl Maker {
     pub fn new(old: SourceRef, watch: &dyn watch::Watch) -> Result<Self> {
         let places = Arc::new(Places::of(&old, watch)?);
         Ok(Self { old, places })
+    }
+
+    /// CRC-32 of the file before.
+    pub fn crc32(&self) -> u32 {
+        self.places.crc32()
     }
 
     /// What a patch begins with: no packing, no code table of its own, nothing said about it.
@@ -106,16 +112,6 @@ impl Near {
         }
         Ok(&self.bytes[(place - self.from) as usize..])
     }
-}
-
-/// Bytes that both have in common from their beginning.
-fn common(a: &[u8], b: &[u8]) -> usize {
-    let most = a.len().min(b.len());
-    let mut at = 0;
-    while at + 64 <= most && a[at..at + 64] == b[at..at + 64] {
-        at += 64;
-    }
-    at + a[at..most].iter().zip(&b[at..most]).take_while(|(x, y)| x == y).count()
 }
 
 struct Search<'a> {
@@ -204,7 +200,7 @@ impl Search<'_> {
         self.near.truncate(MOST_SHIFTS);
         let most = (most as u64).min(place).min(self.places.block() as u64);
         let before = read_vec(self.old, place - most, most, "the file before", LOOK)?;
-        Ok(before.iter().rev().zip(self.new[..at].iter().rev()).take_while(|(x, y)| x == y).count())
+        Ok(common_before(&before, &self.new[..at], before.len()))
     }
 }
 
@@ -213,12 +209,9 @@ mod tests {
     use super::super::parse::parse;
     use super::super::{Shared, Turned};
     use super::*;
+    use crate::patch::testing::noise;
     use decanter_core::source::Bytes;
     use proptest::prelude::*;
-
-    fn noise(seed: u32, len: usize) -> Vec<u8> {
-        (0..len as u32).map(|i| ((i ^ seed).wrapping_mul(2_654_435_761).wrapping_add(seed) >> 15) as u8).collect()
-    }
 
     /// The patch, made in batches of so many bytes.
     fn made(old: &[u8], new: &[u8], batch: usize) -> Vec<u8> {

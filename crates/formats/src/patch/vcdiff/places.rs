@@ -1,6 +1,7 @@
 //! Where blocks of a large file stand, by a hash that can be moved on byte by byte: one number for each block, whatever the file's
 //! length.
 
+use crc32fast::Hasher;
 use decanter_core::Result;
 use decanter_core::source::{Source, SourceRef, read_vec};
 use decanter_core::threads::{self, Shares};
@@ -32,6 +33,8 @@ pub(super) struct Places {
     slots: Vec<u32>,
     tags: Vec<u32>,
     shift: u32,
+    /// CRC-32 of the whole file: it was read anyway.
+    crc32: u32,
 }
 
 impl Places {
@@ -46,9 +49,9 @@ impl Places {
 
     fn with_blocks(file: &SourceRef, block: usize, watch: &dyn Watch) -> Result<Self> {
         let first = (1..block).fold(1u64, |power, _| power.wrapping_mul(STEP));
-        let count = file.len() / block as u64;
+        let (count, left) = (file.len() / block as u64, file.len() % block as u64);
         let bits = (count.max(1) * 2).next_power_of_two().ilog2().max(8);
-        let mut own = Self { block, first, slots: vec![FREE; 1 << bits], tags: Vec::new(), shift: 64 - bits };
+        let mut own = Self { block, first, slots: vec![FREE; 1 << bits], tags: Vec::new(), shift: 64 - bits, crc32: 0 };
         let hashed = Mutex::new(Vec::new());
         let shares = Shares::new(count, (SHARE / block as u64).max(1));
         threads::on_all(|| {
@@ -57,18 +60,29 @@ impl Places {
                 let (from, len) = (share.start * block as u64, (share.end - share.start) * block as u64);
                 let bytes = read_vec(file.as_ref(), from, len, "the file before", u64::MAX)?;
                 let hashes: Vec<u64> = bytes.chunks_exact(block).map(|block| whole(block).0).collect();
-                hashed.lock().unwrap_or_else(PoisonError::into_inner).push((share.start, hashes));
+                let mut crc = Hasher::new();
+                crc.update(&bytes);
+                hashed.lock().unwrap_or_else(PoisonError::into_inner).push((share.start, hashes, crc));
                 watch.advance(len);
             }
             Ok(())
         })?;
         let mut hashed = hashed.into_inner().unwrap_or_else(PoisonError::into_inner);
-        hashed.sort_by_key(|(first, _)| *first);
-        own.tags = hashed.iter().flat_map(|(_, hashes)| hashes.iter().map(|hash| *hash as u32)).collect();
-        for (number, hash) in hashed.iter().flat_map(|(_, hashes)| hashes).enumerate() {
+        hashed.sort_by_key(|(first, ..)| *first);
+        own.tags = hashed.iter().flat_map(|(_, hashes, _)| hashes.iter().map(|hash| *hash as u32)).collect();
+        for (number, hash) in hashed.iter().flat_map(|(_, hashes, _)| hashes).enumerate() {
             own.insert(number as u32, Hash(*hash));
         }
+        let mut crc = Hasher::new();
+        hashed.iter().for_each(|(.., own)| crc.combine(own));
+        crc.update(&read_vec(file.as_ref(), file.len() - left, left, "the file before", u64::MAX)?);
+        own.crc32 = crc.finalize();
         Ok(own)
+    }
+
+    /// CRC-32 of the whole file.
+    pub(super) fn crc32(&self) -> u32 {
+        self.crc32
     }
 
     /// Bytes of a block.
@@ -146,6 +160,7 @@ mod tests {
         fn a_hash_that_is_moved_on_is_that_of_its_block(bytes in proptest::collection::vec(any::<u8>(), 64..200), block in 2usize..32) {
             let file: SourceRef = Arc::new(Bytes(bytes.clone()));
             let places = Places::with_blocks(&file, block, &()).unwrap();
+            prop_assert_eq!(places.crc32(), crc32fast::hash(&bytes));
             let mut hash = places.begin(&bytes, 0);
             for at in 1..=bytes.len() - block {
                 hash = places.roll(hash.unwrap(), &bytes, at);
