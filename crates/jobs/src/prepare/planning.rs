@@ -76,9 +76,9 @@ pub(super) fn plan(sources: &[String], profile: &Profile, setting: &Setting<'_>)
     }
     let mut left_out: Vec<LeftOut> = search.failed.drain(..).map(|(source, failure)| told(source, &failure)).collect();
     left_out.extend(search.described.drain(..).map(|folder| LeftOut {
-        next: Some(format!("decanter identify {}", crate::quoted(&folder))),
-        why: "it is a folder that its PARAM.SFO describes, a title or saves of one: files are put on cards, and what it becomes is one"
-            .into(),
+        next: Some(format!("decanter identify {} says what it can become", crate::quoted(&folder))),
+        why:
+            "a folder with a PARAM.SFO, a title or saves of one, is not taken as it is: make a file of it first".into(),
         source: folder,
     }));
     let (mut candidates, mut unknown) = (Vec::new(), search.unknown);

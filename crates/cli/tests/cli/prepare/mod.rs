@@ -147,8 +147,8 @@ fn a_folder_that_is_a_title_is_told_with_what_it_becomes() {
     assert_eq!(
         left,
         [
-            ("shelf/Fogbell Rescue", "decanter identify \"shelf/Fogbell Rescue\""),
-            ("shelf/disc", "decanter identify shelf/disc")
+            ("shelf/Fogbell Rescue", "decanter identify \"shelf/Fogbell Rescue\" says what it can become"),
+            ("shelf/disc", "decanter identify shelf/disc says what it can become")
         ]
     );
 }
