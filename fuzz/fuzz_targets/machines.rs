@@ -19,7 +19,7 @@ fuzz_target!(|data: &[u8]| {
         let now = own.len().min(len - at);
         bytes[at..at + now].copy_from_slice(&own[..now]);
     };
-    let format: &dyn Format = match which % 8 {
+    let format: &dyn Format = match which % 9 {
         0 => {
             place(&mut bytes, 174_848, 0x16500);
             &cbm::D64
@@ -32,7 +32,7 @@ fuzz_target!(|data: &[u8]| {
         3 => &cbm::crt::Crt,
         4 => {
             place(&mut bytes, 901_120, 880 * 512);
-            bytes[..4].copy_from_slice(&[b'D', b'O', b'S', which / 8 % 8]);
+            bytes[..4].copy_from_slice(&[b'D', b'O', b'S', which / 9 % 8]);
             &amiga::Adf
         }
         5 => {
@@ -40,6 +40,11 @@ fuzz_target!(|data: &[u8]| {
             &amiga::Rdb
         }
         6 => &Lha,
+        7 => {
+            // What follows is modules: their names, versions and lengths.
+            bytes.splice(0..0, *b"VICE Snapshot File\x1a\x01\x01C64\0\0\0\0\0\0\0\0\0\0\0\0\0");
+            &cbm::vsf::Vsf
+        }
         _ => &Lzx,
     };
     let keys = Keyring::default();

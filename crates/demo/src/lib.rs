@@ -13,6 +13,7 @@ mod machines;
 mod pier;
 mod rack;
 mod rowing;
+mod saved;
 mod shelf;
 
 pub use disc::{Disc, Kelp};
@@ -172,6 +173,8 @@ pub struct Bench {
     pub disk: PathBuf,
     /// The description of a running moment; its memory and colours stand beside it.
     pub moment: PathBuf,
+    /// The same moment, as an emulator saves it.
+    pub saved: PathBuf,
     /// The archive of an Amiga game.
     pub archive: PathBuf,
     /// Texts in an archive of the Amiga's other kind.
@@ -563,6 +566,7 @@ fn bench(folder: &Path, put: &dyn Fn(&str, &Blueprint) -> Result<PathBuf>) -> Re
         programs,
         disk: file("Storage Unit 9.d64", m::damaged_disk()?)?,
         moment: file("lantern.toml", m::MOMENT.as_bytes().to_vec())?,
+        saved: file("lantern.vsf", saved::snapshot())?,
         archive: file("Tide Table.lha", m::archive())?,
         letters: file("Letters.lzx", m::letters())?,
         drive: put("machines/Fogbell arcade.chd", &m::drive()?)?,

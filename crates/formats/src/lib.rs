@@ -55,6 +55,7 @@ pub static REGISTRY: Registry = Registry::new(&[
     &disk::cbm::crt::Crt,
     &disk::cbm::prg::Prg,
     &disk::cbm::t64::T64,
+    &disk::cbm::vsf::Vsf,
     &disk::exfat::ExFat,
     &disk::ext::Ext,
     &disk::fat::Fat,

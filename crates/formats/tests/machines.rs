@@ -108,6 +108,14 @@ proptest! {
         t64[32..34].copy_from_slice(&[0, 1]);
         read(&cbm::t64::T64, t64);
         read(&cbm::crt::Crt, [&b"C64 CARTRIDGE   "[..], &own].concat());
+        let head = b"VICE Snapshot File\x1a\x01\x01C64\0\0\0\0\0\0\0\0\0\0\0\0\0";
+        read(&cbm::vsf::Vsf, [&head[..], &own].concat());
+        // A module whose length may be anything, and one that is whole.
+        let long = [&head[..], b"MAINCPU\0\0\0\0\0\0\0\0\0\x01\0", &own].concat();
+        read(&cbm::vsf::Vsf, long);
+        let len = (own.len() as u32 + 22).to_le_bytes();
+        let whole = [&head[..], b"C64MEM\0\0\0\0\0\0\0\0\0\0\x01\0", &len, &own].concat();
+        assert_eq!(read(&cbm::vsf::Vsf, whole), Some(1));
     }
 
     #[test]

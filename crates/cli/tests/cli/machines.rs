@@ -104,6 +104,57 @@ fn a_moment_becomes_a_program_that_goes_on() {
 }
 
 #[test]
+fn a_snapshot_of_an_emulator_becomes_the_same_program() {
+    let (bench, folder) = (&demo().bench, folder());
+    let saved = text(&bench.saved);
+    let said = run(folder.path(), &["identify", saved]).expect(0);
+    said.says("emulator snapshot").says("C64").says("--to prg");
+    run(folder.path(), &["list", saved]).expect(0).says("C64MEM.bin").says("version 0.0").says("65,540");
+    run(folder.path(), &["convert", saved, "--to", "prg"])
+        .expect(0)
+        .says("goes on      at $080f")
+        .says("instructions in the simulated processor")
+        .says("modules DRIVE8");
+    let mut machine = Machine::with_program(&read(folder.path(), "lantern.prg")).unwrap();
+    assert!(machine.run_to(0x080f, 10_000_000).unwrap(), "{:#x}", machine.pc);
+    while machine.a != 0x07 || machine.x != 0x0c {
+        machine.step().unwrap();
+        assert!(machine.run_to(0x080f, 10_000_000).unwrap());
+    }
+    let memory = fs::read(bench.folder.join("lantern.ram")).unwrap();
+    assert!(machine.ram[0x200..] == memory[0x200..] && machine.sp == 0xf4);
+    // Timer A of the first interface chip begins anew with $4295, and lets its interrupt through.
+    assert_eq!((&machine.chips[0xc04..0xc06], machine.chips[0xc0d] & 0x1f), (&[0x95, 0x42][..], 1));
+    assert_eq!((machine.chips[0x11], machine.chips[0x418], machine.chips[0xd00]), (0x1b, 0x0f, 0x97));
+    assert!(machine.run_to(0x0824, 10_000).unwrap(), "the end of the program, now at {:#x}", machine.pc);
+}
+
+#[test]
+fn a_snapshot_that_contradicts_itself_becomes_no_program() {
+    let (bench, folder) = (&demo().bench, folder());
+    let mut bytes = fs::read(&bench.saved).unwrap();
+    let module = |name: &[u8]| bytes.windows(name.len()).position(|w| w == name).unwrap();
+    let (interface, processor) = (module(b"CIA2\0"), module(b"MAINCPU\0"));
+    bytes[interface + 22] = 0x96;
+    fs::write(folder.path().join("other bank.vsf"), &bytes).unwrap();
+    let said = run(folder.path(), &["identify", "other bank.vsf"]).expect(0);
+    assert!(!said.says("no program is made of it").out.contains("--to prg"));
+    run(folder.path(), &["convert", "other bank.vsf", "--to", "prg"])
+        .expect(3)
+        .says("the bank is $0000, and by port A of CIA2 ($d6) it is $4000");
+    bytes[interface + 22] = 0x97;
+    bytes[processor + 17] = 4;
+    fs::write(folder.path().join("later.vsf"), &bytes).unwrap();
+    run(folder.path(), &["convert", "later.vsf", "--to", "prg"])
+        .expect(3)
+        .says("version 1.4 of module MAINCPU (known are 1.0, 1.1)")
+        .says("describe the moment by a text");
+    bytes.truncate(bytes.len() - 1);
+    fs::write(folder.path().join("short.vsf"), &bytes).unwrap();
+    run(folder.path(), &["identify", "short.vsf"]).expect(3).says("module DRIVE8 has 86 bytes by its header");
+}
+
+#[test]
 fn the_demos_programs_run() {
     for path in &demo().bench.programs {
         let mut machine = Machine::with_program(&fs::read(path).unwrap()).unwrap();

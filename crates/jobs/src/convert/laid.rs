@@ -11,6 +11,7 @@ use decanter_core::error::Blame;
 use decanter_core::pour::{self, Output};
 use decanter_core::role::Role;
 use decanter_core::{Error, Format, Notice};
+use decanter_formats::disk::cbm::vsf::Vsf;
 use decanter_formats::package::ps4;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -259,6 +260,9 @@ fn advise(what: &str, source: &str, target: &Target, error: Error) -> Failure {
     let source = crate::quoted(source);
     let damaged = || format!("decanter verify {source} names what is hit; --keep-damage makes it nevertheless");
     let hint = match &error {
+        Error::Unsupported { format, .. } if *format == Vsf.id() => {
+            "describe the moment by a text, with its memory beside it: docs/formats/c64-moment.md".to_owned()
+        }
         Error::Unsupported { .. } => {
             "rename or leave out what does not fit: --without PATH leaves a file or folder out".to_owned()
         }

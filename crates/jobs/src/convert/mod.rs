@@ -8,6 +8,7 @@ pub(crate) mod cbm;
 pub mod choice;
 mod choose;
 mod content;
+mod described;
 mod disc;
 mod drive;
 mod folder;

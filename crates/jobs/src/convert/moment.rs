@@ -1,20 +1,18 @@
-//! A running moment of a C64, described by a text and a file with its memory, as a program.
-//!
-//! The text is ours: docs/formats/c64-moment.md tells every field.
+//! A running moment of a C64 as a program: one that a text describes with a file of its memory, or one that an emulator saved.
 
 use super::Options;
+use super::described::described;
 use super::made::Made;
 use super::open;
 use super::target::Target;
-use crate::toml_text;
-use crate::{Item, Setting, grouped, locate};
+use crate::{Item, Setting, grouped};
 use decanter_core::blueprint::Blueprint;
-use decanter_core::digest::unhex;
+use decanter_core::format::Format;
 use decanter_core::role::Role;
-use decanter_core::source::{Bytes, SourceRef, read_vec};
-use decanter_core::{Error, Result, store};
-use decanter_formats::disk::cbm::snapshot::{Cia, MEMORY, Snapshot, program};
-use serde::Deserialize;
+use decanter_core::source::{Bytes, SourceRef};
+use decanter_core::{Error, Notice, Result};
+use decanter_formats::disk::cbm::snapshot::{MEMORY, program};
+use decanter_formats::disk::cbm::vsf::{self, Saved, Vsf};
 use std::sync::Arc;
 
 /// Programs that restore a moment.
@@ -22,113 +20,29 @@ pub(super) static TARGETS: [Target; 1] = [Target {
     id: "prg",
     what: "a C64 program that restores a running moment",
     extension: "prg",
-    made_of: "the description of a moment, with its memory",
+    made_of: "a moment: its description with its memory, or a snapshot that an emulator saved",
     open: open::anything,
     accepts,
     lay: prg,
     ..Target::BASE
 }];
 
-/// The longest description.
-const MOST_TEXT: u64 = 64 << 10;
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Moment {
-    /// The file with the memory, beside the description.
-    memory: String,
-    processor: Processor,
-    #[serde(default)]
-    vic: Registers,
-    #[serde(default)]
-    sid: Registers,
-    #[serde(default)]
-    cia1: Interface,
-    #[serde(default)]
-    cia2: Interface,
-    /// The file with the colours of the screen, a byte each.
-    colours: Option<String>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Processor {
-    pc: u16,
-    a: u8,
-    x: u8,
-    y: u8,
-    sp: u8,
-    p: u8,
-    #[serde(default = "usual_direction")]
-    direction: u8,
-    #[serde(default = "usual_port")]
-    port: u8,
-}
-
-fn usual_direction() -> u8 {
-    0x2f
-}
-
-fn usual_port() -> u8 {
-    0x37
-}
-
-#[derive(Deserialize, Default)]
-#[serde(deny_unknown_fields)]
-struct Registers {
-    /// Two hexadecimal digits each, in order; spaces do not count.
-    registers: String,
-}
-
-#[derive(Deserialize, Default)]
-#[serde(deny_unknown_fields)]
-struct Interface {
-    #[serde(default)]
-    registers: String,
-    #[serde(default)]
-    mask: u8,
-}
-
 fn accepts(item: &Item, _: &Target) -> Option<u8> {
+    if Vsf.is_of(&item.opened) {
+        // Asked for one of which none is made, it says why.
+        return Some(if item.source.as_ref().is_some_and(|s| vsf::moment(s.as_ref()).is_ok()) { 30 } else { 1 });
+    }
     (item.opened.identity.role == Role::Unknown).then_some(1)
 }
 
 /// The program.
 fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Made> {
-    let source = item.source.clone().ok_or_else(|| Error::Usage("a folder describes no moment".into()))?;
-    let text = read_vec(source.as_ref(), 0, source.len(), "the description of a moment", MOST_TEXT)?;
-    let text = String::from_utf8(text).map_err(|_| Error::Usage("it is no text that describes a moment".into()))?;
-    let moment: Moment =
-        toml_text::parse(&text).map_err(|why| Error::Usage(format!("it describes no moment: {why}")))?;
-    let folder = store::folder_of(&item.shown);
-    let file = |name: &str, most: usize| -> Result<Vec<u8>> {
-        let path = store::join(folder, name);
-        let source = locate::bytes(&path, setting)?;
-        match source.len() <= most as u64 {
-            true => read_vec(source.as_ref(), 0, source.len(), "a part of a moment", most as u64),
-            false => Err(Error::Usage(format!("\"{path}\" has {} bytes, more than {most}", source.len()))),
-        }
+    let source = item.source.clone().ok_or_else(|| Error::Usage("a folder is no moment".into()))?;
+    let saved = match Vsf.is_of(&item.opened) {
+        true => vsf::moment(source.as_ref())?,
+        false => Saved { moment: described(item, &source, setting)?, missing: Vec::new(), others: Vec::new() },
     };
-    let p = &moment.processor;
-    let cia = |own: &Interface, name| -> Result<Cia> {
-        Ok(Cia { registers: hex(&own.registers, name)?, mask: own.mask & 0x1f })
-    };
-    let snapshot = Snapshot {
-        memory: file(&moment.memory, MEMORY)?,
-        pc: p.pc,
-        a: p.a,
-        x: p.x,
-        y: p.y,
-        sp: p.sp,
-        p: p.p,
-        direction: p.direction,
-        port: p.port,
-        vic: hex(&moment.vic.registers, "vic")?,
-        sid: hex(&moment.sid.registers, "sid")?,
-        cia: [cia(&moment.cia1, "cia1")?, cia(&moment.cia2, "cia2")?],
-        colours: moment.colours.as_deref().map(|name| file(name, 1024)).transpose()?.unwrap_or_default(),
-    };
-    let made = program(&snapshot)?;
+    let made = program(&saved.moment)?;
     let bytes: SourceRef = Arc::new(Bytes(made.bytes.clone()));
     let mut result = Made::new(
         Blueprint::of(bytes.clone()),
@@ -143,18 +57,14 @@ fn prg(item: &Item, _: &Target, _: &Options, setting: &Setting<'_>) -> Result<Ma
     );
     let end = made.bytes.len() - 2 + 0x0801;
     result.facts = vec![
-        ("goes on".into(), format!("at ${:04x}, after RUN", p.pc)),
+        ("goes on".into(), format!("at ${:04x}, after RUN", saved.moment.pc)),
         ("loads at".into(), format!("$0801 to ${:04x}; the memory takes {} bytes of that", end - 1, made.packed_len)),
         ("borrowed".into(), format!("{}: {}", ranges.join(", "), made.borrowed_why)),
         ("run".into(), proof),
     ];
+    if !saved.others.is_empty() {
+        result.facts.push(("left aside".into(), format!("modules {}", saved.others.join(", "))));
+    }
+    result.notices = saved.missing.into_iter().map(|what| Notice::new(format!("it goes on without {what}"))).collect();
     Ok(result)
-}
-
-/// Registers as hexadecimal digits.
-fn hex(text: &str, name: &str) -> Result<Vec<u8>> {
-    let digits: String = text.chars().filter(|c| !c.is_whitespace()).collect();
-    let mut room = vec![0; digits.len() / 2];
-    let bytes = unhex(&digits, &mut room).map(<[u8]>::to_vec);
-    bytes.ok_or_else(|| Error::Usage(format!("the registers of {name} are no pairs of hexadecimal digits")))
 }

@@ -64,6 +64,7 @@ pages! {
     "svod": "god";
     "tar": "tar";
     "udf": "udf" "iso";
+    "vsf": "vsf" "prg";
     "xbe-xex": "xbe" "xex";
     "xci": "xci";
     "xdvdfs": "xdvdfs";

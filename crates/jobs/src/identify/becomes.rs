@@ -133,6 +133,11 @@ pub(super) fn next(item: &Item, is_cut: bool, becomes: &[Becomes], setting: &Set
     match item.descriptions.first() {
         Some((at, _)) if is_image => Some(format!("decanter verify {source} --against {}", quoted(at))),
         _ if is_image => Some(format!("decanter verify {source}")),
-        _ => becomes.first().map(|b| b.command.clone()),
+        _ => {
+            // A program with parts is to be run: its parts are for who asks for them.
+            let is_program = item.opened.identity.role == Role::Program;
+            let best = becomes.iter().find(|b| !is_program || b.what != "folder").or(becomes.first());
+            best.map(|b| b.command.clone())
+        }
     }
 }

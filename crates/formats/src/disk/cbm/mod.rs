@@ -14,6 +14,7 @@ pub mod petscii;
 pub mod prg;
 pub mod snapshot;
 pub mod t64;
+pub mod vsf;
 
 pub use compose::{Composed, NewFile, compose};
 pub use geometry::guess;
