@@ -45,6 +45,7 @@ pub mod save;
 mod settle;
 pub mod shelf;
 pub mod starter;
+mod title_folder;
 pub mod toml_text;
 mod traces;
 pub mod typed_in;

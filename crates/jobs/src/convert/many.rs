@@ -66,6 +66,7 @@ pub fn sort_out(
         keeps_folders: is_whole,
         keeps_archives: how.content,
         takes_roms_apart: !is_whole,
+        keeps_titles: false,
         splits_sheets: asked.is_of_bytes,
     };
     let search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot convert", e))?;

@@ -17,6 +17,7 @@ pub fn sort_out(sources: &[String], options: &Options, how: How, setting: &Setti
         keeps_folders: !options.overlay.is_empty() && !how.each,
         keeps_archives: how.content,
         takes_roms_apart: false,
+        keeps_titles: false,
         splits_sheets: false,
     };
     let search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot extract", e))?;

@@ -20,6 +20,7 @@ pub fn sort_out(sources: &[String], setting: &Setting<'_>) -> Result<Work, Failu
         keeps_folders: false,
         keeps_archives: true,
         takes_roms_apart: false,
+        keeps_titles: false,
         splits_sheets: false,
     };
     let how = How::default();

@@ -6,7 +6,8 @@ use crate::convert::table;
 use crate::toml_text::{self, nearest_or_all};
 use crate::{Failure, Setting, locate};
 use decanter_core::source::read_vec;
-use decanter_core::{Error, native, store};
+use decanter_core::store::{self, MetKind};
+use decanter_core::{Error, native};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::io::ErrorKind;
@@ -214,13 +215,33 @@ pub(super) fn file_of(source: &str, setting: &Setting<'_>) -> Result<Option<(u64
         return Ok(store.listed(host)?.map(|listed| (listed.len, listed.modified)));
     };
     match std::fs::metadata(&local) {
-        Ok(meta) => {
-            let since = meta.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
-            Ok(Some((meta.len(), since.map_or(0, |since| since.as_secs() as i64))))
-        }
+        Ok(meta) if meta.is_dir() => folder_of(host, setting).map(Some),
+        Ok(meta) => Ok(Some(seen(&meta))),
         Err(e) if e.kind() == ErrorKind::NotFound => Ok(None),
         Err(e) => Err(Error::io("look at", &local, e)),
     }
+}
+
+/// Bytes of all files in a folder, and when the newest was written.
+fn folder_of(folder: &str, setting: &Setting<'_>) -> Result<(u64, i64), Error> {
+    let store = setting.store(folder);
+    let (mut len, mut newest) = (0u64, 0);
+    store.walk(folder, &mut |met| {
+        let local = store.local(&met.path).filter(|_| matches!(met.kind, MetKind::File));
+        if let Some(local) = local {
+            let meta = std::fs::metadata(&local).map_err(|e| Error::io("look at", &local, e))?;
+            let (own, modified) = seen(&meta);
+            (len, newest) = (len.saturating_add(own), modified.max(newest));
+        }
+        Ok(())
+    })?;
+    Ok((len, newest))
+}
+
+/// Length of a file, and when it was written, in seconds since 1970; 0 where nothing tells.
+fn seen(meta: &std::fs::Metadata) -> (u64, i64) {
+    let since = meta.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
+    (meta.len(), since.map_or(0, |since| since.as_secs() as i64))
 }
 
 /// A source as it is found from everywhere.

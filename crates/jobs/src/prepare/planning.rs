@@ -11,7 +11,7 @@ use crate::convert::table;
 use crate::family::{Family, Member, families};
 use crate::locate;
 use crate::shelf::{self, Found, Search, Taste, Turn};
-use crate::{Failure, Item, Setting, estimate::Sample};
+use crate::{Failure, Item, Setting, estimate::Sample, title_folder};
 use decanter_core::names::stem_of;
 use decanter_core::role::Role;
 use decanter_core::title::HeldTitle;
@@ -68,6 +68,7 @@ pub(super) fn plan(sources: &[String], profile: &Profile, setting: &Setting<'_>)
         keeps_folders: false,
         keeps_archives: false,
         takes_roms_apart: true,
+        keeps_titles: true,
         splits_sheets: false,
     };
     let mut search = Search::of(sources, &taste, false, setting).map_err(|e| Failure::new(what, e))?;
@@ -77,8 +78,7 @@ pub(super) fn plan(sources: &[String], profile: &Profile, setting: &Setting<'_>)
     let mut left_out: Vec<LeftOut> = search.failed.drain(..).map(|(source, failure)| told(source, &failure)).collect();
     left_out.extend(search.described.drain(..).map(|folder| LeftOut {
         next: Some(format!("decanter identify {} says what it can become", crate::quoted(&folder))),
-        why:
-            "a folder with a PARAM.SFO, a title or saves of one, is not taken as it is: make a file of it first".into(),
+        why: "a folder with a PARAM.SFO that is no whole title: a part of one, or saves".into(),
         source: folder,
     }));
     let (mut candidates, mut unknown) = (Vec::new(), search.unknown);
@@ -117,7 +117,7 @@ pub(super) fn plan(sources: &[String], profile: &Profile, setting: &Setting<'_>)
 
 /// What one source is, and the way to what is loaded.
 fn look(found: &Found, profile: &Profile, setting: &Setting<'_>) -> Looked {
-    let item = match locate::open(&found.address, "prepare", setting) {
+    let mut item = match locate::open(&found.address, "prepare", setting) {
         Ok(item) => item,
         Err(failure) if matches!(*failure.cause, Error::Cancelled) => return Looked::Stopped,
         Err(failure) if matches!(*failure.cause, Error::NotUnderstood { .. }) && !found.is_named => {
@@ -125,7 +125,20 @@ fn look(found: &Found, profile: &Profile, setting: &Setting<'_>) -> Looked {
         }
         Err(failure) => return Looked::LeftOut(told(found.address.clone(), &failure)),
     };
-    let Some(platform) = Platform::of(&item) else {
+    let title = match title_folder::of(&item, setting) {
+        Ok(title) => title,
+        Err(Error::Cancelled) => return Looked::Stopped,
+        Err(error) => return Looked::LeftOut(told(found.address.clone(), &Failure::new("cannot prepare this", error))),
+    };
+    if let Some(title) = &title {
+        item.opened.identity.title = title.title.clone();
+        item.opened.identity.id = title.id.clone();
+    }
+    let own = title.as_ref().and_then(|title| Platform::named(title.platform));
+    if let Some(platform) = own {
+        item.opened.identity.kind = format!("{} with a {} title", item.opened.identity.kind, platform.name);
+    }
+    let Some(platform) = own.or_else(|| Platform::of(&item)) else {
         if !found.is_named {
             return Looked::Nothing;
         }
@@ -137,10 +150,15 @@ fn look(found: &Found, profile: &Profile, setting: &Setting<'_>) -> Looked {
     let Some(rules) = profile.rules(platform) else {
         return left(format!("the profile \"{}\" takes nothing of {}", profile.name, platform.name), None);
     };
+    let only = title.as_ref().and_then(|title| title.forms);
+    if let Some(why) = title.and_then(|title| title.unfit) {
+        let next = format!("decanter identify {} says what it can become", crate::quoted(&item.address));
+        return left(format!("a folder laid out as a title, but {why}"), Some(next));
+    }
     if let Some((why, next)) = unfit(&item) {
         return left(why, next);
     }
-    match ways::best(&item, rules, profile.choose.first, setting) {
+    match ways::best(&item, rules, only, profile.choose.first, setting) {
         Ok(way) => match candidate(&item, platform, way, profile, setting) {
             Ok(candidate) => Looked::Made(Box::new(candidate)),
             Err(failure) => Looked::LeftOut(told(item.address.clone(), &failure)),
@@ -196,13 +214,18 @@ fn candidate(
         values,
         copy,
         bytes: match item.opened.holds.tracks.as_slice() {
-            [] => item.source.as_ref().map_or(0, |source| source.len()),
+            [] => item.source.as_ref().map_or_else(|| bytes_of_files(item), |source| source.len()),
             tracks => tracks.iter().map(|track| track.source.len()).sum(),
         },
         file_bytes,
         modified,
         titles: item.opened.holds.titles.clone(),
     })
+}
+
+/// Bytes of the files in a folder.
+fn bytes_of_files(item: &Item) -> u64 {
+    item.opened.holds.tree.iter().flat_map(|tree| tree.files()).map(|(_, file)| file.len).sum()
 }
 
 /// Chooses among copies, puts titles together, gives names, and leaves out what the card cannot hold.

@@ -71,20 +71,22 @@ pub(super) struct Way {
     pub(super) sample: Option<Sample>,
 }
 
-/// The best way from a source to one of the forms that are loaded.
+/// The best way from a source to one of the forms that are loaded; of a source that can only have some forms, in one stage to one
+/// of those.
 ///
 /// # Errors
 /// Why there is none.
 pub(super) fn best(
     item: &Item,
     rules: &PlatformRules,
+    only: Option<&[&str]>,
     first: First,
     setting: &Setting<'_>,
 ) -> std::result::Result<Way, Failure> {
     let mut trouble = None;
     let mut found: Vec<Way> = Vec::new();
-    for through in [false, true] {
-        for form in &rules.forms {
+    for through in [false, true].into_iter().take(if only.is_some() { 1 } else { 2 }) {
+        for form in rules.forms.iter().filter(|form| only.is_none_or(|only| only.contains(&form.as_str()))) {
             let ways = match through {
                 false => direct(item, form, rules, setting).map(|way| way.into_iter().collect()),
                 true => indirect(item, form, rules, setting),
@@ -253,7 +255,7 @@ fn decrypted(item: &Item) -> Option<Way> {
 }
 
 fn extract(item: &Item) -> Option<Way> {
-    let tree = item.opened.holds.tree.as_ref().filter(|_| item.opened.identity.role != Role::Folder)?;
+    let tree = item.opened.holds.tree.as_ref()?;
     let bytes = tree.files().map(|(_, file)| file.len).sum();
     let longest = tree.files().map(|(_, file)| file.len).max().unwrap_or(0);
     let way = way(item.address.clone(), &[EXTRACT], Keeps::TheFiles, bytes, PathBuf::from(&item.stem));

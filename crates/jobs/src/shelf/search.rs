@@ -2,7 +2,7 @@
 
 use crate::below::Below;
 use crate::locate::{self, INSIDE, Member};
-use crate::{Failure, Item, Setting};
+use crate::{Failure, Item, Setting, title_folder};
 use decanter_core::format::MOST_DEPTH;
 use decanter_core::head::Head;
 use decanter_core::names::{Namer, stem_of};
@@ -24,6 +24,8 @@ pub(crate) struct Taste {
     pub(crate) keeps_archives: bool,
     /// Whether the ROMs of an archive are sources of their own; else the archive is.
     pub(crate) takes_roms_apart: bool,
+    /// Whether a folder that is laid out as a title is one source; else its files are.
+    pub(crate) keeps_titles: bool,
     /// Whether the files that a cue sheet names are sources of their own; else the sheet stands for them.
     pub(crate) splits_sheets: bool,
 }
@@ -102,7 +104,14 @@ impl Search {
         let root = format!("{}/", folder.trim_end_matches('/'));
         let mut tracks = HashSet::new();
         let mut files = Vec::new();
-        for path in below.files {
+        let titles = if taste.keeps_titles { title_folder::among(&below.files) } else { Vec::new() };
+        let is_title: HashSet<String> = titles.iter().cloned().collect();
+        for title in titles {
+            let inside = title.strip_prefix(&root).unwrap_or_default();
+            let below = native::path(store::folder_of(&store::join(own_name, inside)));
+            self.found.push(Found { address: title, below, bytes: u64::MAX, is_named: false });
+        }
+        for path in below.files.into_iter().filter(|path| !title_folder::lies_in(path, &is_title)) {
             decanter_core::watch::check(setting.watch)?;
             match detect(&path, setting) {
                 Ok((Some(Role::Sheet), _)) if !taste.splits_sheets => {

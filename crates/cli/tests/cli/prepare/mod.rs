@@ -131,26 +131,81 @@ fn what_the_machine_looks_for_in_one_place_is_made_once() {
     own.run(&["deliver", "--check", "card"]).expect(0);
 }
 
+/// Forms of the machines whose titles may be folders.
+const OF_FOLDERS: &str = "profile = 1\nname = \"own\"\n[names]\ntemplate = \"{title} [{id}]\"\n\
+    [[platform]]\nof = \"ps3\"\nforms = [\"pkg\", \"iso\"]\nfolder = \"three\"\n\
+    [[platform]]\nof = \"ps4\"\nforms = [\"ps4-pkg\"]\nfolder = \"four\"\n\
+    [[platform]]\nof = \"psp\"\nforms = [\"cso\"]\nfolder = \"umd\"\n";
+
+impl Bench {
+    fn copy_folder(&self, from: &Path, to: &str) {
+        for (path, bytes) in tree(from) {
+            self.put(&format!("{to}/{path}"), &bytes);
+        }
+    }
+}
+
 #[test]
-fn a_folder_that_is_a_title_is_told_with_what_it_becomes() {
+fn folders_that_are_titles_become_what_machines_load() {
+    let own = Bench::new();
+    own.put("own.toml", OF_FOLDERS.as_bytes());
+    own.copy_folder(&demo().console.folder.join("Fogbell Rescue"), "shelf/Fogbell Rescue");
+    own.run(&["extract", text(&demo().image), "-o", "shelf/deep/kelp", "--keys", text(&demo().key)]).expect(0);
+    own.run(&["extract", text(&demo().handheld), "-o", "shelf/umd"]).expect(0);
+    let told = own.run(&["prepare", "shelf", "--for", "own.toml", "--plan", "plan.toml"]).expect(0);
+    told.says("iso, then cso").says("3, 0 left out");
+    own.follow().expect(0).says("3 made").says("read back: all 40 files are identical");
+    let made = ["three/Fogbell Rescue [DCNT10009].pkg", "three/Kelp Courier [DCNT10001].iso"];
+    let cso = own.on_card().into_iter().find(|name| name.starts_with("umd/") && name.ends_with(".cso")).unwrap();
+    assert_eq!(own.on_card(), [made[0], made[1], &cso]);
+    own.run(&["identify", &format!("card/{}", made[1])]).expect(0).says("PS3 disc").says("Kelp Courier");
+    own.run(&["verify", &format!("card/{}", made[0])]).expect(0).says("SOUND");
+    own.follow().expect(0).says("3 there already");
+    // One file of it is another one: it is not the folder that was planned.
+    own.put("shelf/umd/UMD_DATA.BIN", b"DCES-99999|0000000000000000|0001|G");
+    own.follow().expect(1).says("it was changed after the plan was made").says("2 there already, 1 failed");
+}
+
+#[test]
+fn an_installed_title_is_no_disc_and_part_of_one_is_no_title() {
     let own = Bench::with_drawer();
     let title = demo().console.folder.join("Fogbell Rescue");
-    for name in ["PARAM.SFO", "USRDIR/EBOOT.BIN"] {
-        own.copy(&title.join(name), &format!("shelf/Fogbell Rescue/{name}"));
-    }
-    own.copy(&title.join("PARAM.SFO"), "shelf/disc/PS3_GAME/PARAM.SFO");
-    own.put("own.toml", takes("gb", "\"same\"", "").as_bytes());
+    own.copy_folder(&title, "shelf/Fogbell Rescue");
+    // A dump that lies in a title is part of it.
+    own.copy(&demo().drawer.gb, "shelf/Fogbell Rescue/USRDIR/inner.gb");
+    own.copy(&title.join("PARAM.SFO"), "shelf/save/PARAM.SFO");
+    own.copy(&title.join("PARAM.SFO"), "shelf/update/PS3_GAME/PARAM.SFO");
+    own.put("shelf/update/PS3_GAME/USRDIR/EBOOT.BIN", b"later");
+    let profile = takes("ps3", "\"iso\", \"same\"", "");
+    let gb = "[[platform]]\nof = \"gb\"\nforms = [\"same\"]\nfolder = \"gb\"\n";
+    own.put("own.toml", (profile + gb).as_bytes());
     let told = own.run(&["prepare", "shelf", "--for", "own.toml", "--json"]).expect(0).json();
-    let left =
-        told["left_out"].as_array().unwrap().iter().filter(|left| left["why"].as_str().unwrap().contains("PARAM.SFO"));
-    let left: Vec<(&str, &str)> = left.map(|l| (l["source"].as_str().unwrap(), l["next"].as_str().unwrap())).collect();
+    let left: Vec<(&str, &str, &str)> = (told["left_out"].as_array().unwrap().iter())
+        .map(|l| (l["source"].as_str().unwrap(), l["why"].as_str().unwrap(), l["next"].as_str().unwrap_or_default()))
+        .filter(|(source, ..)| ["shelf/Fogbell Rescue", "shelf/save", "shelf/update"].contains(source))
+        .collect();
     assert_eq!(
         left,
         [
-            ("shelf/Fogbell Rescue", "decanter identify \"shelf/Fogbell Rescue\" says what it can become"),
-            ("shelf/disc", "decanter identify shelf/disc says what it can become")
+            (
+                "shelf/save",
+                "a folder with a PARAM.SFO that is no whole title: a part of one, or saves",
+                "decanter identify shelf/save says what it can become"
+            ),
+            (
+                "shelf/Fogbell Rescue",
+                "a folder with a PS3 title becomes none of what is loaded: iso, same",
+                "decanter identify \"shelf/Fogbell Rescue\" says what it can become"
+            ),
+            (
+                "shelf/update",
+                "a folder laid out as a title, but its category is HG, which is no title that is played by itself",
+                "decanter identify shelf/update says what it can become"
+            ),
         ]
     );
+    let made = told["make"].as_array().unwrap();
+    assert!(made.iter().all(|m| !m["source"].as_str().unwrap().contains("inner")) && !made.is_empty());
 }
 
 #[test]
