@@ -311,8 +311,16 @@ fn discs_that_are_written_once_are_read_by_their_last_table() {
         assert_eq!(contents(opened), [("tide.txt".to_owned(), b"high tide".to_vec())]);
         // What a drive leaves behind is passed over.
         let mut longer = udf_volume::written_once(is_new);
-        longer.resize(longer.len() + 150 * 2048, 0);
-        assert_eq!(contents(open(longer).unwrap())[0].1, b"high tide");
+        let len = longer.len();
+        longer.resize(len + 9_000_000, 0);
+        let opened = open(longer).unwrap();
+        assert_eq!(opened.extent.promised_len, Some(len as u64), "the dump ends with what was written");
+        assert_eq!(contents(opened)[0].1, b"high tide");
+        // So are blocks that it wrote behind the table, which is told.
+        let mut longer = udf_volume::written_once(is_new);
+        longer.resize(len + 150 * 2048, 0x5a);
+        let opened = open(longer).unwrap();
+        assert!(opened.told.notices[0].text.contains("something follows behind the table"));
         // Cut before the last table, the disc is as it was then; without any, it is told.
         let mut before = udf_volume::written_once(is_new);
         before.truncate(325 * 2048);

@@ -87,6 +87,9 @@ pub fn show(page: &mut Page, report: &ListReport, manner: Manner) {
         let files = count(files.count(), "file");
         page.line(format!("{files} in {}, {}{locked}", count(folders, "folder"), size(bytes)));
     }
+    if report.entries.is_empty() && report.parameters.is_empty() {
+        page.line("it holds no files");
+    }
     page.notices(&report.notices, manner);
 }
 

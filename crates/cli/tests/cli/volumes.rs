@@ -36,7 +36,7 @@ fn blocks_with_two_owners_break_both_files_of_an_ext_volume() {
 }
 
 /// Kinds of ext volumes, as mke2fs is asked for them.
-const KINDS: [(&str, &[&str]); 10] = [
+const KINDS: [(&str, &[&str]); 11] = [
     ("blocks", &["-t", "ext2"]),
     ("first", &["-t", "ext2", "-r", "0"]),
     ("journal", &["-t", "ext3", "-J", "size=1"]),
@@ -47,6 +47,7 @@ const KINDS: [(&str, &[&str]); 10] = [
     ("clusters", &["-t", "ext4", "-O", "bigalloc", "-C", "4096", "-J", "size=1"]),
     ("apart", &["-t", "ext4", "-O", "^flex_bg", "-J", "size=1", "-g", "2048"]),
     ("meta", &["-t", "ext4", "-O", "meta_bg,^resize_inode", "-J", "size=1", "-g", "1024"]),
+    ("folded", &["-t", "ext4", "-O", "casefold", "-E", "encoding=utf8", "-J", "size=1"]),
 ];
 
 /// A folder with a file of every sort, to fill volumes with; content is a byte that metadata does not have.
@@ -288,4 +289,69 @@ fn records_folders_and_maps_of_an_ntfs_volume_are_held_together() {
     bad[map + cluster / 8] &= !(1 << (cluster % 8));
     fs::write(folder.path().join("bad.img"), bad).unwrap();
     run(folder.path(), &["verify", "bad.img"]).expect(1).says("is free in its map");
+}
+
+/// The file of an exFAT volume that `mkfs.exfat` made and a driver filled: two files that grew in turns, long names, one that was deleted.
+const SAMPLE: &[u8] = include_bytes!("../../../formats/tests/samples/exfat.img.gz");
+
+/// What was written there: every byte of it.
+fn written(len: usize, seed: usize) -> Vec<u8> {
+    (0..len).map(|i| (seed * 7 + i * 31 + (i >> 8) * 13) as u8).collect()
+}
+
+#[test]
+fn an_exfat_volume_that_a_driver_wrote_is_read_to_the_byte() {
+    let folder = folder();
+    fs::write(folder.path().join("tide.img.gz"), SAMPLE).unwrap();
+    run(folder.path(), &["extract", "tide.img.gz", "-o", "out"]).expect(0);
+    run(folder.path(), &["verify", "tide.img.gz"]).expect(0).says("4 of 4 checks hold").says("SOUND");
+    let mut want: Vec<(String, Vec<u8>)> = (0..12)
+        .filter(|number| *number != 3)
+        .map(|n| {
+            let name = format!("Kelp Courier/a log of the lantern that is longer than one entry takes, number {n}.txt");
+            (name, format!("note {n}\n").into_bytes())
+        })
+        .collect();
+    let grown = |seed: usize| (0..6).flat_map(|i| written(5000, i + seed)).collect();
+    want.extend([
+        ("Kelp Courier/levels/one.bin".into(), written(20_000, 1)),
+        ("Möwe ☂.txt".into(), b"rain\n".to_vec()),
+        ("ebb.bin".into(), grown(0)),
+        ("empty".into(), Vec::new()),
+        ("flow.bin".into(), grown(50)),
+    ]);
+    want.sort();
+    let mut found = tree(&folder.path().join("out"));
+    found.sort();
+    assert!(found == want, "{:?}", found.iter().map(|(name, bytes)| (name, bytes.len())).collect::<Vec<_>>());
+}
+
+#[test]
+fn an_exfat_volume_as_it_is_made_is_sound_and_empty() {
+    let folder = folder();
+    fs::File::create(folder.path().join("e.img")).and_then(|file| file.set_len(32 << 20)).unwrap();
+    if tool("mkfs.exfat", &["-L", "LOW TIDE", "e.img"], folder.path()).is_none() {
+        return;
+    }
+    run(folder.path(), &["identify", "e.img"]).expect(0).says("exFAT").says("LOW TIDE").says("0 files in 0 folders");
+    run(folder.path(), &["verify", "e.img"]).expect(0).says("4 of 4 checks hold");
+}
+
+#[test]
+fn a_disc_that_is_written_once_is_as_long_as_what_was_written() {
+    let folder = folder();
+    // The image is as long as the disc: what was written ends early.
+    fs::File::create(folder.path().join("once.img")).and_then(|file| file.set_len(40 << 20)).unwrap();
+    if tool("mkudffs", &["--media-type=cdr", "-l", "Low Tide", "once.img"], folder.path()).is_none() {
+        return;
+    }
+    run(folder.path(), &["list", "once.img"]).expect(0).says("it holds no files");
+    let told = run(folder.path(), &["identify", "once.img"]).expect(0).says("virtual").says("Low Tide");
+    let sectors: u64 = told.out.split("complete (").nth(1).unwrap().split(' ').next().unwrap().parse().unwrap();
+    let whole = fs::read(folder.path().join("once.img")).unwrap();
+    assert!(whole[sectors as usize * 2048..].iter().all(|b| *b == 0) && sectors < 2000, "{sectors}");
+    fs::write(folder.path().join("dumped.img"), &whole[..sectors as usize * 2048]).unwrap();
+    run(folder.path(), &["identify", "dumped.img"]).expect(0).says(&format!("complete ({sectors} sectors)"));
+    fs::write(folder.path().join("cut.img"), &whole[..(sectors as usize - 1) * 2048]).unwrap();
+    run(folder.path(), &["identify", "cut.img"]).expect(3).says("the disc is cut, or was not closed");
 }

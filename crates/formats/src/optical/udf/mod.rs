@@ -76,7 +76,7 @@ impl Format for Udf {
             opened.damage("no sparing table is whole: what was moved because of a defect is read from where it was");
         }
         find_metadata(&mut maps, &mut opened.told.notices)?;
-        virtual_table::find(&mut maps, &mut opened.told.notices)?;
+        let written = virtual_table::find(&mut maps, &mut opened.told.notices)?;
         opened.fact("volume", dstring(&lvd.id));
         let revision = u16::from_le_bytes([lvd.domain.suffix[0], lvd.domain.suffix[1]]);
         let shown = if revision == 0 { String::new() } else { format!("{:x}.{:02x}", revision >> 8, revision & 255) };
@@ -84,7 +84,8 @@ impl Format for Udf {
         let kinds: Vec<&str> = maps.maps.iter().filter_map(kind_of).collect();
         opened.fact("partitions", kinds.join(", "));
         let end = volume.partitions.iter().map(|p| (u64::from(p.start) + u64::from(p.blocks)) * volume.block).max();
-        opened.extent.promised_len = end;
+        // A disc that is written once has a partition as long as itself; a dump ends with what was written.
+        opened.extent.promised_len = written.or(end);
         let walked = walk::walk(&maps, lvd.file_set.get(), opener)?;
         opened.told.notices.extend(walked.notices);
         opened.extent.structure = walked.structure;

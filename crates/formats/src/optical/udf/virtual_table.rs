@@ -6,13 +6,17 @@ use super::descriptor::Address;
 use super::entry::{self, Entry};
 use super::partition::{Map, Maps};
 use decanter_core::error::Blame;
-use decanter_core::source::read_vec;
+use decanter_core::source::{Source, read_vec};
 use decanter_core::{Error, Notice, Result};
 use zerocopy::FromBytes;
 use zerocopy::byteorder::{LE, U16, U32};
 
 /// Blocks before the end of the image in which the entry is looked for: drives leave some behind what was written.
 const MOST_BACK: u64 = 512;
+/// Bytes behind what was written that are passed over: an image may be as long as the disc that was only begun.
+const MOST_EMPTY: u64 = 16 << 30;
+/// Bytes that are read at once to find the end of what was written.
+const PIECE: u64 = 4 << 20;
 /// Bytes of a table: a disc of 50 GB has fewer blocks.
 const MOST_TABLE: u64 = 128 << 20;
 /// File types of the table: since revision 2.00 one of its own, before none.
@@ -24,16 +28,18 @@ const NAME: &[u8] = b"*UDF Virtual Alloc Tbl";
 /// Bytes of the head since revision 2.00, at least.
 const HEAD: usize = 152;
 
-/// Finds the tables of all virtual partitions.
+/// Finds the tables of all virtual partitions, and the end of the last one: nothing was written behind it. `None` without virtual
+/// partitions.
 ///
 /// # Errors
 /// When there is none, or what reading fails with.
-pub(super) fn find(maps: &mut Maps, notices: &mut Vec<Notice>) -> Result<()> {
+pub(super) fn find(maps: &mut Maps, notices: &mut Vec<Notice>) -> Result<Option<u64>> {
+    let mut end = None;
     for index in 0..maps.maps.len() {
         let Map::Virtual { on, .. } = maps.maps[index] else { continue };
         let Some(Map::Plain(physical)) = maps.maps.get(usize::from(on)) else { continue };
         let start = u64::from(physical.start);
-        let last = maps.source.len() / maps.block;
+        let last = written(maps.source.as_ref())?.div_ceil(maps.block).min(maps.source.len() / maps.block);
         let mut found = None;
         let (from, to) = (last.saturating_sub(MOST_BACK).max(start), last);
         for block in (from..to).rev() {
@@ -58,20 +64,29 @@ pub(super) fn find(maps: &mut Maps, notices: &mut Vec<Notice>) -> Result<()> {
             let what = "the table of its virtual partition is not at the end of what was written: the disc is cut, or was not closed";
             return Err(Error::malformed(ID, what, last.saturating_sub(1) * maps.block));
         };
-        if block + 1 < last && (block + 1..last).any(|later| is_written(maps, later)) {
+        if block + 1 < last {
             notices.push(Notice::new(format!(
                 "something follows behind the table of the virtual partition (block {block})"
             )));
         }
         maps.set_virtual(index, table);
+        end = end.max(Some((block + 1) * maps.block));
     }
-    Ok(())
+    Ok(end)
 }
 
-/// Whether a block has anything in it.
-fn is_written(maps: &Maps, block: u64) -> bool {
-    let read = read_vec(maps.source.as_ref(), block * maps.block, maps.block, "a block", maps.block);
-    read.is_ok_and(|bytes| bytes.iter().any(|byte| *byte != 0))
+/// Where what was written ends: what follows are zeros.
+fn written(source: &dyn Source) -> Result<u64> {
+    let mut end = source.len();
+    while end > source.len().saturating_sub(MOST_EMPTY) {
+        let len = end.min(PIECE);
+        let piece = read_vec(source, end - len, len, "the end of a disc", PIECE)?;
+        if let Some(last) = piece.iter().rposition(|byte| *byte != 0) {
+            return Ok(end - len + last as u64 + 1);
+        }
+        end -= len;
+    }
+    Ok(end)
 }
 
 /// The table in an entry; `None` if it is none.
