@@ -36,6 +36,24 @@ fn make_tree(root: &Path) {
     }
 }
 
+/// Attributes of CD-ROM XA stand before the entries of Rock Ridge, and nothing says that they are to be skipped.
+#[test]
+fn names_of_rock_ridge_are_found_behind_the_attributes_of_xa() {
+    let folder = folder();
+    let at = folder.path();
+    make_tree(&at.join("tree"));
+    crate::support::link("lower.txt", &at.join("tree/link"));
+    for (name, options) in [("xa.iso", &["-R"][..]), ("both.iso", &["-r", "-J"])] {
+        let words = [&["genisoimage", "-quiet", "-xa", "-o", name], options, &["tree"]].concat();
+        let Some(made) = tool(at, &words) else { return };
+        assert!(made, "{name}");
+        run(at, &["list", name]).expect(0).says("leads to lower.txt");
+        run(at, &["extract", name, "-o", &format!("{name} out")]).expect(0);
+        assert!(tree(&at.join(format!("{name} out"))) == tree(&at.join("tree")), "{name}");
+        run(at, &["verify", name]).expect(0);
+    }
+}
+
 #[test]
 fn discs_made_elsewhere_come_out_as_they_went_in() {
     let folder = folder();

@@ -35,19 +35,20 @@ pub(super) enum Date {
     Long([u8; 17]),
 }
 
-/// Bytes of what CD-ROM XA has in the system use field (System Description CD-ROM XA, II.2.7).
-const XA: usize = 14;
-
 /// Bytes to skip at the beginning of every system use field, if the root's own record announces the use of SUSP (5.3).
 pub(super) fn announced(system_use: &[u8]) -> Option<usize> {
-    // On CD-ROM XA discs 14 bytes of that standard stand before, in every record alike ("XA" is their sixth and seventh).
-    let area = match system_use {
-        [_, _, _, _, _, _, b'X', b'A', ..] if system_use.len() > XA => &system_use[XA..],
-        plain => plain,
-    };
-    match area {
+    match behind_xa(system_use) {
         [b'S', b'P', 7, 1, 0xbe, 0xef, skip, ..] => Some(usize::from(*skip)),
         _ => None,
+    }
+}
+
+/// What follows the bytes of CD-ROM XA, where a field begins with them (System Description CD-ROM XA, II.2.7; 14 bytes): "XA" is their sixth and seventh, the last five are 0. Some
+/// programs say that they are to be skipped, some do not.
+fn behind_xa(area: &[u8]) -> &[u8] {
+    match area {
+        [_, _, _, _, _, _, b'X', b'A', _, 0, 0, 0, 0, 0, rest @ ..] => rest,
+        plain => plain,
     }
 }
 
@@ -55,7 +56,7 @@ pub(super) fn announced(system_use: &[u8]) -> Option<usize> {
 pub(super) fn read(source: &dyn Source, block: u64, system_use: &[u8]) -> Extras {
     let mut extras = Extras::default();
     let mut link_open = false;
-    let mut area = system_use.to_vec();
+    let mut area = behind_xa(system_use).to_vec();
     let mut seen_bytes = 0;
     for _ in 0..MOST_CONTINUATIONS {
         seen_bytes += area.len();
