@@ -355,3 +355,27 @@ fn a_disc_that_is_written_once_is_as_long_as_what_was_written() {
     fs::write(folder.path().join("cut.img"), &whole[..(sectors as usize - 1) * 2048]).unwrap();
     run(folder.path(), &["identify", "cut.img"]).expect(3).says("the disc is cut, or was not closed");
 }
+
+#[test]
+fn universal_volumes_of_every_medium_and_sector_are_read() {
+    let folder = folder();
+    let kinds: [&[&str]; 8] = [
+        &["--media-type=hd", "-b", "512"],
+        &["--media-type=hd", "-b", "4096"],
+        &["--media-type=hd", "-b", "1024"],
+        &["--media-type=dvd", "--udfrev=1.02"],
+        &["--media-type=dvdram", "--udfrev=2.01"],
+        &["--media-type=cdrw", "--udfrev=1.50"],
+        &["--media-type=dvdr", "--udfrev=2.60"],
+        &["--media-type=bdr", "--udfrev=2.50"],
+    ];
+    for options in kinds {
+        let path = folder.path().join("u.img");
+        fs::File::create(&path).and_then(|file| file.set_len(40 << 20)).unwrap();
+        if tool("mkudffs", &[options, &["-l", "Low Tide", "u.img"]].concat(), folder.path()).is_none() {
+            return;
+        }
+        run(folder.path(), &["identify", "u.img"]).expect(0).says("UDF disc image").says("Low Tide");
+        run(folder.path(), &["verify", "u.img"]).expect(0).says("READABLE");
+    }
+}

@@ -21,8 +21,10 @@ use descriptor::{Allocation, check, dstring, split, tag};
 use partition::{Map, Maps, Physical};
 
 const ID: &str = "udf";
-/// Byte offset of the volume recognition sequence (ECMA-167, 2/8.3), which goes on in steps of 2,048 bytes.
+/// Byte offset of the volume recognition sequence (ECMA-167, 2/8.3).
 const RECOGNITION: u64 = 0x8000;
+/// How far its structures stand from each other: 2,048 bytes, or the sector, where that is longer (2/9.1, 2/8.4).
+const RECOGNITION_STEPS: [u64; 2] = [SECTOR, 4096];
 /// Structures of the sequence that are looked at.
 const MOST_STRUCTURES: u64 = 32;
 /// Sector of the first anchor (ECMA-167, 3/8.4.2.1).
@@ -112,15 +114,18 @@ fn kind_of(map: &Map) -> Option<&str> {
 
 /// Whether the recognition sequence announces ECMA-167 (NSR02 or NSR03).
 fn has_recognition(source: &dyn Source) -> Result<bool> {
-    for index in 0..MOST_STRUCTURES {
-        let at = RECOGNITION + index * SECTOR;
-        if at + SECTOR > source.len() {
-            break;
-        }
-        match &read_array::<5>(source, at + 1)? {
-            b"NSR02" | b"NSR03" => return Ok(true),
-            b"CD001" | b"BEA01" | b"BOOT2" | b"CDW02" => {}
-            _ => break,
+    // Each structure begins a sector, where those are longer.
+    for step in RECOGNITION_STEPS {
+        for index in 0..MOST_STRUCTURES {
+            let at = RECOGNITION + index * step;
+            if at + SECTOR > source.len() {
+                break;
+            }
+            match &read_array::<5>(source, at + 1)? {
+                b"NSR02" | b"NSR03" => return Ok(true),
+                b"CD001" | b"BEA01" | b"BOOT2" | b"CDW02" => {}
+                _ => break,
+            }
         }
     }
     Ok(false)
