@@ -25,8 +25,9 @@ with open("old.iso", "rb") as old, open("new.iso", "wb") as new:
 PY
 measure() { /usr/bin/time -f "$1: %e s, peak %M KiB" "${@:2}" >/dev/null; }
 for _ in 1 2 3; do
-    rm -f new.vcdiff new.zst
-    measure "patch make" "$decanter" patch make old.iso new.iso --format vcdiff
+    rm -f new.bps new.vcdiff new.zst
+    measure "patch make, BPS" "$decanter" patch make old.iso new.iso
+    measure "patch make, VCDIFF" "$decanter" patch make old.iso new.iso --format vcdiff
     measure "zstd --patch-from" zstd -q -T0 -3 --long=31 --patch-from=old.iso new.iso -o new.zst
 done
-ls -l new.vcdiff new.zst
+ls -l new.bps new.vcdiff new.zst

@@ -5,7 +5,7 @@ use decanter_core::Keyring;
 use decanter_core::format::Opener;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_formats::REGISTRY;
-use decanter_formats::patch::{bps, ips, ups, vcdiff};
+use decanter_formats::patch::{bps, ips, large, ups, vcdiff};
 use proptest::prelude::*;
 use std::sync::Arc;
 
@@ -437,6 +437,12 @@ proptest! {
         prop_assert!(applied_bps(&bps::make(&old, &new, b"salt").unwrap(), &old) == new, "bps");
         prop_assert!(applied_ups(&ups::make(&old, &new).unwrap(), &old) == new, "ups");
         prop_assert!(applied_ips(&ips::make(&old, &new).unwrap(), &old) == new, "ips");
+        // The same of files that are not held.
+        let [before, after]: [SourceRef; 2] = [&old, &new].map(|bytes| Arc::new(Bytes(bytes.clone())) as SourceRef);
+        let (patch, sums) = large::bps(&before, &after, b"salt", &()).unwrap();
+        prop_assert!(applied_bps(&patch, &old) == new, "large bps");
+        prop_assert_eq!(sums, [&old, &new].map(|bytes| crc32fast::hash(bytes)));
+        prop_assert!(applied_ups(&large::ups(&before, &after, &()).unwrap().0, &old) == new, "large ups");
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! What the program says and writes today, kept as it is: the whole tour as text and as JSON, the bytes of everything that the
 //! demo collection becomes, errors, help. A change in here is meant, or a mistake: `cargo insta review` shows which.
 
-use crate::support::{Run, command, folder, run, told};
+use crate::support::{Run, command, folder, run, told, tour};
 use serde_json::Value;
 use std::fmt::Write;
 use std::fs;
@@ -84,8 +84,8 @@ fn typed(folder: &Path, line: &str, more: &str) -> Run {
 
 #[test]
 fn the_tour_says_what_it_said() {
-    let (plain, json) = (folder(), folder());
-    let tour = run(plain.path(), &["demo", "shelf", "--size", "6MiB"]).expect(0);
+    let ((_, tour), json) = (tour(), folder());
+    assert_eq!(tour.code, 0, "{tour:?}");
     insta::assert_snapshot!("tour", steady(&tour.out));
     insta::assert_snapshot!("tour_notices", steady(&tour.err));
     run(json.path(), &["demo", "shelf", "--size", "6MiB", "--no-tour"]).expect(0);

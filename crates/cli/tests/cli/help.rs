@@ -1,7 +1,8 @@
 //! Help, manual pages and completions come from one definition, and their examples work.
 
-use crate::support::{demo, folder, run, tree};
+use crate::support::{demo, folder, run, tour, tree};
 use std::fs;
+use std::path::Path;
 
 const COMMANDS: [&str; 23] = [
     "prepare",
@@ -236,17 +237,17 @@ fn what_is_wrong_with_a_line_is_json_where_that_is_asked_for() {
 
 #[test]
 fn the_demo_runs_from_nothing_and_is_the_same_every_time() {
-    let folder = folder();
-    let shown = run(folder.path(), &["demo", "a", "--size", "5MiB"]).expect(0);
+    let ((made, shown), folder) = (tour(), folder());
+    assert_eq!(shown.code, 0, "{shown:?}");
     for words in ["MATCH", "DIFFERS", "sector", "wrote", "decanter identify"] {
         assert!(shown.out.contains(words), "{words}: {}", shown.out);
     }
-    run(folder.path(), &["demo", "a", "--size", "5MiB"]).expect(2).says("already exists");
-    let quiet = run(folder.path(), &["demo", "b", "--size", "5MiB", "--no-tour", "-q"]).expect(0);
+    run(made.path(), &["demo", "shelf", "--size", "6MiB"]).expect(2).says("already exists");
+    let quiet = run(folder.path(), &["demo", "b", "--size", "6MiB", "--no-tour", "-q"]).expect(0);
     assert_eq!(quiet.out, "b\n", "a line a result");
     for name in ["Kelp Courier.iso", "Kelp Courier.zip", "Kelp Courier.ird", "DCNT-10001.dkey"] {
-        let read = |which: &str| fs::read(folder.path().join(which).join(name)).unwrap();
-        assert!(read("a") == read("b"), "{name}");
+        let read = |which: &Path| fs::read(which.join(name)).unwrap();
+        assert!(read(&made.path().join("shelf")) == read(&folder.path().join("b")), "{name}");
     }
     run(folder.path(), &["demo", "c", "--size", "1MiB"]).expect(2);
     let json = run(folder.path(), &["demo", "d", "--size", "5MiB", "--json"]).expect(0).json();

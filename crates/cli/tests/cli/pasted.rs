@@ -1,6 +1,6 @@
 //! Commands that are printed work when they are pasted.
 
-use crate::support::{command, demo, folder, run, told};
+use crate::support::{command, demo, folder, run, told, tour};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -74,8 +74,8 @@ fn what_identify_and_verify_suggest_works_in_a_shell() {
 
 #[test]
 fn the_tour_shows_commands_as_they_are_typed() {
-    let folder = folder();
-    let shown = run(folder.path(), &["demo", "demo", "--size", "4MiB"]).expect(0);
+    let (_, shown) = tour();
+    assert_eq!(shown.code, 0, "{shown:?}");
     let lines: Vec<&str> = shown.out.lines().filter(|l| l.starts_with("$ ")).collect();
     assert!(lines.len() > 5 && lines.iter().all(|l| !l.contains("./-")), "{lines:#?}");
 }

@@ -89,34 +89,54 @@ fn a_patch_between_files_that_nobody_holds_is_made_and_proven() {
     new[60 << 20] ^= 1;
     std::fs::write(folder.path().join("old.iso"), &old).unwrap();
     std::fs::write(folder.path().join("new.iso"), &new).unwrap();
-    let make = ["patch", "make", "old.iso", "new.iso", "--format", "vcdiff"];
-    let told = run(folder.path(), &[&make[..], &["--dry-run"]].concat()).expect(0);
-    let told = told.says("known once it is made");
-    assert!(!told.out.contains("proof") && !folder.path().join("new.vcdiff").exists(), "{}", told.out);
-    let told = run(folder.path(), &make).expect(0);
     let sums = [&old, &new].map(|bytes| format!("CRC-32 {:08x}", crc32fast::hash(bytes)));
-    told.says("read back and applied before it got its name").says(&sums[0]).says(&sums[1]);
-    let len = bytes(&folder.path().join("new.vcdiff")).len();
-    assert!(len < 3000, "{len}");
-    run(folder.path(), &["patch", "apply", "old.iso", "new.vcdiff", "-o", "again.iso"]).expect(0);
-    assert!(bytes(&folder.path().join("again.iso")) == new);
+    for format in ["bps", "vcdiff"] {
+        let patch = format!("new.{format}");
+        let make = ["patch", "make", "old.iso", "new.iso", "--format", format];
+        let told = run(folder.path(), &[&make[..], &["--dry-run"]].concat()).expect(0);
+        let told = told.says("known once it is made");
+        assert!(!told.out.contains("proof") && !folder.path().join(&patch).exists(), "{}", told.out);
+        let told = run(folder.path(), &make).expect(0);
+        told.says("read back and applied before it got its name").says(&sums[0]).says(&sums[1]);
+        let len = bytes(&folder.path().join(&patch)).len();
+        assert!(len < 3000, "{format}: {len}");
+        run(folder.path(), &["patch", "apply", "old.iso", &patch, "-o", "again.iso", "--replace"]).expect(0);
+        assert!(bytes(&folder.path().join("again.iso")) == new, "{format}");
+    }
 }
 
 #[test]
 #[cfg(unix)]
-fn what_a_format_has_no_room_for_leads_to_one_that_has() {
+fn of_long_files_every_format_but_one_is_made() {
     let folder = folder();
-    for name in ["old.iso", "new.iso"] {
-        std::fs::File::create(folder.path().join(name)).unwrap().set_len((1 << 30) + 1).unwrap();
+    let long = |len: u64| {
+        for (name, changed) in [("old.iso", b'a'), ("new.iso", b'b')] {
+            let file = std::fs::File::create(folder.path().join(name)).unwrap();
+            file.set_len(len).unwrap();
+            std::os::unix::fs::FileExt::write_at(&file, &[changed], len - 5).unwrap();
+        }
+    };
+    let ips = || {
+        let told = run(folder.path(), &["patch", "make", "old.iso", "new.iso", "--format", "ips"]).expect(2);
+        told.says("up to 16,777,216 bytes").says("IPS offsets end at 16 MiB");
+    };
+    long((65 << 20) + 9);
+    // Whoever names no format gets the one that tells of both files.
+    for (words, patch) in [(&[][..], "new.bps"), (&["--format", "ups"], "new.ups")] {
+        let make = [&["patch", "make", "old.iso", "new.iso"], words].concat();
+        run(folder.path(), &make).expect(0).says("it leads to the new file");
+        assert!(bytes(&folder.path().join(patch)).len() < 50, "{patch}");
     }
-    for format in ["bps", "ups", "ips"] {
-        let told = run(folder.path(), &["patch", "make", "old.iso", "new.iso", "--format", format]).expect(2);
-        told.says("--format vcdiff");
+    run(folder.path(), &["patch", "apply", "new.iso", "new.ups", "--undo", "-o", "back.iso"]).expect(0);
+    assert!(bytes(&folder.path().join("back.iso")) == bytes(&folder.path().join("old.iso")));
+    ips();
+    // None of them has a limit where memory ends.
+    long((1 << 30) + 9);
+    for format in ["bps", "ups", "vcdiff"] {
+        let make = ["patch", "make", "old.iso", "new.iso", "--format", format, "--dry-run", "--replace"];
+        run(folder.path(), &make).expect(0).says(&format!("new.{format}"));
     }
-    let named = ["patch", "make", "old.iso", "new.iso", "-o", "new.bps", "--dry-run"];
-    run(folder.path(), &named).expect(2).says("--format vcdiff");
-    // Whoever names none gets one that can be made.
-    run(folder.path(), &["patch", "make", "old.iso", "new.iso", "--dry-run"]).expect(0).says("new.vcdiff");
+    ips();
 }
 
 #[test]

@@ -61,6 +61,16 @@ pub fn told(output: Output) -> Run {
     Run { code: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
 }
 
+/// The whole tour, made once for all tests that read what it says: the folder that it made `shelf` in, and what it said.
+pub fn tour() -> &'static (TempDir, Run) {
+    static TOUR: OnceLock<(TempDir, Run)> = OnceLock::new();
+    TOUR.get_or_init(|| {
+        let folder = folder();
+        let run = run(folder.path(), &["demo", "shelf", "--size", "6MiB"]);
+        (folder, run)
+    })
+}
+
 pub fn folder() -> TempDir {
     tempfile::tempdir().unwrap()
 }

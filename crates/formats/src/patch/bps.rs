@@ -326,6 +326,101 @@ impl Source for Pieced {
     }
 }
 
+/// Writes instructions, each with its place told from where the last one of its kind ended.
+pub(super) struct Writer {
+    out: Vec<u8>,
+    /// Bytes of the file after so far.
+    made: u64,
+    /// Where the last copies ended.
+    source: u64,
+    target: u64,
+    /// A copy out of the file before that may go on: from where, and how much.
+    open: Option<(u64, u64)>,
+}
+
+impl Writer {
+    /// One for a patch between files of these lengths.
+    pub(super) fn new(lens: [u64; 2], metadata: &[u8]) -> Self {
+        let mut out = MAGIC.to_vec();
+        for number in [lens[0], lens[1], metadata.len() as u64] {
+            vli::write(&mut out, number);
+        }
+        out.extend_from_slice(metadata);
+        Self { out, made: 0, source: 0, target: 0, open: None }
+    }
+
+    /// Bytes that are written so far.
+    pub(super) fn len(&self) -> u64 {
+        self.out.len() as u64
+    }
+
+    /// Bytes of the file after that the instructions make so far, what may go on included.
+    fn made_so_far(&self) -> u64 {
+        self.made + self.open.map_or(0, |(_, len)| len)
+    }
+
+    fn word(&mut self, kind: u64, len: u64) {
+        vli::write(&mut self.out, (len - 1) << 2 | kind);
+        self.made += len;
+    }
+
+    fn place(&mut self, last: u64, from: u64) {
+        let (distance, sign) = if from < last { (last - from, 1) } else { (from - last, 0) };
+        vli::write(&mut self.out, distance << 1 | sign);
+    }
+
+    /// What was copied last is as long as it gets.
+    fn close(&mut self) {
+        let Some((from, len)) = self.open.take() else { return };
+        if from == self.made {
+            self.word(0, len);
+        } else {
+            self.word(2, len);
+            self.place(self.source, from);
+            self.source = from + len;
+        }
+    }
+
+    /// Bytes that the patch carries.
+    pub(super) fn literal(&mut self, bytes: &[u8]) {
+        self.close();
+        if !bytes.is_empty() {
+            self.word(1, bytes.len() as u64);
+            self.out.extend_from_slice(bytes);
+        }
+    }
+
+    /// Bytes of the file before; what goes on with the last copy is one with it.
+    pub(super) fn source(&mut self, from: u64, len: u64) {
+        match &mut self.open {
+            Some((start, so_far)) if *start + *so_far == from => *so_far += len,
+            _ => {
+                self.close();
+                self.open = Some((from, len)).filter(|_| len > 0);
+            }
+        }
+    }
+
+    /// Bytes of the file after that are there already.
+    fn target(&mut self, from: u64, len: u64) {
+        self.close();
+        self.word(3, len);
+        self.place(self.target, from);
+        self.target = from + len;
+    }
+
+    /// The patch, with the checksums of both files and of itself.
+    pub(super) fn finish(mut self, sums: [u32; 2]) -> Vec<u8> {
+        self.close();
+        for sum in sums {
+            self.out.extend_from_slice(&sum.to_le_bytes());
+        }
+        let own = crc32fast::hash(&self.out);
+        self.out.extend_from_slice(&own.to_le_bytes());
+        self.out
+    }
+}
+
 /// Makes a patch: what of the new file is in either file already is copied.
 ///
 /// # Errors
@@ -333,40 +428,14 @@ impl Source for Pieced {
 pub fn make(old: &[u8], new: &[u8], metadata: &[u8]) -> Result<Vec<u8>> {
     granted("the old file", old.len() as u64)?;
     granted("the new file", new.len() as u64)?;
-    let mut out = MAGIC.to_vec();
-    for number in [old.len(), new.len(), metadata.len()] {
-        vli::write(&mut out, number as u64);
-    }
-    out.extend_from_slice(metadata);
-    let word = |out: &mut Vec<u8>, kind: u64, len: usize| vli::write(out, ((len as u64 - 1) << 2) | kind);
-    let (mut source, mut target) = (0usize, 0usize);
-    let place = |out: &mut Vec<u8>, last: usize, from: usize| {
-        let (distance, sign) = if from < last { (last - from, 1) } else { (from - last, 0) };
-        vli::write(out, (distance as u64) << 1 | sign);
-    };
+    let mut writer = Writer::new([old, new].map(|file| file.len() as u64), metadata);
     delta::steps(old, new, &mut |step| match step {
-        Step::Same(len) => word(&mut out, 0, len),
-        Step::Literal(range) => {
-            word(&mut out, 1, range.len());
-            out.extend_from_slice(&new[range]);
-        }
-        Step::Source(from, len) => {
-            word(&mut out, 2, len);
-            place(&mut out, source, from);
-            source = from + len;
-        }
-        Step::Target(from, len) => {
-            word(&mut out, 3, len);
-            place(&mut out, target, from);
-            target = from + len;
-        }
+        Step::Same(len) => writer.source(writer.made_so_far(), len as u64),
+        Step::Literal(range) => writer.literal(&new[range]),
+        Step::Source(from, len) => writer.source(from as u64, len as u64),
+        Step::Target(from, len) => writer.target(from as u64, len as u64),
     })?;
-    for file in [old, new] {
-        out.extend_from_slice(&crc32fast::hash(file).to_le_bytes());
-    }
-    let own = crc32fast::hash(&out);
-    out.extend_from_slice(&own.to_le_bytes());
-    Ok(out)
+    Ok(writer.finish([old, new].map(crc32fast::hash)))
 }
 
 #[cfg(test)]
@@ -386,6 +455,19 @@ mod tests {
         assert_eq!(patch.metadata(), b"me");
         assert_eq!(applied(&patch, b"abcdef"), b"abXYabYabYa");
         assert_eq!(patch.touches(), [2..11]);
+    }
+
+    #[test]
+    fn copies_that_go_on_are_one_and_tell_where_they_are_from() {
+        let mut writer = Writer::new([100, 167], b"");
+        writer.source(0, 40);
+        writer.source(40, 60);
+        writer.literal(b"Fogbell");
+        writer.source(10, 60);
+        let made = writer.finish([1, 2]);
+        // Lengths 100 and 167 = 39 + 128; same, 100; new, seven; out of the old file 60 (59 << 2 | 2 = 110 + 128) from 10 on from 0.
+        let body = b"BPS1\xe4\x27\x80\x80\x0c\x82\x99Fogbell\x6e\x80\x94";
+        assert_eq!(made[..made.len() - 4], [&body[..], &[1, 0, 0, 0, 2, 0, 0, 0]].concat());
     }
 
     #[test]

@@ -1,10 +1,11 @@
 //! Patches: what turns one file into another.
 //!
-//! Applying one is a view on the file before; making one holds both files in memory.
+//! Applying one is a view on the file before; making one holds both files in memory, but for those of [`large`] files.
 
 pub mod bps;
 pub mod delta;
 pub mod ips;
+pub mod large;
 pub mod ups;
 pub mod vcdiff;
 mod vli;

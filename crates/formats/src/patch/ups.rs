@@ -1,6 +1,7 @@
 //! UPS patches: differences of both files, so that they lead both ways. Layout: docs/formats/ups.md.
 
 use super::{TRAILER, addressed, end, granted, joined, load, of_len, trailer, vli};
+use crc32fast::Hasher;
 use decanter_core::format::{Format, Opener};
 use decanter_core::head::{Head, Mark};
 use decanter_core::opened::Opened;
@@ -13,6 +14,8 @@ use std::sync::Arc;
 
 const ID: &str = "ups";
 const MAGIC: &[u8] = b"UPS1";
+/// Bytes that are compared at once.
+const BLOCK: usize = 64;
 
 /// The format.
 pub struct Ups;
@@ -168,6 +171,81 @@ impl Patch for UpsPatch {
     }
 }
 
+/// Writes differences of two files that are given piece by piece.
+pub(super) struct Writer {
+    out: Vec<u8>,
+    /// How far both files were looked at, and up to where that is written.
+    at: u64,
+    done: u64,
+    /// Whether a difference goes on.
+    is_open: bool,
+    sums: [Hasher; 2],
+}
+
+impl Writer {
+    /// One for files of these lengths.
+    pub(super) fn new(lens: [u64; 2]) -> Self {
+        let mut out = MAGIC.to_vec();
+        lens.into_iter().for_each(|len| vli::write(&mut out, len));
+        Self { out, at: 0, done: 0, is_open: false, sums: [Hasher::new(), Hasher::new()] }
+    }
+
+    /// Bytes that are written so far.
+    pub(super) fn len(&self) -> u64 {
+        self.out.len() as u64
+    }
+
+    /// The next bytes of both; a file that has fewer has ended, and counts as zeros from there on.
+    pub(super) fn feed(&mut self, old: &[u8], new: &[u8]) {
+        self.sums[0].update(old);
+        self.sums[1].update(new);
+        let both = old.len().min(new.len());
+        let change = |at: usize| old.get(at).unwrap_or(&0) ^ new.get(at).unwrap_or(&0);
+        let (most, mut at) = (old.len().max(new.len()), 0);
+        while at < most {
+            // Equal stretches are passed over by whole blocks.
+            if !self.is_open && at + BLOCK <= both && old[at..at + BLOCK] == new[at..at + BLOCK] {
+                at += BLOCK;
+                continue;
+            }
+            match (change(at), self.is_open) {
+                (0, false) => {}
+                (0, true) => self.end(at),
+                (byte, _) => {
+                    if !self.is_open {
+                        vli::write(&mut self.out, self.at + at as u64 - self.done);
+                        self.is_open = true;
+                    }
+                    self.out.push(byte);
+                }
+            }
+            at += 1;
+        }
+        self.at += most as u64;
+    }
+
+    /// Ends a difference with the byte at `at` of the piece.
+    fn end(&mut self, at: usize) {
+        self.out.push(0);
+        self.is_open = false;
+        self.done = self.at + at as u64 + 1;
+    }
+
+    /// The patch, and the checksums of both files.
+    pub(super) fn finish(mut self) -> (Vec<u8>, [u32; 2]) {
+        if self.is_open {
+            self.end(0);
+        }
+        let sums = self.sums.map(Hasher::finalize);
+        for sum in sums {
+            self.out.extend_from_slice(&sum.to_le_bytes());
+        }
+        let own = crc32fast::hash(&self.out);
+        self.out.extend_from_slice(&own.to_le_bytes());
+        (self.out, sums)
+    }
+}
+
 /// Makes a patch.
 ///
 /// # Errors
@@ -175,42 +253,9 @@ impl Patch for UpsPatch {
 pub fn make(old: &[u8], new: &[u8]) -> Result<Vec<u8>> {
     granted("the old file", old.len() as u64)?;
     granted("the new file", new.len() as u64)?;
-    let mut out = MAGIC.to_vec();
-    vli::write(&mut out, old.len() as u64);
-    vli::write(&mut out, new.len() as u64);
-    let most = old.len().max(new.len());
-    // Past the end of the shorter file its bytes count as zero.
-    let change = |at: usize| old.get(at).unwrap_or(&0) ^ new.get(at).unwrap_or(&0);
-    let both = old.len().min(new.len());
-    let (mut at, mut done) = (0, 0);
-    loop {
-        // Equal stretches are skipped by whole blocks.
-        while at + 64 <= both && old[at..at + 64] == new[at..at + 64] {
-            at += 64;
-        }
-        let Some(start) = (at..most.min(at + 64)).find(|&i| change(i) != 0) else {
-            at += 64;
-            if at >= most {
-                break;
-            }
-            continue;
-        };
-        vli::write(&mut out, (start - done) as u64);
-        at = start;
-        while at < most && change(at) != 0 {
-            out.push(change(at));
-            at += 1;
-        }
-        out.push(0);
-        at += 1;
-        done = at;
-    }
-    for file in [old, new] {
-        out.extend_from_slice(&crc32fast::hash(file).to_le_bytes());
-    }
-    let own = crc32fast::hash(&out);
-    out.extend_from_slice(&own.to_le_bytes());
-    Ok(out)
+    let mut writer = Writer::new([old, new].map(|file| file.len() as u64));
+    writer.feed(old, new);
+    Ok(writer.finish().0)
 }
 
 #[cfg(test)]

@@ -10,6 +10,7 @@ use decanter_core::digest::Algorithm;
 use decanter_core::error::Blame;
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, FileSource, SourceRef};
+use decanter_formats::patch::large;
 use decanter_formats::patch::vcdiff::Maker;
 use std::path::Path;
 use std::sync::Arc;
@@ -24,28 +25,53 @@ pub(super) struct Made {
     pub(super) bytes: Option<u64>,
 }
 
-/// Makes the patch `patch`.
+/// Makes the patch `patch`, of the format `id`.
 ///
 /// # Errors
 /// What reading and writing fail with; when the patch does not lead to the new file, which would be a mistake of ours.
 pub(super) fn make(
-    old: &SourceRef,
-    new: &SourceRef,
+    id: &str,
+    files: [&SourceRef; 2],
+    metadata: &[u8],
     patch: &Path,
     what: &str,
     setting: &Setting<'_>,
 ) -> Result<Made, Failure> {
-    let fail = |e: Error| Failure::new(what, e);
-    setting.watch.begin("looking where everything stands in the file before", Some(old.len()));
-    let maker = Maker::new(old.clone(), setting.watch).map_err(fail)?;
-    setting.watch.end();
-    let source = Side { bytes: Some(old.len()), crc32: Some(maker.crc32()) };
+    let [old, new] = files;
+    let fail = |e: Error| match e {
+        Error::Limit { what: "the patch", .. } => Failure::new(what, e)
+            .hint("so much is new that the patch could not be held: make a VCDIFF patch, --format vcdiff"),
+        e => Failure::new(what, e),
+    };
     let mut blueprint = Blueprint::new();
-    blueprint.source(Arc::new(Bytes(Maker::header())));
-    let part = blueprint.packed(new.clone(), Arc::new(maker));
-    // What goes in is measured while it is compared.
-    blueprint.measure(part, Algorithm::Crc32);
-    setting.watch.begin("comparing both files", Some(new.len()));
+    let (part, mut sums) = match id {
+        "vcdiff" => {
+            setting.watch.begin("looking where everything stands in the file before", Some(old.len()));
+            let maker = Maker::new(old.clone(), setting.watch).map_err(fail)?;
+            setting.watch.end();
+            let crc32 = maker.crc32();
+            blueprint.source(Arc::new(Bytes(Maker::header())));
+            let part = blueprint.packed(new.clone(), Arc::new(maker));
+            // What goes in is measured while it is compared.
+            blueprint.measure(part, Algorithm::Crc32);
+            setting.watch.begin("comparing both files", Some(new.len()));
+            (Some(part), [Some(crc32), None])
+        }
+        id => {
+            // Of BPS the file before is read for itself before.
+            let bytes = if id == "bps" { old.len() + new.len() } else { old.len().max(new.len()) };
+            setting.watch.begin("comparing both files", Some(bytes));
+            let made = match id {
+                "bps" => large::bps(old, new, metadata, setting.watch),
+                _ => large::ups(old, new, setting.watch),
+            };
+            let (bytes, sums) = made.map_err(fail)?;
+            setting.watch.end();
+            blueprint.source(Arc::new(Bytes(bytes)));
+            setting.watch.begin("writing the patch", Some(blueprint.len()));
+            (None, sums.map(Some))
+        }
+    };
     let output = Output::new(&blueprint, patch);
     let poured = setting.pour_one(output, setting.door(), &mut |path| {
         setting.watch.end();
@@ -55,11 +81,14 @@ pub(super) fn make(
         Blame::Request => crate::place::refused(patch, e),
         _ => fail(e),
     })?;
-    let digests = poured.iter().filter_map(|poured| poured.part_digests.get(part.index())).flatten();
-    let crc32 = digests.map(|digest| digest.bytes.as_slice().try_into().map(u32::from_be_bytes)).next();
-    let crc32 = crc32.transpose().map_err(|_| fail(Error::Usage("a CRC-32 that has not four bytes".into())))?;
-    let target = Side { bytes: Some(new.len()), crc32 };
-    Ok(Made { source, target, bytes: poured.map(|poured| poured.bytes) })
+    if let Some(part) = part {
+        let digests = poured.iter().filter_map(|poured| poured.part_digests.get(part.index())).flatten();
+        let crc32 = digests.map(|digest| digest.bytes.as_slice().try_into().map(u32::from_be_bytes)).next();
+        sums[1] = crc32.transpose().map_err(|_| fail(Error::Usage("a CRC-32 that has not four bytes".into())))?;
+    }
+    let side = |file: &SourceRef, crc32| Side { bytes: Some(file.len()), crc32 };
+    let bytes = poured.map(|poured| poured.bytes);
+    Ok(Made { source: side(old, sums[0]), target: side(new, sums[1]), bytes })
 }
 
 /// Reads what was written as anybody would, applies it, and holds what comes of it against the new file, byte by byte.

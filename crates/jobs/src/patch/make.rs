@@ -8,7 +8,7 @@ use decanter_core::blueprint::Blueprint;
 use decanter_core::pour::Output;
 use decanter_core::source::{Bytes, SourceRef};
 use decanter_core::{Error, Notice};
-use decanter_formats::patch::{MOST_FILE, bps, ips, ups, vcdiff};
+use decanter_formats::patch::{bps, ips, ups, vcdiff};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -21,6 +21,8 @@ const MAKERS: [(&str, Maker); 4] = [
     ("ips", |old, new, _| ips::make(old, new)),
     ("vcdiff", |old, new, _| vcdiff::make(old, new)),
 ];
+/// What to do where a file is too long for one of them.
+const IPS_ENDS: &str = "IPS offsets end at 16 MiB: make a BPS patch instead (leave out --format)";
 /// Bytes that copiers put before a ROM.
 const COPIER: u64 = 512;
 
@@ -72,16 +74,14 @@ pub fn make(
     let asked_for = match format {
         Some(format) => Some(known(format).ok_or_else(|| {
             Failure::usage(what.clone(), format!("there is no format \"{format}\" of patches"))
-                .hint("choose one of bps, ups, ips, vcdiff; bps is the default, vcdiff for files of more than 1 GiB")
+                .hint("choose one of bps, ups, ips, vcdiff; bps is the default")
         })?),
         None => extension.and_then(|e| known(&e)),
     };
     let (old_item, old_source) = open_file(old, "compare", setting)?;
     let (new_item, new_source) = open_file(new, "compare", setting)?;
     let lens = [old_source.len(), new_source.len()];
-    let is_long = lens.iter().any(|len| *len > MOST_FILE);
-    // Whoever asks for nothing gets one that can be made.
-    let (id, maker) = *asked_for.unwrap_or(if is_long { &MAKERS[3] } else { &MAKERS[0] });
+    let (id, maker) = *asked_for.unwrap_or(&MAKERS[0]);
     if metadata.is_some() && id != "bps" {
         return Err(Failure::usage(what, "only BPS patches have room for metadata").hint("leave out --metadata"));
     }
@@ -89,15 +89,6 @@ pub fn make(
         Some(path) => setting.guard.read(path).map_err(fail)?,
         None => Vec::new(),
     };
-    if let Some(asked) = lens.into_iter().find(|len| *len > MOST_FILE && id != "vcdiff") {
-        let why = format!(
-            "{} patches are made of files of up to {} bytes, which are held in memory; one of these has {}",
-            id.to_uppercase(),
-            grouped(MOST_FILE),
-            grouped(asked)
-        );
-        return Err(Failure::usage(what, why).hint("make a VCDIFF patch, which has no such limit: --format vcdiff"));
-    }
     let target = place::file(output, &place::name_beside(&new_item, id, "patch"));
     setting.check_target(&target)?;
     let mut notices: Vec<Notice> = old_item.notices().iter().chain(new_item.notices()).cloned().collect();
@@ -119,11 +110,17 @@ pub fn make(
         dry_run: setting.dry_run,
         notices,
     };
-    if id == "vcdiff" && lens.iter().any(|len| *len > LARGE) {
+    if lens.iter().any(|len| *len > LARGE) {
+        if id == "ips" {
+            let (most, has) = (grouped(ips::MOST as u64), grouped(lens[0].max(lens[1])));
+            let why = format!("IPS patches are made of files of up to {most} bytes; one of these has {has}");
+            return Err(Failure::usage(what, why).hint(IPS_ENDS));
+        }
         if setting.dry_run {
             return Ok(report);
         }
-        let large::Made { source, target, bytes } = large::make(&old_source, &new_source, &target, &what, setting)?;
+        let files = [&old_source, &new_source];
+        let large::Made { source, target, bytes } = large::make(id, files, &metadata, &target, &what, setting)?;
         let proof = Some("read back and applied before it got its name: it leads to the new file");
         return Ok(MakeReport { source, target, bytes, proof, ..report });
     }
@@ -136,9 +133,7 @@ pub fn make(
     let lost = |_| Error::Usage("a reading thread ended early".into());
     let (before, after) = (before.map_err(lost).and_then(|b| b).map_err(&fail)?, after.map_err(&fail)?);
     let patch = maker(&before, &after, &metadata).map_err(|e| match e {
-        Error::Limit { .. } if id == "ips" => {
-            fail(e).hint("IPS offsets end at 16 MiB: make a BPS patch instead (leave out --format)")
-        }
+        Error::Limit { .. } if id == "ips" => fail(e).hint(IPS_ENDS),
         e => fail(e),
     })?;
     decanter_core::watch::check(setting.watch).map_err(&fail)?;

@@ -4,7 +4,6 @@ mod code;
 mod large;
 mod make;
 mod parse;
-mod places;
 mod turn;
 mod window;
 mod write;

@@ -23,9 +23,9 @@ const FREE: u32 = u32::MAX;
 
 /// The hash of the bytes of a block.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Hash(u64);
+pub(in crate::patch) struct Hash(u64);
 
-pub(super) struct Places {
+pub(in crate::patch) struct Places {
     block: usize,
     /// [`STEP`] to the power of the bytes of a block less one: what the first byte counts.
     first: u64,
@@ -42,7 +42,7 @@ impl Places {
     ///
     /// # Errors
     /// What reading fails with; [`decanter_core::Error::Cancelled`].
-    pub(super) fn of(file: &SourceRef, watch: &dyn Watch) -> Result<Self> {
+    pub(in crate::patch) fn of(file: &SourceRef, watch: &dyn Watch) -> Result<Self> {
         let block = file.len().div_ceil(MOST_BLOCKS).next_power_of_two().max(LEAST_BLOCK);
         Self::with_blocks(file, block as usize, watch)
     }
@@ -81,12 +81,12 @@ impl Places {
     }
 
     /// CRC-32 of the whole file.
-    pub(super) fn crc32(&self) -> u32 {
+    pub(in crate::patch) fn crc32(&self) -> u32 {
         self.crc32
     }
 
     /// Bytes of a block.
-    pub(super) fn block(&self) -> usize {
+    pub(in crate::patch) fn block(&self) -> usize {
         self.block
     }
 
@@ -114,7 +114,7 @@ impl Places {
     ///
     /// # Errors
     /// What reading fails with.
-    pub(super) fn find(&self, file: &dyn Source, hash: Hash, rest: &[u8]) -> Result<Option<u64>> {
+    pub(in crate::patch) fn find(&self, file: &dyn Source, hash: Hash, rest: &[u8]) -> Result<Option<u64>> {
         for slot in self.probes(hash) {
             let number = self.slots[slot];
             if number == FREE {
@@ -132,12 +132,12 @@ impl Places {
     }
 
     /// The hash of the block that begins at `at`; `None` where there is not as much.
-    pub(super) fn begin(&self, bytes: &[u8], at: usize) -> Option<Hash> {
+    pub(in crate::patch) fn begin(&self, bytes: &[u8], at: usize) -> Option<Hash> {
         bytes.get(at..at + self.block).map(whole)
     }
 
     /// The hash of the block at `at`, from that of the block one byte before.
-    pub(super) fn roll(&self, hash: Hash, bytes: &[u8], at: usize) -> Option<Hash> {
+    pub(in crate::patch) fn roll(&self, hash: Hash, bytes: &[u8], at: usize) -> Option<Hash> {
         let next = *bytes.get(at + self.block - 1)?;
         let without = hash.0.wrapping_sub(u64::from(bytes[at - 1]).wrapping_mul(self.first));
         Some(Hash(without.wrapping_mul(STEP).wrapping_add(next.into())))
