@@ -80,6 +80,19 @@ fn damage_on_a_disk_is_named_by_file() {
     run(folder.path(), &["identify", "odd.d64"]).expect(3).says("nearest is a d64");
 }
 
+/// A machine that runs the program up to the moment that it is made of; memory and stack are those of it.
+fn in_the_loop(program: &[u8]) -> Machine {
+    let mut machine = Machine::with_program(program).unwrap();
+    assert!(machine.run_to(0x080f, 10_000_000).unwrap(), "{:#x}", machine.pc);
+    while machine.a != 0x07 || machine.x != 0x0c {
+        machine.step().unwrap();
+        assert!(machine.run_to(0x080f, 10_000_000).unwrap());
+    }
+    let memory = fs::read(demo().bench.folder.join("lantern.ram")).unwrap();
+    assert!(machine.ram[0x200..] == memory[0x200..] && machine.sp == 0xf4);
+    machine
+}
+
 #[test]
 fn a_moment_becomes_a_program_that_goes_on() {
     let (bench, folder) = (&demo().bench, folder());
@@ -88,15 +101,8 @@ fn a_moment_becomes_a_program_that_goes_on() {
         .says("goes on      at $080f")
         .says("$0100 to")
         .says("instructions in the simulated processor");
-    let mut machine = Machine::with_program(&read(folder.path(), "lantern.prg")).unwrap();
     // It goes on in the loop that writes its title, and comes to its end.
-    assert!(machine.run_to(0x080f, 10_000_000).unwrap(), "{:#x}", machine.pc);
-    while machine.a != 0x07 || machine.x != 0x0c {
-        machine.step().unwrap();
-        assert!(machine.run_to(0x080f, 10_000_000).unwrap());
-    }
-    let memory = fs::read(bench.folder.join("lantern.ram")).unwrap();
-    assert!(machine.ram[0x200..] == memory[0x200..] && machine.sp == 0xf4);
+    let mut machine = in_the_loop(&read(folder.path(), "lantern.prg"));
     assert!(machine.run_to(0x0824, 10_000).unwrap(), "the end of the program, now at {:#x}", machine.pc);
     assert_eq!((&machine.ram[0x400..0x404], machine.chips[0x20]), (&[12, 1, 14, 20][..], 6));
     fs::write(folder.path().join("bad.toml"), "memory = \"nothing\"\n[processor]\npc = 1\n").unwrap();
@@ -115,14 +121,7 @@ fn a_snapshot_of_an_emulator_becomes_the_same_program() {
         .says("goes on      at $080f")
         .says("instructions in the simulated processor")
         .says("modules DRIVE8");
-    let mut machine = Machine::with_program(&read(folder.path(), "lantern.prg")).unwrap();
-    assert!(machine.run_to(0x080f, 10_000_000).unwrap(), "{:#x}", machine.pc);
-    while machine.a != 0x07 || machine.x != 0x0c {
-        machine.step().unwrap();
-        assert!(machine.run_to(0x080f, 10_000_000).unwrap());
-    }
-    let memory = fs::read(bench.folder.join("lantern.ram")).unwrap();
-    assert!(machine.ram[0x200..] == memory[0x200..] && machine.sp == 0xf4);
+    let mut machine = in_the_loop(&read(folder.path(), "lantern.prg"));
     // Timer A of the first interface chip begins anew with $4295, and lets its interrupt through.
     assert_eq!((&machine.chips[0xc04..0xc06], machine.chips[0xc0d] & 0x1f), (&[0x95, 0x42][..], 1));
     assert_eq!((machine.chips[0x11], machine.chips[0x418], machine.chips[0xd00]), (0x1b, 0x0f, 0x97));

@@ -35,6 +35,7 @@ mod prepare;
 mod recipes;
 mod repair;
 mod save;
+mod second;
 mod shelf;
 mod suggest;
 mod support;
