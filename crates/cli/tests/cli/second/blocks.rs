@@ -13,12 +13,10 @@ fn lz4(mut block: &[u8], len: usize) -> Vec<u8> {
     }
     fn length(block: &mut &[u8], first: u8) -> usize {
         let mut len = usize::from(first);
-        while first == 15 {
-            let more = take(block, 1)[0];
-            len += usize::from(more);
-            if more < 255 {
-                break;
-            }
+        let mut last = if first == 15 { 255 } else { 0 };
+        while last == 255 {
+            last = take(block, 1)[0];
+            len += usize::from(last);
         }
         len
     }

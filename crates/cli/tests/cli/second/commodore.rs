@@ -2,7 +2,10 @@
 
 use super::{Files, put, short};
 use crate::support::{folder, noise, run};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
+
+/// Track and sector.
+type Place = (u8, u8);
 
 /// How a kind of disk is laid out.
 struct Kind {
@@ -10,9 +13,9 @@ struct Kind {
     sectors: fn(u8) -> u8,
     tracks: u8,
     /// Where the directory begins.
-    directory: (u8, u8),
+    directory: Place,
     /// Where the map of a track stands: sector, offset, and bytes of its bits.
-    map: fn(u8) -> ((u8, u8), usize, usize),
+    map: fn(u8) -> (Place, usize, usize),
 }
 
 const KINDS: [Kind; 2] = [
@@ -43,7 +46,7 @@ const KINDS: [Kind; 2] = [
 struct Disk<'a>(&'a Kind, &'a [u8]);
 
 impl Disk<'_> {
-    fn sector(&self, (track, sector): (u8, u8)) -> &[u8] {
+    fn sector(&self, (track, sector): Place) -> &[u8] {
         assert!(track >= 1 && track <= self.0.tracks && sector < (self.0.sectors)(track), "{track}, {sector}");
         let before: usize = (1..track).map(|t| usize::from((self.0.sectors)(t))).sum();
         let at = (before + usize::from(sector)) * 256;
@@ -51,7 +54,7 @@ impl Disk<'_> {
     }
 
     /// The sectors of a chain, and the bytes that they hold.
-    fn chain(&self, mut at: (u8, u8)) -> (Vec<(u8, u8)>, Vec<u8>) {
+    fn chain(&self, mut at: Place) -> (Vec<Place>, Vec<u8>) {
         let (mut met, mut bytes) = (Vec::new(), Vec::new());
         loop {
             assert!(!met.contains(&at), "a circle at {at:?}");
@@ -70,9 +73,9 @@ impl Disk<'_> {
         }
     }
 
-    /// The files by the first four letters of their names, each with its blocks; everything that is in use.
-    fn files(&self) -> (BTreeMap<String, Vec<u8>>, HashSet<(u8, u8)>) {
-        let (mut found, mut used) = (BTreeMap::new(), HashSet::new());
+    /// The files by the first four letters of their names; everything that is in use.
+    fn files(&self) -> (Files, HashSet<Place>) {
+        let (mut found, mut used) = (Files::new(), HashSet::new());
         let (sectors, _) = self.chain(self.0.directory);
         for at in &sectors {
             for entry in self.sector(*at).chunks(32).filter(|entry| entry[2] != 0) {
@@ -90,7 +93,7 @@ impl Disk<'_> {
     }
 
     /// The map says of every sector what is so.
-    fn check_map(&self, used: &HashSet<(u8, u8)>) {
+    fn check_map(&self, used: &HashSet<Place>) {
         let own = self.0.directory.0;
         for track in 1..=self.0.tracks {
             let (at, offset, len) = (self.0.map)(track);
@@ -129,7 +132,7 @@ fn disks_hold_what_was_put_onto_them() {
         assert_eq!(bytes.len(), (1..=kind.tracks).map(|t| usize::from((kind.sectors)(t))).sum::<usize>() * 256);
         let disk = Disk(kind, &bytes);
         let (found, used) = disk.files();
-        let wanted: BTreeMap<String, Vec<u8>> =
+        let wanted: Files =
             wanted.iter().map(|(name, bytes)| (name.to_uppercase().chars().take(4).collect(), bytes.clone())).collect();
         assert!(found == wanted, "{}: {:?}", kind.id, found.keys());
         disk.check_map(&used);
