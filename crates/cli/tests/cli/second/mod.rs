@@ -2,6 +2,7 @@
 
 mod amiga;
 mod blocks;
+mod cards;
 mod commodore;
 mod xbox;
 
