@@ -80,14 +80,7 @@ pub enum EntryState {
 /// When the user stops it.
 pub fn sort_out(sources: &[String], how: How, setting: &Setting<'_>) -> Result<Work, Failure> {
     let takes = |role: decanter_core::role::Role| role.is_large_dump();
-    let taste = Taste {
-        takes,
-        keeps_folders: false,
-        keeps_archives: false,
-        takes_roms_apart: false,
-        keeps_titles: false,
-        splits_sheets: false,
-    };
+    let taste = Taste::of(takes);
     let mut search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot list", e))?;
     if let Some(archive) = &search.through {
         // Its own files come first.

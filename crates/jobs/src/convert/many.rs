@@ -62,12 +62,11 @@ pub fn sort_out(
     }
     let is_whole = asked.is_of_files && !how.each;
     let taste = Taste {
-        takes: |role| !matches!(role, Role::Patch | Role::Description | Role::Record | Role::Unknown),
         keeps_folders: is_whole,
         keeps_archives: how.content,
         takes_roms_apart: !is_whole,
-        keeps_titles: false,
         splits_sheets: asked.is_of_bytes,
+        ..Taste::of(|role| !matches!(role, Role::Patch | Role::Description | Role::Record | Role::Unknown))
     };
     let search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot convert", e))?;
     match &search.found[..] {

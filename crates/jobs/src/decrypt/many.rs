@@ -16,14 +16,7 @@ use std::path::Path;
 /// When there is nothing to do, or the user stops it.
 pub fn sort_out(sources: &[String], how: How, setting: &Setting<'_>) -> Result<Work, Failure> {
     let takes = |role: decanter_core::role::Role| role.is_large_dump();
-    let taste = Taste {
-        takes,
-        keeps_folders: false,
-        keeps_archives: false,
-        takes_roms_apart: false,
-        keeps_titles: false,
-        splits_sheets: false,
-    };
+    let taste = Taste::of(takes);
     let search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot decrypt", e))?;
     match &search.found[..] {
         [one] if search.is_one => Ok(Work::One(one.address.clone())),

@@ -3,6 +3,7 @@
 use super::{ExtractReport, Options, content, copy, done, has_none};
 use crate::shelf::{self, Done, Found, How, Outcome, Row, Search, ShelfReport, Taste, Turn, Work};
 use crate::{Answer, Failure, Item, Setting, locate, place};
+use decanter_core::role::Role;
 use decanter_core::{Error, native, tell};
 use std::path::{Path, PathBuf};
 
@@ -12,13 +13,10 @@ use std::path::{Path, PathBuf};
 /// When there is nothing to do, or the user stops it.
 pub fn sort_out(sources: &[String], options: &Options, how: How, setting: &Setting<'_>) -> Result<Work, Failure> {
     let taste = Taste {
-        takes: |role| role.is_large_dump(),
         // What is laid over a folder is laid over its own files.
         keeps_folders: !options.overlay.is_empty() && !how.each,
         keeps_archives: how.content,
-        takes_roms_apart: false,
-        keeps_titles: false,
-        splits_sheets: false,
+        ..Taste::of(Role::is_large_dump)
     };
     let search = Search::of(sources, &taste, how.is_listed, setting).map_err(|e| Failure::new("cannot extract", e))?;
     match &search.found[..] {

@@ -15,14 +15,9 @@ use std::path::Path;
 /// # Errors
 /// When there is nothing to do, or the user stops it.
 pub fn sort_out(sources: &[String], setting: &Setting<'_>) -> Result<Work, Failure> {
-    let taste = Taste {
-        takes: |role| role.is_image() || matches!(role, Role::Rom | Role::Package | Role::Program | Role::Wrapper),
-        keeps_folders: false,
-        keeps_archives: true,
-        takes_roms_apart: false,
-        keeps_titles: false,
-        splits_sheets: false,
-    };
+    let takes: fn(Role) -> bool =
+        |role| role.is_image() || matches!(role, Role::Rom | Role::Package | Role::Program | Role::Wrapper);
+    let taste = Taste { keeps_archives: true, ..Taste::of(takes) };
     let how = How::default();
     if let [one] = sources
         && !setting.is_folder(one)

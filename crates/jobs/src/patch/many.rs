@@ -76,14 +76,7 @@ pub fn sort_out(words: &[String], options: &Options, how: How, setting: &Setting
             .hint("leave it out: each patch is held against all forms"));
     }
     let takes = |role: Role| role.is_dump() || matches!(role, Role::Patch | Role::Program);
-    let taste = Taste {
-        takes,
-        keeps_folders: false,
-        keeps_archives: false,
-        takes_roms_apart: true,
-        keeps_titles: false,
-        splits_sheets: false,
-    };
+    let taste = Taste { takes_roms_apart: true, ..Taste::of(takes) };
     let mut search = Search::of(words, &taste, how.is_listed, setting).map_err(fail)?;
     let (patches, others): (Vec<Found>, Vec<Found>) =
         std::mem::take(&mut search.found).into_iter().partition(|found| is_patch(&found.address, setting));

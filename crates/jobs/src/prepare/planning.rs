@@ -61,16 +61,9 @@ struct Candidate {
 /// When the user stops, or nothing is there.
 pub(super) fn plan(sources: &[String], profile: &Profile, setting: &Setting<'_>) -> Result<Planned, Failure> {
     let what = "cannot prepare this";
-    let taste = Taste {
-        takes: |role| {
-            !matches!(role, Role::Patch | Role::Description | Role::Record | Role::Unknown) && role != Role::Sheet
-        },
-        keeps_folders: false,
-        keeps_archives: false,
-        takes_roms_apart: true,
-        keeps_titles: true,
-        splits_sheets: false,
-    };
+    let takes: fn(Role) -> bool =
+        |role| !matches!(role, Role::Patch | Role::Description | Role::Record | Role::Unknown) && role != Role::Sheet;
+    let taste = Taste { takes_roms_apart: true, keeps_titles: true, ..Taste::of(takes) };
     let mut search = Search::of(sources, &taste, false, setting).map_err(|e| Failure::new(what, e))?;
     if search.found.is_empty() && search.failed.is_empty() {
         return Err(shelf::nothing_found(sources, "could be prepared", &search));

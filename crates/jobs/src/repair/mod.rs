@@ -16,7 +16,7 @@ use claims::{Claims, Whole};
 use compare::compare;
 use copies::{Copy, MOST_COPIES};
 use decanter_core::blueprint::{Blueprint, Known, PartId};
-use decanter_core::digest::{Algorithm, Digest};
+use decanter_core::digest::{self, Algorithm, Digest};
 use decanter_core::error::Blame;
 use decanter_core::pour::Output;
 use decanter_core::source::{FileSource, SourceRef};
@@ -276,16 +276,26 @@ impl Job<'_, '_> {
         report: &mut RepairedReport,
     ) -> Result<Answer, Failure> {
         let Self { options, setting, .. } = self;
+        let whole = self.chosen.whole.as_ref().filter(|_| !is_hopeless);
+        let is_crc = |algorithm: &Algorithm| *algorithm == Algorithm::Crc32;
+        let asked = whole.and_then(Whole::strongest).map(|digest| digest.algorithm);
+        // A CRC-32 is read back on all processors while the disk takes the bytes, which then need not pass through here; another
+        // digest is computed of what is written.
+        let reads_back = asked.iter().chain(&options.digests).all(is_crc);
         let mut blueprint = Blueprint::new();
         let part = blueprint.source(dump.clone());
-        if let Some(whole) = self.chosen.whole.as_ref().filter(|_| !is_hopeless) {
+        if let Some(whole) = whole.filter(|_| !reads_back) {
             check(&mut blueprint, part, whole);
         }
         setting.watch.begin("writing the repaired dump", Some(dump.len()));
-        let output = Output::new(&blueprint, target).with_digests(&options.digests);
+        let output = Output::new(&blueprint, target).with_digests(if reads_back { &[] } else { &options.digests });
         let mut verdict = None;
+        let mut digests = Vec::new();
         let poured = setting.pour_one(output, setting.door(), &mut |path| {
             setting.watch.end();
+            if reads_back {
+                digests = self.read_back(path, whole)?;
+            }
             verdict = Some(self.prove(path, is_hopeless)?);
             Ok(())
         });
@@ -298,12 +308,29 @@ impl Job<'_, '_> {
         })?;
         (report.verdict, report.proof) = verdict.unwrap_or((RepairVerdict::Agreed, "nothing was written".into()));
         report.target = Some(target.to_owned());
-        report.digests = poured.map(|poured| poured.digests).unwrap_or_default();
+        report.digests = poured.map(|poured| if reads_back { digests } else { poured.digests }).unwrap_or_default();
         if report.verdict == RepairVerdict::Agreed && self.by_majority() > 0 {
             let text = "copies agree, and nothing proves that they are right: the same fault may be in several of them";
             report.notices.push(Notice::new(text));
         }
         Ok(if report.verdict == RepairVerdict::Unsolved { Answer::No } else { Answer::Yes })
+    }
+
+    /// The CRC-32 of what was written, if that is wanted; it has to be that of a list, if there is one.
+    fn read_back(&self, path: &Path, whole: Option<&Whole>) -> decanter_core::Result<Vec<Digest>> {
+        if whole.is_none() && self.options.digests.is_empty() {
+            return Ok(Vec::new());
+        }
+        let written: SourceRef = Arc::new(FileSource::own(path)?);
+        self.setting.watch.begin("reading it back", Some(written.len()));
+        let crc32 = digest::crc32(&written, self.setting.watch)?;
+        self.setting.watch.end();
+        let found = Digest { algorithm: Algorithm::Crc32, bytes: crc32.to_be_bytes().to_vec() };
+        match whole.and_then(|whole| Some((whole, whole.strongest()?))) {
+            Some((whole, wanted)) if *wanted != found => Err(not_as_listed(wanted, &whole.name)),
+            _ if self.options.digests.is_empty() => Ok(Vec::new()),
+            _ => Ok(vec![found]),
+        }
     }
 
     fn shown(&self) -> Vec<String> {
@@ -382,12 +409,16 @@ fn check(blueprint: &mut Blueprint, part: PartId, whole: &Whole) {
         if known.digest(part, digest.algorithm)? == digest.bytes.as_slice() {
             return Ok(());
         }
-        Err(Error::Checksum {
-            what: "the repaired dump".into(),
-            expected: format!("the {} of {name}", digest.algorithm.id()),
-            found: "another one; nothing was kept".into(),
-        })
+        Err(not_as_listed(&digest, &name))
     }));
+}
+
+fn not_as_listed(wanted: &Digest, name: &str) -> Error {
+    Error::Checksum {
+        what: "the repaired dump".into(),
+        expected: format!("the {} of {name}", wanted.algorithm.id()),
+        found: "another one; nothing was kept".into(),
+    }
 }
 
 impl RepairedReport {

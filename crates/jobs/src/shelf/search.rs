@@ -30,6 +30,20 @@ pub(crate) struct Taste {
     pub(crate) splits_sheets: bool,
 }
 
+impl Taste {
+    /// What has one of these roles, in folders and in archives that hold several.
+    pub(crate) const fn of(takes: fn(Role) -> bool) -> Self {
+        Self {
+            takes,
+            keeps_folders: false,
+            keeps_archives: false,
+            takes_roms_apart: false,
+            keeps_titles: false,
+            splits_sheets: false,
+        }
+    }
+}
+
 /// A source that was found.
 #[derive(Debug, Clone)]
 pub(crate) struct Found {
