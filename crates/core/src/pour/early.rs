@@ -41,6 +41,29 @@ pub(super) fn while_writing<T>(file: &File, path: &Path, len: u64, write: impl F
     })
 }
 
+/// Runs `prove`, and of about `len` bytes meanwhile `bring`, which brings what was written to the disk: reading it back takes its time
+/// anyway.
+///
+/// # Errors
+/// What `prove` fails with, or else `bring`.
+pub(super) fn while_proving(
+    len: u64,
+    bring: &(dyn Fn() -> Result<()> + Sync),
+    prove: impl FnOnce() -> Result<()>,
+) -> Result<()> {
+    if len < LARGE {
+        return prove();
+    }
+    thread::scope(|scope| {
+        let bringing = thread::Builder::new().spawn_scoped(scope, bring);
+        let bringing =
+            bringing.map_err(|source| Error::Io { op: "start a thread", path: None, offset: None, source })?;
+        let proven = prove();
+        let brought = bringing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        proven.and(brought)
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -62,5 +85,18 @@ mod tests {
             assert!(matches!(failed, Err(Error::Cancelled)));
         }
         assert_eq!(std::fs::read(&path).unwrap(), b"kelpkelp");
+    }
+
+    #[test]
+    fn a_proof_and_a_disk_that_fail_are_both_told() {
+        let full = || Err(Error::io("flush", "out".as_ref(), std::io::ErrorKind::StorageFull.into()));
+        let wrong = || Err(Error::Usage("it is something else".into()));
+        for (len, told) in [(0, None), (LARGE, Some("flush"))] {
+            let failed = while_proving(len, &full, || Ok(())).err().map(|e| e.to_string());
+            // Of what is short the disk is asked later.
+            assert_eq!(failed.is_some_and(|why| why.contains(told.unwrap_or_default())), told.is_some());
+            assert!(while_proving(len, &full, wrong).unwrap_err().to_string().contains("something else"));
+            assert!(while_proving(len, &|| Ok(()), || Ok(())).is_ok());
+        }
     }
 }

@@ -118,7 +118,8 @@ pub fn pour_all(
         });
     }
     let paths: Vec<PathBuf> = drafts.iter().map(|d| d.temporary_path().to_owned()).collect();
-    prove(&paths)?;
+    let bring = || drafts.iter().try_for_each(Draft::sync);
+    early::while_proving(poured.iter().map(|p| p.bytes).sum(), &bring, || prove(&paths))?;
     name_all(drafts, door)?;
     Ok(poured)
 }
