@@ -126,6 +126,8 @@ fn look(found: &Found, profile: &Profile, setting: &Setting<'_>) -> Looked {
     if let Some(title) = &title {
         item.opened.identity.title = title.title.clone();
         item.opened.identity.id = title.id.clone();
+        // It is its files: an archive that they lie in is nothing that a machine loads.
+        item.source = None;
     }
     let own = title.as_ref().and_then(|title| Platform::named(title.platform));
     if let Some(platform) = own {

@@ -6,6 +6,7 @@ mod profile;
 
 use crate::support::{Run, demo, folder, run, text, tree};
 use std::fs;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;
 
@@ -164,6 +165,25 @@ fn folders_that_are_titles_become_what_machines_load() {
     // One file of it is another one: it is not the folder that was planned.
     own.put("shelf/umd/UMD_DATA.BIN", b"DCES-99999|0000000000000000|0001|G");
     own.follow().expect(1).says("it was changed after the plan was made").says("2 there already, 1 failed");
+}
+
+#[test]
+fn a_title_in_an_archive_is_its_files() {
+    let own = Bench::new();
+    own.copy_folder(&demo().console.folder.join("Fogbell Rescue"), "title");
+    let mut zip = zip::ZipWriter::new(fs::File::create(own.at("shelf/Fogbell.zip")).unwrap());
+    for (path, bytes) in tree(&own.at("title")) {
+        zip.start_file(path, zip::write::SimpleFileOptions::default()).unwrap();
+        zip.write_all(&bytes).unwrap();
+    }
+    zip.finish().unwrap();
+    // As it is, it would be an archive.
+    own.plan(&takes("ps3", "\"same\"", "")).expect(1).says("does not become same");
+    own.plan(&takes("ps3", "\"same\", \"pkg\", \"folder\"", "")).expect(0).says("games/Fogbell.pkg");
+    own.follow().expect(0).says("1 made").says("digests and checks hold");
+    let made = own.on_card();
+    assert!(made.len() == 1 && made[0].ends_with(".pkg"), "{made:?}");
+    own.follow().expect(0).says("1 there already");
 }
 
 #[test]
