@@ -1,4 +1,4 @@
-//! Damaged files: each demo file that carries checks is damaged at 50 seeded places. Whatever the place, nothing ends well
+//! Damaged files: each demo file that carries checks is damaged at 30 seeded places. Whatever the place, nothing ends well
 //! over wrong bytes: not a check, not a copy of the files, not a conversion that is proven.
 
 use crate::common::{demo, tree};
@@ -10,7 +10,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-const PLACES: u64 = 50;
+const PLACES: u64 = 30;
 
 /// A kind of damage at a seeded place.
 fn damaged(clean: &[u8], seed: u64) -> Vec<u8> {

@@ -4,6 +4,8 @@ mod amiga;
 mod blocks;
 mod cards;
 mod commodore;
+mod handheld;
+mod packed_disc;
 mod xbox;
 
 use crate::support::noise;

@@ -3,8 +3,8 @@
 use super::{Files, files, little, put, short};
 use crate::support::{folder, run};
 
-const SECTOR: usize = 2048;
-const MAGIC: &[u8] = b"MICROSOFT*XBOX*MEDIA";
+pub(super) const SECTOR: usize = 2048;
+pub(super) const MAGIC: &[u8] = b"MICROSOFT*XBOX*MEDIA";
 
 /// Goes through the tree of a folder in order; `at` counts four bytes each.
 fn walk(image: &[u8], table: &[u8], at: usize, path: &str, names: &mut Vec<String>, found: &mut Files) {
@@ -38,6 +38,16 @@ fn folder_of(image: &[u8], table: &[u8], path: &str, found: &mut Files) {
     assert!(names.is_sorted_by(|a, b| a < b), "{path}: {names:?}");
 }
 
+/// The files of a partition, from its descriptor on.
+pub(super) fn of_partition(image: &[u8]) -> Files {
+    let head = &image[32 * SECTOR..33 * SECTOR];
+    assert!(head.starts_with(MAGIC) && head.ends_with(MAGIC));
+    let (sector, len) = (little(head, 20) as usize, little(head, 24) as usize);
+    let mut found = Files::new();
+    folder_of(image, &image[sector * SECTOR..][..len], "", &mut found);
+    found
+}
+
 #[test]
 fn partitions_hold_what_was_put_into_them() {
     let folder = folder();
@@ -58,10 +68,6 @@ fn partitions_hold_what_was_put_into_them() {
     put(&folder.path().join("src"), &wanted);
     run(folder.path(), &["convert", "src", "--to", "xdvdfs", "-o", "game.iso"]).expect(0);
     let image = std::fs::read(folder.path().join("game.iso")).unwrap();
-    let head = &image[32 * SECTOR..33 * SECTOR];
-    assert!(head.starts_with(MAGIC) && head.ends_with(MAGIC));
-    let (sector, len) = (little(head, 20) as usize, little(head, 24) as usize);
-    let mut found = Files::new();
-    folder_of(&image, &image[sector * SECTOR..][..len], "", &mut found);
+    let found = of_partition(&image);
     assert!(found == wanted, "{:?}", found.keys());
 }
