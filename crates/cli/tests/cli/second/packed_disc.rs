@@ -1,8 +1,7 @@
 //! Xbox 360 packages with a disc: tables of digests, each proven by the one above, and the disc that their blocks make.
 
 use super::xbox::{MAGIC, SECTOR, of_partition};
-use super::{files, put};
-use crate::support::{folder, run};
+use crate::support::{demo, folder, run, text};
 use decanter_core::digest::{Algorithm, of_bytes};
 use std::fs;
 
@@ -41,9 +40,9 @@ fn blocks(file: &[u8], wanted: &[u8], out: &mut Vec<u8>) -> Option<Vec<u8>> {
 #[test]
 fn a_disc_in_data_files_is_proven_block_by_block() {
     let folder = folder();
-    let wanted = files(&[("default.xex", 3000), ("media/big.bin", 3_000_000), ("media/empty", 0), ("zed", 4096)]);
-    put(&folder.path().join("src"), &wanted);
-    run(folder.path(), &["convert", "src", "--to", "xdvdfs", "-o", "disc.iso"]).expect(0);
+    run(folder.path(), &["convert", text(&demo().downloads.disc), "--to", "xdvdfs", "-o", "disc.iso"]).expect(0);
+    let wanted = of_partition(&fs::read(folder.path().join("disc.iso")).unwrap());
+    assert!(wanted.len() > 1);
     run(folder.path(), &["convert", "disc.iso", "--to", "god", "-o", "made"]).expect(0);
     let head = fs::read(folder.path().join("made")).unwrap();
     assert_eq!((head[0x379], head[0x379 + 24]), (0x24, 0), "a descriptor, and no feature");
