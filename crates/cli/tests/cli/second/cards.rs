@@ -1,14 +1,9 @@
 //! Packages and cartridge images of the hybrid console: partitions of files with digests, and contents that are called by their own.
 
-use super::little;
+use super::{little, sha256};
 use crate::support::{demo, folder, run, text};
-use decanter_core::digest::{Algorithm, of_bytes};
 use std::collections::BTreeMap;
 use std::fs;
-
-fn sha256(bytes: &[u8]) -> Vec<u8> {
-    of_bytes(Algorithm::Sha256, bytes).bytes
-}
 
 fn long(bytes: &[u8], at: usize) -> usize {
     u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap()) as usize

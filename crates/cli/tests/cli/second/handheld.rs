@@ -1,16 +1,11 @@
 //! Packages of the 3DS: sections, and the chain of digests from the metadata down to each content.
 
-use super::{big, little};
+use super::{big, little, sha256};
 use crate::support::{demo, folder, run, text};
-use decanter_core::digest::{Algorithm, of_bytes};
 use std::fs;
 
 fn big_short(bytes: &[u8], at: usize) -> usize {
     usize::from(u16::from_be_bytes([bytes[at], bytes[at + 1]]))
-}
-
-fn sha256(bytes: &[u8]) -> Vec<u8> {
-    of_bytes(Algorithm::Sha256, bytes).bytes
 }
 
 #[test]

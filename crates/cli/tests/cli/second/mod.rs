@@ -9,6 +9,7 @@ mod packed_disc;
 mod xbox;
 
 use crate::support::noise;
+use decanter_core::digest::{Algorithm, of_bytes};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
@@ -40,4 +41,8 @@ fn little(bytes: &[u8], at: usize) -> u32 {
 
 fn short(bytes: &[u8], at: usize) -> u16 {
     u16::from_le_bytes(bytes[at..at + 2].try_into().unwrap())
+}
+
+fn sha256(bytes: &[u8]) -> Vec<u8> {
+    of_bytes(Algorithm::Sha256, bytes).bytes
 }

@@ -43,8 +43,8 @@ pub(super) fn announced(system_use: &[u8]) -> Option<usize> {
     }
 }
 
-/// What follows the bytes of CD-ROM XA, where a field begins with them (System Description CD-ROM XA, II.2.7; 14 bytes): "XA" is their sixth and seventh, the last five are 0. Some
-/// programs say that they are to be skipped, some do not.
+/// What follows the 14 bytes of CD-ROM XA, where a field begins with them (System Description CD-ROM XA, II.2.7): "XA" stands at 6, the
+/// last five are 0. Some programs say that they are to be skipped, some do not.
 fn behind_xa(area: &[u8]) -> &[u8] {
     match area {
         [_, _, _, _, _, _, b'X', b'A', _, 0, 0, 0, 0, 0, rest @ ..] => rest,
